@@ -1,0 +1,122 @@
+import type { Column, Part, TableStructure } from '../content/manifest'
+import type { Renaming } from '../restore/sql'
+import { rename, thingKey } from '../restore/sql'
+
+/** One line of a comparison of structures. */
+export interface StructureLine {
+  what: string
+  name: string
+  then: string | null
+  now: string | null
+  mark: 'same' | 'changed' | 'gone' | 'new'
+}
+
+export function columnInWords(column: Column): string {
+  const parts = [column.type]
+  if (column.collation) parts.push(`collate ${column.collation}`)
+  if (!column.nullable) parts.push('not null')
+  if (column.identity) parts.push(`generated ${column.identity} as identity`)
+  else if (column.generated) parts.push(`generated always as (${column.default}) stored`)
+  else if (column.default !== null) parts.push(`default ${column.default}`)
+  return parts.join(' ')
+}
+
+const PARTS = [
+  ['constraint', 'constraints'],
+  ['index', 'indexes'],
+  ['trigger', 'triggers'],
+  ['policy', 'policies'],
+  ['rule', 'rules'],
+  ['statistics', 'statistics'],
+] as const
+
+/** Every column, part and property of two structures side by side; either may be missing. */
+export function compareStructures(then: TableStructure | null, now: TableStructure | null): StructureLine[] {
+  const columns = (structure: TableStructure | null) =>
+    new Map((structure?.columns ?? []).map((column) => [column.name, columnInWords(column)]))
+  const lines = pair('column', columns(then), columns(now))
+  for (const [what, field] of PARTS) {
+    const parts = (structure: TableStructure | null) =>
+      new Map((structure?.[field] ?? []).map((part: Part) => [part.name, part.definition]))
+    lines.push(...pair(what, parts(then), parts(now)))
+  }
+  lines.push(...pair('property', properties(then), properties(now)))
+  return lines
+}
+
+function properties(structure: TableStructure | null): Map<string, string> {
+  if (!structure) return new Map()
+  const all: [string, string | null][] = [
+    ['owner', structure.owner],
+    ['grants', structure.grants.join('\n') || null],
+    ['comment', structure.comment],
+    ['persistence', structure.persistence === 'permanent' ? null : structure.persistence],
+    ['row security', structure.rowSecurity === 'off' ? null : structure.rowSecurity],
+    ['replica identity', structure.replicaIdentity === 'd' ? null : structure.replicaIdentity],
+    ['partitioned by', structure.partitionKey],
+    ['partition of', structure.partitionOf ? `${structure.partitionOf} ${structure.partitionBound}` : null],
+    ['options', structure.options.join(', ') || null],
+    ...structure.columns.map((column): [string, string | null] => [`comment on ${column.name}`, column.comment]),
+  ]
+  return new Map(all.filter((entry): entry is [string, string] => entry[1] !== null))
+}
+
+function pair(what: string, then: Map<string, string>, now: Map<string, string>): StructureLine[] {
+  const names = [...then.keys(), ...[...now.keys()].filter((name) => !then.has(name))]
+  return names.map((name) => {
+    const [a, b] = [then.get(name) ?? null, now.get(name) ?? null]
+    const mark = a === null ? 'new' : b === null ? 'gone' : a === b ? 'same' : 'changed'
+    return { what, name, then: a, now: b, mark }
+  })
+}
+
+/** Whether a table would be the same after emptying and filling it; owner and rights are its own affair. */
+export function sameStructure(then: TableStructure, now: TableStructure): boolean {
+  const shape = (structure: TableStructure) =>
+    JSON.stringify([
+      structure.kind,
+      structure.persistence,
+      structure.columns.map((column) => [column.name, columnInWords(column)]),
+      ...PARTS.filter(([what]) => what !== 'policy').map(([, field]) => structure[field]),
+      structure.partitionKey,
+      structure.partitionOf,
+      structure.partitionBound,
+    ])
+  return shape(then) === shape(now)
+}
+
+/** The structure as it is expected at the target when things got new names on the way. */
+export function renameStructure(structure: TableStructure, renaming: Renaming): TableStructure {
+  const sql = (text: string) => normalise(rename(text, renaming))
+  const part = ({ name, definition }: Part): Part => ({ name: renaming.indexes.get(name) ?? name, definition: sql(definition) })
+  const statistic = ({ name, definition }: Part): Part => {
+    const target = [...renaming.things].find(([key]) => key.endsWith(`."${name}"`))?.[1]
+    return { name: target?.name ?? name, definition: sql(definition) }
+  }
+  const newParent = structure.partitionOf === null ? undefined : renaming.things.get(structure.partitionOf)
+  return {
+    ...structure,
+    columns: structure.columns.map((column) => ({ ...column, default: column.default === null ? null : sql(column.default) })),
+    constraints: structure.constraints.map(part).sort(byName),
+    indexes: structure.indexes.map(part).sort(byName),
+    triggers: structure.triggers.map((t) => ({ ...t, definition: sql(t.definition) })),
+    policies: structure.policies.map((p) => ({ ...p, definition: sql(p.definition) })),
+    rules: structure.rules.map((r) => ({ ...r, definition: sql(r.definition) })),
+    statistics: structure.statistics.map(statistic).sort(byName),
+    partitionOf: newParent ? thingKey(newParent.schema, newParent.name) : structure.partitionOf,
+  }
+}
+
+const byName = (a: Part, b: Part) => (a.name < b.name ? -1 : a.name > b.name ? 1 : 0)
+
+/**
+ * A structure as one text, for comparing two and for their digest. Identifiers lose the quotes that they do
+ * not need, because a renamed definition has them and the server's own has not.
+ */
+export function structureText(structure: TableStructure): string {
+  return normalise(JSON.stringify(structure))
+}
+
+function normalise(sql: string): string {
+  return sql.replace(/\\?"([a-z_][a-z0-9_]*)\\?"/g, '$1')
+}

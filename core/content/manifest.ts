@@ -1,0 +1,138 @@
+import type { StructureEntry } from '../restore/structure'
+
+// What a point knows of its content. The manifest of a member is written after all content and before the
+// point; see docs/formats.md.
+
+/** A chunk in a manifest: its name, rows, plain bytes, smallest and largest key, and its last row's hash. */
+export interface ChunkRef {
+  name: string
+  rows: number
+  bytes: number
+  keys: [string, string] | null
+  tail: string
+}
+
+/** How a table is made, in the server's own words; equal objects are equal tables. */
+export interface TableStructure {
+  kind: 'table' | 'partitioned' | 'foreign'
+  persistence: 'permanent' | 'unlogged'
+  columns: Column[]
+  constraints: Part[]
+  indexes: Part[]
+  triggers: Part[]
+  policies: Part[]
+  rules: Part[]
+  statistics: Part[]
+  owner: string
+  grants: string[]
+  comment: string | null
+  rowSecurity: 'off' | 'on' | 'forced'
+  replicaIdentity: string
+  partitionKey: string | null
+  /** The parent as `"schema"."name"`. */
+  partitionOf: string | null
+  partitionBound: string | null
+  options: string[]
+}
+
+export interface Column {
+  name: string
+  type: string
+  nullable: boolean
+  default: string | null
+  generated: boolean
+  identity: 'always' | 'by default' | null
+  collation: string | null
+  comment: string | null
+}
+
+/** A constraint, index, trigger, policy, rule or statistics object: its name and definition. */
+export interface Part {
+  name: string
+  definition: string
+}
+
+export interface TableManifest {
+  path: string
+  schema: string
+  name: string
+  oid: number
+  structure: TableStructure
+  /** Columns in the order in which the rows hold them; generated ones are not among them. */
+  columns: string[]
+  /** Columns of the primary key, or of a unique key without nulls. */
+  key: string[] | null
+  rows: number
+  bytes: number
+  fingerprint: string
+  chunks: ChunkRef[]
+}
+
+export interface SequenceState {
+  schema: string
+  name: string
+  last: string
+  called: boolean
+  /** `schema`, `table` of the column that owns it. */
+  ownedBy: [string, string] | null
+}
+
+/** A thing without rows: view, function, type, sequence, extension. */
+export interface OtherThing {
+  path: string
+  kind: string
+  entry: number
+  /** For materialized views: whether they held rows. */
+  populated?: boolean
+}
+
+export interface DatabaseManifest {
+  name: string
+  encoding: string
+  collate: string
+  ctype: string
+  /** Position in the write-ahead log and the source's clock when the snapshot was taken. */
+  position: string
+  at: string
+  entries: StructureEntry[]
+  tables: TableManifest[]
+  sequences: SequenceState[]
+  others: OtherThing[]
+  /** Things that were to be taken and could not be, with the reason. */
+  missing: { path: string; reason: string }[]
+}
+
+export interface Manifest {
+  format: 1
+  kind: 'full'
+  member: string
+  server: { version: string; versionNumber: number; systemId: string }
+  databases: DatabaseManifest[]
+}
+
+/** What is in the store under a point's id, sealed; a point exists when this does. */
+export interface PointRecord {
+  format: 1
+  id: string
+  vessel: { id: string; name: string; version: number; definition: unknown }
+  run: string
+  at: string
+  name: string | null
+  comment: string | null
+  consistency: 'held together' | 'each sound' | 'as found'
+  complete: boolean
+  members: {
+    member: string
+    artifact: string
+    kind: 'full'
+    position: string
+    rows: number
+    bytes: number
+    /** The chunks that hold the member's manifest as JSON. */
+    manifest: string[]
+  }[]
+}
+
+export function tableAt(manifest: DatabaseManifest, schema: string, name: string): TableManifest | undefined {
+  return manifest.tables.find((table) => table.schema === schema && table.name === name)
+}

@@ -1,0 +1,48 @@
+import { describe, expect, it } from 'vitest'
+import { estimateRestore, standingOf, type StandingFacts } from './state'
+
+const HOUR = 3_600_000
+const now = new Date('2026-11-24T10:00:00Z')
+const facts = (over: Partial<StandingFacts>): StandingFacts => ({
+  now, paused: false, promises: { couldLose: 24 * HOUR, backWithin: HOUR }, newest: new Date(now.getTime() - HOUR),
+  backWithin: 60_000, missing: 0, lastFailure: null, ...over,
+})
+const ago = (hours: number) => new Date(now.getTime() - hours * HOUR)
+
+describe('standingOf', () => {
+  it('is whole while every promise is kept, and says so', () => {
+    expect(standingOf(facts({}))).toEqual({ state: 'whole', reason: 'Every promise kept.', couldLose: HOUR, backWithin: 60_000 })
+    expect(standingOf(facts({ promises: { couldLose: null, backWithin: null } })).reason).toContain('Nothing is promised')
+  })
+  it('is broken without a point, with the failure as its reason, or when more could be lost than promised', () => {
+    expect(standingOf(facts({ newest: null }))).toMatchObject({ state: 'broken', couldLose: null })
+    expect(standingOf(facts({ newest: null, lastFailure: 'The password was refused.' })).reason).toBe('The password was refused.')
+    expect(standingOf(facts({ newest: ago(25) })).reason).toBe('Nothing newer than 25 h, and the promise is 24 h.')
+  })
+  it('has a hairline when a promise is at risk', () => {
+    expect(standingOf(facts({ newest: ago(20) })).reason).toBe('A backup is due within 4 h.')
+    expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('hairline')
+    expect(standingOf(facts({ missing: 2 })).reason).toBe('2 things could not be captured last time.')
+    expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('hairline')
+  })
+  it('is paused on purpose, whatever else', () => {
+    expect(standingOf(facts({ paused: true, newest: null })).state).toBe('paused')
+  })
+  it('lets time only make a state worse', () => {
+    const order = ['whole', 'hairline', 'broken']
+    let worst = 0
+    for (let hours = 0; hours < 40; hours++) {
+      const rank = order.indexOf(standingOf(facts({ newest: ago(hours) })).state)
+      expect(rank).toBeGreaterThanOrEqual(worst)
+      worst = rank
+    }
+    expect(worst).toBe(2)
+  })
+})
+
+describe('estimateRestore', () => {
+  it('uses the measured rate where there is one', () => {
+    expect(estimateRestore(100e6, 50e6)).toBe(3500)
+    expect(estimateRestore(100e6, null)).toBe(5500)
+  })
+})

@@ -1,0 +1,78 @@
+import { durationInWords } from '../time/words'
+
+export type VesselState = 'whole' | 'hairline' | 'broken' | 'paused'
+
+/** What a vessel promises: how much time could be lost at most, and how soon it is back, in milliseconds. */
+export interface Promises {
+  couldLose: number | null
+  backWithin: number | null
+}
+
+export interface Standing {
+  state: VesselState
+  /** In words, one sentence. */
+  reason: string
+  /** Milliseconds since the newest restorable instant; null when there is none. */
+  couldLose: number | null
+  /** Milliseconds that bringing everything back is expected to take; null when there is nothing. */
+  backWithin: number | null
+}
+
+export interface StandingFacts {
+  now: Date
+  paused: boolean
+  promises: Promises
+  /** The newest restorable instant of the member that is furthest behind. */
+  newest: Date | null
+  backWithin: number | null
+  /** Of the newest point: things that were to be taken and could not be. */
+  missing: number
+  /** The last run that failed after the newest point, in words. */
+  lastFailure: string | null
+}
+
+// From this share of a promise on, it is at risk.
+const AT_RISK = 0.8
+
+/** The state of a vessel, by its promises alone, with its reason. */
+export function standingOf(facts: StandingFacts): Standing {
+  const { now, newest, promises, backWithin } = facts
+  const couldLose = newest ? Math.max(0, now.getTime() - newest.getTime()) : null
+  const result = (state: VesselState, reason: string): Standing => ({ state, reason, couldLose, backWithin })
+  if (facts.paused) return result('paused', 'On purpose not backed up.')
+  if (couldLose === null) {
+    return result('broken', facts.lastFailure ?? 'It has not been backed up yet.')
+  }
+  const late = promises.couldLose !== null && couldLose > promises.couldLose
+  if (late) {
+    return result(
+      'broken',
+      `Nothing newer than ${durationInWords(couldLose)}, and the promise is ${durationInWords(promises.couldLose!)}.`,
+    )
+  }
+  if (facts.missing > 0) {
+    return result('hairline', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
+  }
+  if (facts.lastFailure) return result('hairline', facts.lastFailure)
+  if (promises.backWithin !== null && backWithin !== null && backWithin > promises.backWithin) {
+    return result(
+      'hairline',
+      `It would take ${durationInWords(backWithin)} to bring back, and the promise is ${durationInWords(promises.backWithin)}.`,
+    )
+  }
+  if (promises.couldLose !== null && couldLose > promises.couldLose * AT_RISK) {
+    return result('hairline', `A backup is due within ${durationInWords(promises.couldLose - couldLose)}.`)
+  }
+  const kept = promises.couldLose !== null || promises.backWithin !== null
+  return result('whole', kept ? 'Every promise kept.' : 'Restorable. Nothing is promised.')
+}
+
+/** Bytes a second that a restore is expected to reach before one has been measured. */
+export const ASSUMED_RESTORE_RATE = 25e6
+
+/** Expected milliseconds to bring back `bytes`, from the rate of earlier restores where there is one. */
+export function estimateRestore(bytes: number, bytesPerSecond: number | null): number {
+  const rate = bytesPerSecond && bytesPerSecond > 0 ? bytesPerSecond : ASSUMED_RESTORE_RATE
+  const overhead = 1500
+  return overhead + (bytes / rate) * 1000
+}

@@ -1,0 +1,117 @@
+/** One entry of the structure as the server's dump utility wrote it, with its dump id and what it needs. */
+export interface StructureEntry {
+  id: number
+  /** Catalog and object id at the source; 0 where the entry stands for no object of its own. */
+  catalog: number
+  oid: number
+  needs: number[]
+  name: string
+  type: string
+  schema: string | null
+  owner: string | null
+  /** For a part of a relation (constraint, index, trigger…): the relation's object id. */
+  of: number | null
+  /** For a foreign key: the object id of the table it refers to. */
+  refers: number | null
+  sql: string
+  /** The statement that gives it its owner, apart, because the owner may be missing at the target. */
+  ownerSql: string | null
+}
+
+const HEADER =
+  /^--\n-- TOC entry (\d+) \(class (\d+) OID (\d+)\)\n(?:-- Dependencies:((?: \d+)*)\n)?-- Name: (.*); Type: ([^;]*); Schema: (.*); Owner: (.*)\n(?:-- Data Pos: \d+\n)?--\n\n/gm
+const OWNER = /\n+(ALTER [A-Z ]+ (?:(?!;\n)[\s\S])* OWNER TO [^\n]*;)\s*$/
+
+/**
+ * Reads what `pg_restore --verbose --file=-` prints of a schema-only archive. `of` and `refers` are filled in
+ * by the capture, which asks the catalog. The trailing statements of a dump (its end
+ * mark) are dropped; the settings at its start are given by the session that restores.
+ */
+export function parseStructure(dump: string): StructureEntry[] {
+  const headers = [...dump.matchAll(HEADER)]
+  return headers.map((match, i) => {
+    const end = headers[i + 1]?.index ?? dump.length
+    return entryOf(match, dump.slice(match.index + match[0].length, end))
+  })
+}
+
+function entryOf(match: RegExpMatchArray, text: string): StructureEntry {
+  const [, id, catalog, oid, needs, name, type, schema, owner] = match
+  const body = text
+    .replace(/\n--\n-- PostgreSQL database dump complete[\s\S]*$/, '')
+    .replace(/^(?:-- Completed on [^\n]*\n|SET default_(?:tablespace|table_access_method|with_oids) = [^\n]*;\n|\n)+/gm, '\n')
+    .trim()
+  const ownerSql = OWNER.exec(`\n${body}`)?.[1] ?? null
+  return {
+    id: Number(id),
+    catalog: Number(catalog),
+    oid: Number(oid),
+    needs: (needs ?? '').split(' ').filter(Boolean).map(Number),
+    name: name!,
+    type: type!,
+    schema: schema === '-' ? null : schema!,
+    owner: owner === '-' || owner === '' ? null : owner!,
+    of: null,
+    refers: null,
+    sql: ownerSql ? body.slice(0, body.length - ownerSql.length).trim() : body,
+    ownerSql,
+  }
+}
+
+/** Catalogs of PostgreSQL that entries refer to (their fixed object ids). */
+export const CATALOG = { relation: 1259, type: 1247, function: 1255, schema: 2615, constraint: 2606 } as const
+
+/** Entries that are made before rows are loaded; all others come after. */
+const BEFORE_ROWS = new Set([
+  'SCHEMA', 'EXTENSION', 'TYPE', 'DOMAIN', 'SHELL TYPE', 'FUNCTION', 'PROCEDURE', 'AGGREGATE', 'OPERATOR',
+  'OPERATOR CLASS', 'OPERATOR FAMILY', 'COLLATION', 'CONVERSION', 'CAST', 'TRANSFORM', 'ACCESS METHOD',
+  'TEXT SEARCH PARSER', 'TEXT SEARCH DICTIONARY', 'TEXT SEARCH TEMPLATE', 'TEXT SEARCH CONFIGURATION',
+  'FOREIGN DATA WRAPPER', 'SERVER', 'USER MAPPING', 'FOREIGN TABLE', 'TABLE', 'TABLE ATTACH', 'SEQUENCE',
+  'SEQUENCE OWNED BY', 'DEFAULT', 'VIEW', 'MATERIALIZED VIEW', 'PROCEDURAL LANGUAGE', 'DEFAULT ACL',
+])
+
+export function isBeforeRows(entry: StructureEntry): boolean {
+  return BEFORE_ROWS.has(entry.type)
+}
+
+/** Entries without which the rest still stands: a failure leaves them out, with its reason in the tally. */
+const OPTIONAL = new Set(['ACL', 'COMMENT', 'SECURITY LABEL', 'POLICY', 'DEFAULT ACL', 'PUBLICATION', 'PUBLICATION TABLE', 'SUBSCRIPTION', 'EVENT TRIGGER'])
+
+export function isOptional(entry: StructureEntry): boolean {
+  return OPTIONAL.has(entry.type)
+}
+
+/** Entries that are never things of their own: they belong to a table, sequence, view or other thing. */
+const PARTS = new Set([
+  'DEFAULT', 'CONSTRAINT', 'CHECK CONSTRAINT', 'FK CONSTRAINT', 'INDEX', 'TRIGGER', 'POLICY', 'ROW SECURITY', 'RULE',
+  'STATISTICS', 'ACL', 'COMMENT', 'SEQUENCE OWNED BY', 'SECURITY LABEL', 'PUBLICATION TABLE',
+])
+
+/**
+ * The entries with the given ids and all that belongs to them: defaults, constraints, indexes, triggers,
+ * policies, rights, comments. Foreign keys are taken from both ends, attachments when both ends are there.
+ * `present` are entries that stand at the target already and can be attached to. Returned in the order of the
+ * dump, in which an entry comes after what it needs.
+ */
+export function withParts(entries: StructureEntry[], roots: Iterable<number>, present: Set<number> = new Set()): StructureEntry[] {
+  const taken = new Set(roots)
+  const byId = new Map(entries.map((entry) => [entry.id, entry]))
+  const byOid = new Map(entries.filter((entry) => entry.catalog === CATALOG.relation).map((entry) => [entry.oid, entry.id]))
+  const holds = (oid: number | null) => oid !== null && taken.has(byOid.get(oid) ?? -1)
+  const ownerOf = (entry: StructureEntry): boolean => {
+    if (entry.of !== null) return holds(entry.of)
+    return entry.needs.some((id) => taken.has(id) || (PARTS.has(byId.get(id)?.type ?? '') && ownerOf(byId.get(id)!)))
+  }
+  for (const entry of entries) {
+    if (taken.has(entry.id)) continue
+    if (entry.type === 'TABLE ATTACH' || entry.type === 'INDEX ATTACH') {
+      const ends = entry.needs.filter((id) => byId.get(id)?.type === 'TABLE')
+      if (ends.some((id) => taken.has(id)) && ends.every((id) => taken.has(id) || present.has(id))) taken.add(entry.id)
+    } else if (entry.type === 'FK CONSTRAINT') {
+      if (holds(entry.of) || holds(entry.refers)) taken.add(entry.id)
+    } else if (PARTS.has(entry.type) && ownerOf(entry)) {
+      taken.add(entry.id)
+    }
+  }
+  return entries.filter((entry) => taken.has(entry.id))
+}

@@ -1,0 +1,28 @@
+import { Kysely, Migrator, PostgresDialect, type MigrationProvider } from 'kysely'
+import pg from 'pg'
+import * as first from './migrations/001-first'
+import type { Catalog } from './types'
+
+/** Migrations in their order. A migration that has run anywhere is never changed. */
+const migrations: MigrationProvider = {
+  getMigrations: async () => ({ '001-first': first }),
+}
+
+export type CatalogDb = Kysely<Catalog>
+
+// bigint as number: counts and sizes of the catalog stay far below 2^53.
+const types = new pg.TypeOverrides()
+types.setTypeParser(pg.types.builtins.INT8, Number)
+
+export function openCatalog(connectionString: string): { db: CatalogDb; pool: pg.Pool } {
+  const pool = new pg.Pool({ connectionString, max: 8, types, application_name: 'unbroken-vessel' })
+  // A server that restarts breaks idle connections; the pool opens new ones when they are needed.
+  pool.on('error', (error) => console.warn(`catalog: an idle connection was lost (${error.message})`))
+  return { db: new Kysely<Catalog>({ dialect: new PostgresDialect({ pool }) }), pool }
+}
+
+/** Brings the catalog to the newest version. Safe to call from several processes at once. */
+export async function migrate(db: CatalogDb): Promise<void> {
+  const { error } = await new Migrator({ db, provider: migrations }).migrateToLatest()
+  if (error) throw error
+}

@@ -1,0 +1,140 @@
+import { randomBytes, randomUUID } from 'node:crypto'
+import { access } from 'node:fs/promises'
+import { isAbsolute, join, normalize } from 'node:path'
+import { VesselError } from '../../core/errors'
+import type { EngineContext } from '../context'
+import { notify } from '../notify'
+import { FolderBackend } from '../store/folder'
+import { ChunkIndex } from '../store/index'
+import { deriveKeys, keyCheck, matchesCheck } from '../store/keys'
+import { Store } from '../store/store'
+
+const HEADER = 'store.json'
+
+interface Header {
+  format: 'unbroken-vessel-store'
+  version: 1
+  id: string
+  keyCheck: string
+}
+
+export interface PlaceReport {
+  path: string
+  /** Whether a store lies there already. */
+  existing: boolean
+  free: number
+  total: number
+}
+
+/** Looks at a folder before it becomes a store: makes it, checks rights and space. */
+export async function checkPlace(path: string): Promise<PlaceReport> {
+  if (!isAbsolute(path) || normalize(path) !== path.replace(/\/+$/, '')) {
+    throw new VesselError('store_path', {
+      what: `“${path}” is not an absolute path.`, touched: 'Nothing was made.', next: 'Write the path from the root, as in /srv/dry-dock.',
+    })
+  }
+  const backend = new FolderBackend(path)
+  await backend.prepare()
+  const existing = await access(join(path, HEADER)).then(() => true, () => false)
+  return { path, existing, ...(await backend.space()) }
+}
+
+/**
+ * Makes a store in a folder, or opens one that is there with its key.
+ * @returns the store key in hex, to be kept by the person; it is not shown again.
+ */
+export async function addStore(
+  engine: EngineContext,
+  options: { name: string; path: string; key?: string },
+): Promise<{ id: string; key: string }> {
+  await ensureFree(engine, options.name, options.path)
+  const place = await checkPlace(options.path)
+  const backend = new FolderBackend(options.path)
+  if (place.existing) {
+    throw new VesselError('store_exists', {
+      what: `A store lies in ${options.path} already.`,
+      touched: 'Nothing was changed there.',
+      next: 'Choose an empty folder. Adopting a store that another installation wrote is not possible yet.',
+      status: 409,
+    })
+  }
+  const id = randomUUID()
+  const key = options.key ? readKey(options.key) : randomBytes(32)
+  const header: Header = { format: 'unbroken-vessel-store', version: 1, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
+  const file = await backend.create(HEADER)
+  await file.append(Buffer.from(`${JSON.stringify(header, null, 2)}\n`))
+  await file.commit()
+  await engine.db
+    .insertInto('store')
+    .values({
+      id, name: options.name, kind: 'folder', settings: JSON.stringify({ path: options.path }),
+      sealed_key: engine.secrets.seal(key, `store ${id}`), created_at: engine.clock.now(),
+    })
+    .execute()
+  await notify(engine.db, { about: 'store' })
+  return { id, key: key.toString('hex') }
+}
+
+function readKey(text: string): Buffer {
+  if (!/^[0-9a-f]{64}$/i.test(text.trim())) {
+    throw new VesselError('store_key_malformed', {
+      what: 'A store key is 64 hex digits; this is something else.', touched: 'Nothing was made.', next: 'Leave it empty to have one made.',
+    })
+  }
+  return Buffer.from(text.trim(), 'hex')
+}
+
+async function ensureFree(engine: EngineContext, name: string, path: string): Promise<void> {
+  if (!/^\S.{0,62}$/.test(name)) {
+    throw new VesselError('store_name', { what: 'A store needs a name of 1 to 63 characters.', touched: 'Nothing was made.', next: 'Give it a name.' })
+  }
+  const stores = await engine.db.selectFrom('store').select(['name', 'settings']).execute()
+  const same = stores.find((store) => store.name === name || store.settings.path === path)
+  if (!same) return
+  throw new VesselError('store_exists', {
+    what: same.name === name ? `There is a store called ${name} already.` : `${path} is the place of the store ${same.name} already.`,
+    touched: 'Nothing was made.', next: 'Choose another name or place.', status: 409,
+  })
+}
+
+/**
+ * Opens a store for reading and writing.
+ * @throws VesselError `store_missing`, `store_key_wrong`, and those of its backend.
+ */
+export async function openStore(engine: EngineContext, idOrName: { id?: string; name?: string }): Promise<Store> {
+  let query = engine.db.selectFrom('store').selectAll()
+  query = idOrName.id ? query.where('id', '=', idOrName.id) : query.where('name', '=', idOrName.name ?? '')
+  const row = await query.executeTakeFirst()
+  if (!row) {
+    throw new VesselError('store_missing', {
+      what: `There is no store ${idOrName.name ?? idOrName.id}.`, touched: 'Nothing was changed.', next: 'Choose a store that exists.', status: 404,
+    })
+  }
+  const backend = new FolderBackend(row.settings.path)
+  const header = await readHeader(backend)
+  const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id)
+  if (header.id !== row.id || !matchesCheck(keys, row.id, header.keyCheck)) {
+    throw new VesselError('store_key_wrong', {
+      what: `The key that is kept for the store ${row.name} does not fit what lies in ${row.settings.path}.`,
+      touched: 'Nothing was read or written.',
+      next: 'See whether the right disk is mounted there. Without its own key a store can’t be read.',
+    })
+  }
+  return new Store(row.id, row.name, backend, keys, new ChunkIndex(engine.db, row.id), engine.content)
+}
+
+async function readHeader(backend: FolderBackend): Promise<Header> {
+  const text = (await backend.readAll(HEADER)).toString()
+  try {
+    const header = JSON.parse(text) as Header
+    if (header.format === 'unbroken-vessel-store' && header.version === 1) return header
+  } catch {
+    // Told below, as for a header of another form.
+  }
+  throw new VesselError('store_header', {
+    what: `${join(backend.place, HEADER)} is not the header of a store that can be read.`,
+    touched: 'Nothing was read or written.',
+    next: 'See whether the right disk is mounted there, or put the header back from a copy.',
+  })
+}
+

@@ -1,0 +1,166 @@
+import type { ColumnType, Generated, JSONColumnType } from 'kysely'
+import type { ErrorRecord } from '../../core/errors'
+import type { VesselDefinition } from '../../core/plan/definition'
+import type { ThingFacts, ThingKind } from '../../core/things/thing'
+import type { ProbeReport } from '../sources/source'
+
+type Json<T> = ColumnType<T, string, string>
+type Time = ColumnType<Date, Date | string, Date | string>
+
+/** Tables of the catalog, as the migrations make them. */
+export interface Catalog {
+  store: {
+    id: string
+    name: string
+    kind: 'folder'
+    settings: Json<{ path: string }>
+    sealed_key: Buffer
+    created_at: Time
+    verified_at: Time | null
+    trouble: Json<ErrorRecord> | null
+  }
+  pack: {
+    id: string
+    store_id: string
+    run_id: string
+    bytes: string | number
+    entries: number
+    committed: boolean
+    created_at: Time
+  }
+  chunk: {
+    store_id: string
+    name: Buffer
+    pack_id: string
+    position: string | number
+    length: number
+    plain_length: number
+    base: Buffer | null
+  }
+  source: {
+    id: string
+    name: string
+    kind: 'postgres'
+    settings: Json<Record<string, unknown>>
+    sealed_secret: Buffer | null
+    probe: Json<ProbeReport> | null
+    discovered_at: Time | null
+    trouble: Json<ErrorRecord> | null
+    created_at: Time
+  }
+  thing: {
+    source_id: string
+    path: string
+    kind: ThingKind
+    labels: Json<Record<string, string>>
+    facts: Json<ThingFacts>
+    first_seen: Time
+    gone_at: Time | null
+  }
+  vessel: {
+    id: string
+    slug: string
+    name: string
+    paused: boolean
+    version: number
+    created_at: Time
+  }
+  vessel_version: {
+    vessel_id: string
+    version: number
+    definition: Json<VesselDefinition>
+    created_at: Time
+  }
+  run: {
+    id: string
+    kind: RunKind
+    vessel_id: string
+    vessel_version: number
+    state: RunState
+    name: string | null
+    comment: string | null
+    started_by: string
+    params: Json<Record<string, unknown>>
+    at: Time
+    created_at: Time
+    started_at: Time | null
+    finished_at: Time | null
+    heartbeat_at: Time | null
+    cancel_requested_at: Time | null
+    counters: Json<Record<string, number>>
+    outcome: Json<Record<string, unknown>> | null
+    error: Json<ErrorRecord> | null
+  }
+  run_step: {
+    run_id: string
+    ordinal: number
+    member: string
+    kind: string
+    title: string
+    state: StepState
+    started_at: Time | null
+    finished_at: Time | null
+    counters: Json<Record<string, number>>
+    message: string | null
+  }
+  run_message: {
+    id: Generated<string>
+    run_id: string
+    at: Time
+    level: 'info' | 'warning' | 'error'
+    text: string
+  }
+  artifact: {
+    id: string
+    run_id: string
+    vessel_id: string
+    source_id: string
+    member: string
+    kind: 'full'
+    parent: string | null
+    at: Time
+    position: string
+    rows: string | number
+    bytes: string | number
+    stored: string | number
+    manifest: JSONColumnType<string[]>
+  }
+  point: {
+    id: string
+    vessel_id: string
+    vessel_version: number
+    run_id: string
+    store_id: string
+    at: Time
+    name: string | null
+    comment: string | null
+    pinned: boolean
+    complete: boolean
+    kept_for: string | null
+    consistency: string
+    missing: Json<{ path: string; reason: string }[]>
+    verified_at: Time | null
+    created_at: Time
+  }
+  point_artifact: { point_id: string; artifact_id: string }
+  receipt: {
+    run_id: string
+    ordinal: number
+    path: string
+    target: string
+    verb: string
+    outcome: 'made' | 'replaced' | 'renamed' | 'left' | 'failed'
+    reason: string | null
+    rows: string | number | null
+    fingerprint_then: string | null
+    fingerprint_now: string | null
+    structure_then: string | null
+    structure_now: string | null
+    equal: boolean | null
+    left_parts: Json<{ what: string; why: string }[]>
+  }
+}
+
+export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify'
+export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
+export type StepState = RunState | 'skipped'

@@ -1,0 +1,104 @@
+import { randomUUID } from 'node:crypto'
+import { VesselError } from '../../core/errors'
+import { definitionTroubles, type VesselDefinition } from '../../core/plan/definition'
+import type { EngineContext } from '../context'
+import { notify } from '../notify'
+
+export interface Vessel {
+  id: string
+  slug: string
+  name: string
+  paused: boolean
+  version: number
+  definition: VesselDefinition
+}
+
+export function slugOf(name: string): string {
+  const slug = name.normalize('NFKD').replace(/[\u0300-\u036f]/g, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '')
+  return slug || 'vessel'
+}
+
+/** Saves a new vessel with version 1 of its definition. */
+export async function addVessel(engine: EngineContext, name: string, definition: VesselDefinition): Promise<Vessel> {
+  const trimmed = name.trim()
+  if (trimmed.length === 0 || trimmed.length > 80) {
+    throw invalid(['A vessel needs a name of 1 to 80 characters.'])
+  }
+  ensureValid(definition)
+  const slug = slugOf(trimmed)
+  const taken = await engine.db
+    .selectFrom('vessel').select('name').where((eb) => eb.or([eb('name', '=', trimmed), eb('slug', '=', slug)])).executeTakeFirst()
+  if (taken) {
+    throw new VesselError('vessel_exists', {
+      what: `There is a vessel called ${taken.name} already.`, touched: 'Nothing was saved.', next: 'Choose another name.', status: 409,
+    })
+  }
+  const id = randomUUID()
+  const now = engine.clock.now()
+  await engine.db.transaction().execute(async (tx) => {
+    await tx.insertInto('vessel').values({ id, slug, name: trimmed, paused: false, version: 1, created_at: now }).execute()
+    await tx.insertInto('vessel_version').values({ vessel_id: id, version: 1, definition: JSON.stringify(definition), created_at: now }).execute()
+  })
+  await notify(engine.db, { about: 'vessel', id })
+  return { id, slug, name: trimmed, paused: false, version: 1, definition }
+}
+
+/** Saves the next version. `basedOn` is the version that the person saw; a newer one is not overwritten. */
+export async function saveDefinition(engine: EngineContext, slug: string, basedOn: number, definition: VesselDefinition): Promise<number> {
+  ensureValid(definition)
+  const vessel = await vesselBySlug(engine, slug)
+  const version = basedOn + 1
+  await engine.db.transaction().execute(async (tx) => {
+    const { numUpdatedRows } = await tx
+      .updateTable('vessel').set({ version }).where('id', '=', vessel.id).where('version', '=', basedOn).executeTakeFirst()
+    if (numUpdatedRows === 0n) {
+      throw new VesselError('definition_changed', {
+        what: `Somebody saved version ${vessel.version} of ${vessel.name} meanwhile; yours is based on ${basedOn}.`,
+        touched: 'Nothing was saved; your changes are still on the screen.',
+        next: 'Look at the newer version, then save again.',
+        status: 409,
+      })
+    }
+    await tx
+      .insertInto('vessel_version')
+      .values({ vessel_id: vessel.id, version, definition: JSON.stringify(definition), created_at: engine.clock.now() })
+      .execute()
+  })
+  await notify(engine.db, { about: 'vessel', id: vessel.id })
+  return version
+}
+
+function ensureValid(definition: VesselDefinition): void {
+  const troubles = definitionTroubles(definition)
+  if (troubles.length > 0) throw invalid(troubles)
+}
+
+function invalid(troubles: string[]): VesselError {
+  return new VesselError('definition_invalid', {
+    what: troubles.join(' '), touched: 'Nothing was saved.', next: 'Mend this, then save again.',
+  })
+}
+
+const selectVessels = (engine: EngineContext) =>
+  engine.db
+    .selectFrom('vessel')
+    .innerJoin('vessel_version', (join) =>
+      join.onRef('vessel_version.vessel_id', '=', 'vessel.id').onRef('vessel_version.version', '=', 'vessel.version'),
+    )
+    .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.paused', 'vessel.version', 'vessel_version.definition'])
+
+export function allVessels(engine: EngineContext): Promise<Vessel[]> {
+  return selectVessels(engine).orderBy('vessel.name').execute()
+}
+
+export async function vesselBySlug(engine: EngineContext, slug: string): Promise<Vessel> {
+  const vessel = await selectVessels(engine).where('vessel.slug', '=', slug).executeTakeFirst()
+  if (vessel) return vessel
+  throw new VesselError('vessel_missing', {
+    what: `There is no vessel “${slug}”.`, touched: 'Nothing was changed.', next: 'Look at the list of vessels.', status: 404,
+  })
+}
+
+export async function vesselById(engine: EngineContext, id: string): Promise<Vessel> {
+  return selectVessels(engine).where('vessel.id', '=', id).executeTakeFirstOrThrow()
+}

@@ -1,0 +1,14 @@
+import { Engine, optionsFromEnvironment } from '../engine'
+
+// A worker of its own (bin/worker): claims runs from the catalog until it is told to stop.
+
+const engine = await Engine.start(optionsFromEnvironment(process.env))
+await engine.work({ alone: false })
+console.log('The worker waits for runs.')
+
+const stop = async () => {
+  await engine.close()
+  process.exit(0)
+}
+process.on('SIGTERM', () => void stop())
+process.on('SIGINT', () => void stop())

@@ -1,0 +1,38 @@
+import PgBoss from 'pg-boss'
+
+const RUNS = 'runs'
+
+/**
+ * The queue of runs, kept in the catalog's database. Work is claimed by one worker only; a run that fails is
+ * on record and is not tried again by itself, because a person decides that.
+ */
+export class RunQueue {
+  private readonly boss: PgBoss
+
+  constructor(connectionString: string) {
+    this.boss = new PgBoss({ connectionString, application_name: 'unbroken-vessel queue', max: 4 })
+    this.boss.on('error', (error) => console.warn(`queue: ${error.message}`))
+  }
+
+  async start(): Promise<void> {
+    await this.boss.start()
+    await this.boss.createQueue(RUNS)
+  }
+
+  async add(runId: string): Promise<void> {
+    await this.boss.send(RUNS, { runId }, { retryLimit: 0, expireInHours: 23 })
+  }
+
+  /** Takes up to `parallel` runs at a time. */
+  async work(parallel: number, perform: (runId: string) => Promise<void>): Promise<void> {
+    for (let i = 0; i < parallel; i++) {
+      await this.boss.work<{ runId: string }>(RUNS, { pollingIntervalSeconds: 0.5 }, async ([job]) => {
+        if (job) await perform(job.data.runId)
+      })
+    }
+  }
+
+  async stop(): Promise<void> {
+    await this.boss.stop({ graceful: true, timeout: 5000 })
+  }
+}

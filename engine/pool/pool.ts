@@ -1,0 +1,38 @@
+import { existsSync } from 'node:fs'
+import { availableParallelism } from 'node:os'
+import { join } from 'node:path'
+import { Piscina } from 'piscina'
+import type { OpenTask, SealedChunk, SealTask } from './tasks'
+
+/**
+ * The threads that hash, compress, seal and open content. One is left free for the streams; a pool is shared
+ * by all runs of a process.
+ */
+export class ContentPool {
+  readonly threads: number
+  private readonly piscina: Piscina
+
+  constructor(options: { root: string; threads?: number }) {
+    const filename = join(options.root, 'dist', 'pool-worker.mjs')
+    if (!existsSync(filename)) throw new Error(`${filename} is missing; run "npm run build:engine" first`)
+    this.threads = options.threads ?? Math.min(8, Math.max(1, availableParallelism() - 1))
+    this.piscina = new Piscina({ filename, minThreads: this.threads, maxThreads: this.threads })
+  }
+
+  /** The keyed name of a chunk. The plain bytes are moved to the thread and come back with the result. */
+  name(plain: Uint8Array<ArrayBuffer>, key: Buffer): Promise<{ name: Uint8Array; plain: Uint8Array<ArrayBuffer> }> {
+    return this.piscina.run({ plain, key }, { name: 'name', transferList: [plain.buffer] })
+  }
+
+  seal(task: SealTask): Promise<SealedChunk> {
+    return this.piscina.run(task, { name: 'sealChunk', transferList: [task.plain.buffer] })
+  }
+
+  open(task: OpenTask): Promise<Uint8Array<ArrayBuffer>> {
+    return this.piscina.run(task, { name: 'openChunk' })
+  }
+
+  close(): Promise<void> {
+    return this.piscina.close()
+  }
+}

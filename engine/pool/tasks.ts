@@ -1,0 +1,87 @@
+import { createHmac } from 'node:crypto'
+import { Decoder, Encoder } from '@toondepauw/node-zstd'
+import { seal, unseal } from '../secrets/seal'
+
+// What runs on worker threads: everything about content that costs time and needs no I/O.
+
+/** How a chunk's bytes lie in a pack. */
+export const CODEC = { zstd: 1, delta: 2, raw: 3 } as const
+export type Codec = (typeof CODEC)[keyof typeof CODEC]
+
+export interface SealedChunk {
+  codec: Codec
+  sealed: Uint8Array<ArrayBuffer>
+}
+
+export interface SealTask {
+  plain: Uint8Array<ArrayBuffer>
+  name: Uint8Array
+  key: Uint8Array
+  /** Plain bytes of a similar chunk, and its name, to store only the difference. */
+  base: Uint8Array<ArrayBuffer> | null
+  baseName: Uint8Array | null
+}
+
+export interface OpenTask {
+  sealed: Uint8Array
+  codec: Codec
+  name: Uint8Array
+  sealKey: Uint8Array
+  nameKey: Uint8Array
+  base: Uint8Array | null
+  baseName: Uint8Array | null
+}
+
+// Level 1 is the fastest; a difference needs level 3, whose window spans the base and the chunk.
+const encoder = new Encoder(1)
+const decoder = new Decoder()
+const DELTA_LEVEL = 3
+// A difference that is not much smaller is not worth a second chunk to read.
+const DELTA_WORTH = 0.5
+
+const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
+  const whole = buffer.byteOffset === 0 && buffer.byteLength === buffer.buffer.byteLength
+  return (whole ? buffer : buffer.slice()) as Uint8Array<ArrayBuffer>
+}
+
+export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
+  return own(createHmac('sha256', key).update(plain).digest())
+}
+
+export function sealTask(task: SealTask): SealedChunk {
+  const { codec, bytes } = compress(task)
+  const context = contextOf(task.name, codec, codec === CODEC.delta ? task.baseName : null)
+  return { codec, sealed: own(seal(Buffer.from(task.key), bytes, context)) }
+}
+
+function compress({ plain, base }: SealTask): { codec: Codec; bytes: Uint8Array } {
+  const input = Buffer.from(plain.buffer, plain.byteOffset, plain.byteLength)
+  if (base) {
+    const delta = new Encoder(DELTA_LEVEL, Buffer.from(base)).encodeSync(input)
+    // Typical rows compress to a third; a difference has to beat half of that.
+    if (delta.length < (input.length / 3) * DELTA_WORTH) return { codec: CODEC.delta, bytes: delta }
+  }
+  const packed = encoder.encodeSync(input)
+  return packed.length < input.length ? { codec: CODEC.zstd, bytes: packed } : { codec: CODEC.raw, bytes: input }
+}
+
+/** Opens a sealed chunk and makes sure that it is the one that it is named after. Throws otherwise. */
+export function openTask(task: OpenTask): Uint8Array<ArrayBuffer> {
+  const context = contextOf(task.name, task.codec, task.codec === CODEC.delta ? task.baseName : null)
+  const packed = unseal(Buffer.from(task.sealKey), task.sealed, context)
+  const plain = decompress(task, packed)
+  const name = createHmac('sha256', task.nameKey).update(plain).digest()
+  if (!name.equals(Buffer.from(task.name))) throw new Error('the content does not have the name it is kept under')
+  return own(plain)
+}
+
+function decompress({ codec, base }: OpenTask, packed: Buffer): Uint8Array {
+  if (codec === CODEC.raw) return packed
+  if (codec === CODEC.zstd) return decoder.decodeSync(packed)
+  if (!base) throw new Error('the chunk is a difference, and its base is missing')
+  return new Decoder(Buffer.from(base)).decodeSync(packed)
+}
+
+function contextOf(name: Uint8Array, codec: Codec, base: Uint8Array | null): Uint8Array {
+  return Buffer.concat([name, Buffer.of(codec), ...(base ? [base] : [])])
+}

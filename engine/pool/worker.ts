@@ -1,0 +1,23 @@
+import { move, transferableSymbol, valueSymbol } from 'piscina'
+import { nameTask, openTask, sealTask, type OpenTask, type SealTask } from './tasks'
+
+// The entry of a worker thread (built to dist/pool-worker.mjs). Results are moved between threads, not copied.
+
+function moving<T>(value: T, buffers: ArrayBuffer[]): T {
+  return move({ [transferableSymbol]: buffers, [valueSymbol]: value } as never) as T
+}
+
+export function name(task: { plain: Uint8Array<ArrayBuffer>; key: Uint8Array }) {
+  const result = { name: nameTask(task), plain: task.plain }
+  return moving(result, [result.name.buffer, result.plain.buffer])
+}
+
+export function sealChunk(task: SealTask) {
+  const result = sealTask(task)
+  return moving(result, [result.sealed.buffer])
+}
+
+export function openChunk(task: OpenTask) {
+  const plain = openTask(task)
+  return moving(plain, [plain.buffer])
+}

@@ -1,0 +1,101 @@
+import type { Manifest, PointRecord } from '../../core/content/manifest'
+import type { EngineContext } from '../context'
+import type { Store } from '../store/store'
+import type { ContentWriter } from '../store/writer'
+
+const PIECE = 4 * 1024 * 1024
+
+/** Puts a manifest into the store as chunks; returns their names in order. */
+export async function writeManifest(writer: ContentWriter, manifest: Manifest): Promise<string[]> {
+  const bytes = new TextEncoder().encode(JSON.stringify(manifest))
+  const names: string[] = []
+  for (let from = 0; from < bytes.length; from += PIECE) {
+    names.push((await writer.put(bytes.slice(from, from + PIECE))).name)
+  }
+  return names
+}
+
+// Manifests never change, and browsing one point asks for the same one again and again.
+const cache = new Map<string, Promise<Manifest>>()
+const CACHED = 8
+
+export function readManifest(store: Store, names: string[]): Promise<Manifest> {
+  const key = `${store.id} ${names.join(' ')}`
+  const known = cache.get(key)
+  if (known) return known
+  const reading = load(store, names)
+  cache.set(key, reading)
+  reading.catch(() => cache.delete(key))
+  if (cache.size > CACHED) cache.delete(cache.keys().next().value!)
+  return reading
+}
+
+async function load(store: Store, names: string[]): Promise<Manifest> {
+  const pieces: Uint8Array[] = []
+  for await (const piece of store.readAll(names)) pieces.push(piece)
+  return JSON.parse(Buffer.concat(pieces).toString()) as Manifest
+}
+
+/** The member's manifest in the newest point of a vessel that lies in the store, for differences. */
+export async function newestManifest(engine: EngineContext, store: Store, vesselId: string, member: string): Promise<Manifest | undefined> {
+  const row = await engine.db
+    .selectFrom('artifact')
+    .innerJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
+    .innerJoin('point', 'point.id', 'point_artifact.point_id')
+    .select('artifact.manifest')
+    .where('artifact.vessel_id', '=', vesselId)
+    .where('artifact.member', '=', member)
+    .where('point.store_id', '=', store.id)
+    .where('point.kept_for', 'is', null)
+    .orderBy('artifact.at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
+  return row ? readManifest(store, row.manifest) : undefined
+}
+
+export interface FinishedMember {
+  artifact: string
+  sourceId: string
+  manifest: Manifest
+  names: string[]
+  stored: number
+}
+
+/**
+ * The end of every run that makes a point: content durable, then the record in the store, then the catalog in
+ * one transaction. What fails before the catalog commits leaves no point behind.
+ */
+export async function commitPoint(
+  engine: EngineContext,
+  store: Store,
+  writer: ContentWriter,
+  record: PointRecord,
+  members: FinishedMember[],
+  details: { keptFor: string | null; missing: { path: string; reason: string }[] },
+): Promise<void> {
+  await writer.flush()
+  await store.writePoint(record)
+  await engine.db.transaction().execute(async (tx) => {
+    await store.index.commit(tx, record.run)
+    await tx
+      .insertInto('point')
+      .values({
+        id: record.id, vessel_id: record.vessel.id, vessel_version: record.vessel.version, run_id: record.run, store_id: store.id,
+        at: record.at, name: record.name, comment: record.comment, complete: record.complete, kept_for: details.keptFor,
+        pinned: false, consistency: record.consistency, missing: JSON.stringify(details.missing), created_at: engine.clock.now(),
+      })
+      .execute()
+    for (const member of members) {
+      const entry = record.members.find(({ artifact }) => artifact === member.artifact)!
+      await tx
+        .insertInto('artifact')
+        .values({
+          id: member.artifact, run_id: record.run, vessel_id: record.vessel.id, source_id: member.sourceId, member: entry.member,
+          kind: 'full', parent: null, at: record.at, position: entry.position, rows: entry.rows, bytes: entry.bytes,
+          stored: member.stored, manifest: JSON.stringify(member.names),
+        })
+        .execute()
+      await tx.insertInto('point_artifact').values({ point_id: record.id, artifact_id: member.artifact }).execute()
+    }
+  })
+}

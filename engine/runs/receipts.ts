@@ -1,0 +1,83 @@
+import { errorRecord } from '../../core/errors'
+import type { Operation } from '../../core/restore/plan'
+import { thingKey } from '../../core/restore/sql'
+import type { Catalog } from '../catalog/types'
+import type { LeftPart } from '../sources/postgres/refill'
+import type { RunContext } from './context'
+import type { TableOutcome } from './restore-group'
+
+export interface RestoreTally {
+  made: number
+  replaced: number
+  renamed: number
+  left: number
+  failed: number
+  /** Parts of things that are back (a comment, a grant, a foreign key) which could not be put in place. */
+  leftParts: number
+}
+
+type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { left_parts: LeftPart[] }
+
+/** The receipt of a restore: what became of each thing, with the proof. */
+export class Receipts {
+  private readonly rows: Row[] = []
+  firstFailure: unknown
+
+  constructor(private readonly run: RunContext) {}
+
+  private add(operation: Operation, outcome: Row['outcome'], more: Partial<Row> = {}): void {
+    this.rows.push({
+      path: operation.path, target: thingKey(operation.target.schema, operation.target.name), verb: operation.verb, outcome,
+      reason: null, rows: null, fingerprint_then: null, fingerprint_now: null, structure_then: null, structure_now: null,
+      equal: null, left_parts: [], ...more,
+    })
+  }
+
+  private outcomeOf(operation: Operation): 'made' | 'replaced' | 'renamed' {
+    return operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
+  }
+
+  made(operation: Operation, left: LeftPart[]): void {
+    this.add(operation, this.outcomeOf(operation), { left_parts: left })
+  }
+
+  table(outcome: TableOutcome): void {
+    this.add(outcome.operation, this.outcomeOf(outcome.operation), {
+      rows: outcome.rows, fingerprint_then: outcome.fingerprintThen, fingerprint_now: outcome.fingerprintNow,
+      structure_then: outcome.structureThen, structure_now: outcome.structureNow, equal: outcome.equal, left_parts: outcome.left,
+    })
+  }
+
+  rehearsed(operation: Operation, fingerprint: string | null): void {
+    this.add(operation, this.outcomeOf(operation), { rows: operation.rows, fingerprint_then: fingerprint })
+  }
+
+  left(operation: Operation, reason: string): void {
+    this.add(operation, 'left', { reason })
+  }
+
+  failed(operation: Operation, error: unknown): void {
+    this.firstFailure ??= error
+    const { what, touched } = errorRecord(error)
+    this.add(operation, 'failed', { reason: `${what} ${touched}` })
+  }
+
+  async save(): Promise<RestoreTally> {
+    const tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, left: 0, failed: 0, leftParts: 0 }
+    for (const row of this.rows) {
+      tally[row.outcome]++
+      tally.leftParts += row.left_parts.length
+    }
+    for (let from = 0; from < this.rows.length; from += 500) {
+      await this.run.engine.db
+        .insertInto('receipt')
+        .values(
+          this.rows.slice(from, from + 500).map((row, i) => ({
+            ...row, run_id: this.run.id, ordinal: from + i, left_parts: JSON.stringify(row.left_parts),
+          })),
+        )
+        .execute()
+    }
+    return tally
+  }
+}

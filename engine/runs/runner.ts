@@ -1,0 +1,103 @@
+import type { EngineContext } from '../context'
+import { errorRecord, VesselError } from '../../core/errors'
+import { openStore } from '../catalog/stores'
+import type { VesselDefinition } from '../../core/plan/definition'
+import { discardRun } from '../store/writer'
+import { backup } from './backup'
+import { RunContext } from './context'
+import { restore } from './restore'
+import { verify } from './verify'
+
+/** Does one run from its beginning to its end; whatever happens is on its record. */
+export async function perform(engine: EngineContext, runId: string): Promise<void> {
+  const row = await engine.db
+    .selectFrom('run')
+    .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
+    .innerJoin('vessel_version', (join) =>
+      join.onRef('vessel_version.vessel_id', '=', 'run.vessel_id').onRef('vessel_version.version', '=', 'run.vessel_version'),
+    )
+    .select([
+      'run.id', 'run.kind', 'run.name', 'run.comment', 'run.params', 'run.vessel_version', 'vessel.id as vessel_id',
+      'vessel.slug', 'vessel.name as vessel_name', 'vessel.paused', 'vessel_version.definition',
+    ])
+    .where('run.id', '=', runId)
+    .executeTakeFirst()
+  if (!row) return
+  const run = new RunContext(engine, runId, row.vessel_id)
+  if (!(await run.begin())) return
+  const vessel = {
+    id: row.vessel_id, slug: row.slug, name: row.vessel_name, paused: row.paused, version: row.vessel_version, definition: row.definition,
+  }
+  try {
+    run.signal.throwIfAborted()
+    if (row.kind === 'backup') await backup(run, vessel, { name: row.name, comment: row.comment })
+    else if (row.kind === 'verify') await verify(run, vessel)
+    else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
+  } catch (thrown) {
+    const error = run.signal.aborted ? run.signal.reason : thrown
+    if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)
+    await run.say('error', errorRecord(error).what).catch(() => undefined)
+    await run.end(error instanceof VesselError && error.code === 'cancelled' ? 'cancelled' : 'failed', { error })
+  }
+}
+
+// A worker writes its heartbeat every second; after this long without one it is taken for dead.
+const SILENT_MS = 15_000
+
+/**
+ * Ends runs whose worker died: what they had stored and not committed is removed, and the run fails with the
+ * reason. `mine` tells that no other worker exists, so every running run is orphaned.
+ */
+export async function tidyUp(engine: EngineContext, mine = false): Promise<void> {
+  const before = new Date(Date.now() - (mine ? 0 : SILENT_MS))
+  const orphans = await engine.db
+    .selectFrom('run')
+    .innerJoin('vessel_version', (join) =>
+      join.onRef('vessel_version.vessel_id', '=', 'run.vessel_id').onRef('vessel_version.version', '=', 'run.vessel_version'),
+    )
+    .select(['run.id', 'run.kind', 'run.vessel_id', 'vessel_version.definition'])
+    .where('run.state', '=', 'running')
+    .where('run.heartbeat_at', '<', before)
+    .execute()
+  for (const orphan of orphans) await endOrphan(engine, orphan)
+}
+
+async function endOrphan(
+  engine: EngineContext,
+  orphan: { id: string; kind: string; vessel_id: string; definition: VesselDefinition },
+): Promise<void> {
+  const cleanup = await openStore(engine, { name: orphan.definition.store })
+    .then(async (store) => {
+      await discardRun(store, orphan.id)
+      await removeStrayFiles(engine, store)
+      return null
+    })
+    .catch((error: unknown) => errorRecord(error).what)
+  const restore = orphan.kind === 'restore'
+  const error = new VesselError('worker_died', {
+    what: 'The worker that did this run ended in the middle of it.',
+    touched: restore
+      ? 'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.'
+      : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`,
+    next: 'Start it again.',
+  })
+  const run = new RunContext(engine, orphan.id, orphan.vessel_id)
+  await run.say('error', error.message)
+  await run.end('failed', { error })
+}
+
+/** Files in a store that nothing knows: unfinished ones, packs without index, points without a row. */
+async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType<typeof openStore>>): Promise<void> {
+  const active = await engine.db.selectFrom('run').select('id').where('state', '=', 'running').where('heartbeat_at', '>', new Date(Date.now() - SILENT_MS)).execute()
+  if (active.length > 0) return
+  await (store.backend as { removePending?: () => Promise<number> }).removePending?.()
+  const packs = new Set((await engine.db.selectFrom('pack').select('id').where('store_id', '=', store.id).execute()).map((pack) => pack.id))
+  for (const { path } of await store.backend.list('packs')) {
+    if (!packs.has(path.slice('packs/'.length, -'.pack'.length))) await store.backend.remove(path)
+  }
+  const points = new Set((await engine.db.selectFrom('point').select('id').where('store_id', '=', store.id).execute()).map((point) => point.id))
+  for (const { path } of await store.backend.list('points')) {
+    const id = path.slice('points/'.length, -'.point'.length)
+    if (!points.has(id)) await store.removePoint(id)
+  }
+}

@@ -1,0 +1,62 @@
+import { errorRecord, VesselError } from '../../core/errors'
+import { plural } from '../../core/time/words'
+import { openStore } from '../catalog/stores'
+import type { Vessel } from '../catalog/vessels'
+import type { Store } from '../store/store'
+import type { RunContext } from './context'
+
+/**
+ * Reads every chunk of the vessel's store and checks its seal and its name. What is damaged is forgotten, so
+ * that the next full stores it anew under the same name, which mends earlier points too.
+ */
+export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
+  const store = await openStore(run.engine, { name: vessel.definition.store })
+  const packs = await store.index.packs()
+  run.set('bytes expected', packs.reduce((sum, pack) => sum + pack.bytes, 0))
+  const step = await run.plan({ kind: 'verify', member: store.name, title: 'Packs' })
+  const damaged = new Set<string>()
+  await run.step(step, async (count) => {
+    for (const pack of packs) await verifyPack(run, store, pack.id, damaged, count)
+  })
+  const now = run.engine.clock.now()
+  const error = damaged.size === 0 ? null : damage(store, damaged.size)
+  await run.engine.db
+    .updateTable('store')
+    .set({ verified_at: now, trouble: error ? JSON.stringify(error.toJSON()) : null })
+    .where('id', '=', store.id)
+    .execute()
+  if (error) throw error
+  await run.end('done', { outcome: { packs: packs.length } })
+}
+
+async function verifyPack(
+  run: RunContext,
+  store: Store,
+  pack: string,
+  damaged: Set<string>,
+  count: (counter: string, by: number) => void,
+): Promise<void> {
+  for (const entry of await store.index.entriesOf(pack)) {
+    run.signal.throwIfAborted()
+    const name = entry.name.toString('hex')
+    try {
+      await store.readAt(name, entry)
+    } catch (error) {
+      const record = errorRecord(error)
+      if (record.code === 'internal') throw error
+      damaged.add(name)
+      await store.index.forget(entry.name, pack)
+      await run.say('error', record.what)
+    }
+    count('bytes', entry.length)
+    count('chunks', 1)
+  }
+}
+
+function damage(store: Store, chunks: number): VesselError {
+  return new VesselError('store_damaged', {
+    what: `${plural(chunks, 'chunk')} of the store ${store.name} can’t be read.`,
+    touched: 'Nothing was changed. Points that do not need them are whole.',
+    next: 'Look at the disk, and back up again: content that is damaged is stored anew with the next full.',
+  })
+}

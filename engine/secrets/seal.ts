@@ -1,0 +1,73 @@
+import { createCipheriv, createDecipheriv, randomBytes } from 'node:crypto'
+import { chmod, mkdir, open, readFile } from 'node:fs/promises'
+import { dirname } from 'node:path'
+import { VesselError } from '../../core/errors'
+
+/**
+ * AES-256-GCM: 12 bytes of nonce, the sealed bytes, 16 bytes of tag. `context` is bound to the result and
+ * must be the same when it is opened.
+ */
+export function seal(key: Buffer, plain: Uint8Array, context: string | Uint8Array): Buffer {
+  const nonce = randomBytes(12)
+  const cipher = createCipheriv('aes-256-gcm', key, nonce).setAAD(Buffer.from(context as Uint8Array))
+  return Buffer.concat([nonce, cipher.update(plain), cipher.final(), cipher.getAuthTag()])
+}
+
+/** Opens what `seal` made. Throws when the key, the context or a single bit is another. */
+export function unseal(key: Buffer, sealed: Uint8Array, context: string | Uint8Array): Buffer {
+  const decipher = createDecipheriv('aes-256-gcm', key, sealed.subarray(0, 12)).setAAD(Buffer.from(context as Uint8Array))
+  decipher.setAuthTag(sealed.subarray(-16))
+  return Buffer.concat([decipher.update(sealed.subarray(12, -16)), decipher.final()])
+}
+
+/** Credentials and store keys in the catalog are sealed with the installation's master key. */
+export class Secrets {
+  private constructor(private readonly key: Buffer) {}
+
+  /** The master key from 64 hex digits, or from a file that is made with mode 0600 when it is missing. */
+  static async open(options: { hex?: string; file: string }): Promise<Secrets> {
+    if (options.hex) return new Secrets(readKey(options.hex, 'the environment'))
+    await mkdir(dirname(options.file), { recursive: true, mode: 0o700 })
+    try {
+      const handle = await open(options.file, 'wx', 0o600)
+      await handle.writeFile(`${randomBytes(32).toString('hex')}\n`)
+      await handle.sync()
+      await handle.close()
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error
+      await chmod(options.file, 0o600)
+    }
+    return new Secrets(readKey(await readFile(options.file, 'utf8'), options.file))
+  }
+
+  seal(plain: string | Buffer, context: string): Buffer {
+    return seal(this.key, Buffer.from(plain as Buffer), context)
+  }
+
+  open(sealed: Buffer, context: string): Buffer {
+    try {
+      return unseal(this.key, sealed, context)
+    } catch (cause) {
+      throw new VesselError('master_key_wrong', {
+        what: `A credential in the catalog (${context}) can't be opened with this installation's master key.`,
+        touched: 'Nothing was changed.',
+        next: 'Start with the key file or the environment variable that the catalog was made with.',
+        status: 500,
+        cause,
+      })
+    }
+  }
+}
+
+function readKey(text: string, where: string): Buffer {
+  const hex = text.trim()
+  if (!/^[0-9a-f]{64}$/i.test(hex)) {
+    throw new VesselError('master_key_malformed', {
+      what: `The master key from ${where} is not 64 hex digits.`,
+      touched: 'Nothing was started.',
+      next: 'Put the right key there. A new key would not open the credentials that are stored already.',
+      status: 500,
+    })
+  }
+  return Buffer.from(hex, 'hex')
+}

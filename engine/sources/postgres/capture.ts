@@ -1,0 +1,218 @@
+import type pg from 'pg'
+import type { ChunkRef, DatabaseManifest, OtherThing, TableManifest } from '../../../core/content/manifest'
+import { VesselError } from '../../../core/errors'
+import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
+import { qualified, quoteIdentifier, thingKey } from '../../../core/restore/sql'
+import { namesOf, pathOf, type Thing } from '../../../core/things/thing'
+import type { ContentWriter } from '../../store/writer'
+import { connect, translate, type PostgresAccess } from './connect'
+import { copyOut } from './copy-out'
+import { describeOwnership, describeSequences, describeTables, type DescribedTable } from './describe'
+import { thingsOf } from './discover'
+import { dumpStructure } from './utilities'
+
+/** The earlier manifest of the same database, to store changed chunks as differences. */
+export type Earlier = DatabaseManifest | undefined
+
+const LOCK_TIMEOUT = '30s'
+
+/**
+ * One database at one moment: opens a transaction, exports its snapshot, keeps every table from being dropped,
+ * and hands the same snapshot to the structure dump and to all readers.
+ */
+export class DatabaseCapture {
+  tables: DescribedTable[] = []
+  things: Thing[] = []
+  position = ''
+  at = ''
+  readonly missing: { path: string; reason: string }[] = []
+
+  private constructor(
+    private readonly access: PostgresAccess,
+    private readonly database: string,
+    private readonly client: pg.Client,
+    private readonly snapshot: string,
+    private readonly signal: AbortSignal,
+  ) {}
+
+  static async open(access: PostgresAccess, database: string, signal: AbortSignal): Promise<DatabaseCapture> {
+    const client = await connect(access, database)
+    try {
+      await client.query(`begin isolation level repeatable read read only; set local lock_timeout = '${LOCK_TIMEOUT}'`)
+      const { rows } = await client.query<{ snapshot: string; position: string; at: Date }>(
+        `select pg_export_snapshot() as snapshot, now() as at,
+           (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
+      )
+      const capture = new DatabaseCapture(access, database, client, rows[0]!.snapshot, signal)
+      capture.position = rows[0]!.position
+      capture.at = rows[0]!.at.toISOString()
+      capture.things = await thingsOf(client, access.name, database)
+      capture.tables = await describeTables(client)
+      return capture
+    } catch (error) {
+      await client.end().catch(() => undefined)
+      throw translate(error, access, database)
+    }
+  }
+
+  pathOf(table: { schema: string; name: string }): string {
+    return pathOf(this.access.name, this.database, table.schema, table.name)
+  }
+
+  /** Tables among the taken paths that can be read; the others go to `missing`. Locks them against being dropped. */
+  async secure(taken: Set<string>): Promise<DescribedTable[]> {
+    const secured: DescribedTable[] = []
+    for (const table of this.tables) {
+      const path = this.pathOf(table)
+      if (!taken.has(path)) continue
+      const reason = await this.lock(table)
+      if (reason === null) secured.push(table)
+      else this.missing.push({ path, reason })
+    }
+    return secured
+  }
+
+  private async lock(table: DescribedTable): Promise<string | null> {
+    if (!table.readable) return `The role ${this.access.settings.user} may not read it.`
+    if (table.structure.kind === 'foreign') return 'Its rows are on another server; only its structure is kept.'
+    await this.client.query('savepoint lock')
+    try {
+      await this.client.query(`lock table only ${qualified(table.schema, table.name)} in access share mode`)
+      await this.client.query('release savepoint lock')
+      return null
+    } catch (error) {
+      await this.client.query('rollback to savepoint lock')
+      const { code, message } = error as { code?: string; message: string }
+      if (code === '42P01') return 'It was dropped while the backup began.'
+      if (code === '55P03') return `Its lock was not given within ${LOCK_TIMEOUT}.`
+      return `The server would not let it be read: ${message}.`
+    }
+  }
+
+  /** The structure of the whole database, through the same snapshot. */
+  async structure(): Promise<StructureEntry[]> {
+    const unreadable = this.tables.filter((table) => !table.readable).map((table) => thingKey(table.schema, table.name))
+    const { rows } = await this.client.query<{ version: number }>(`select current_setting('server_version_num')::int / 10000 as version`)
+    const text = await dumpStructure(this.access, this.database, {
+      serverVersion: rows[0]!.version, snapshot: this.snapshot, without: unreadable, signal: this.signal,
+    })
+    const ownership = await describeOwnership(this.client)
+    return parseStructure(text).map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
+  }
+
+  /** A connection that sees exactly what this capture sees. */
+  async reader(): Promise<pg.Client> {
+    const client = await connect(this.access, this.database)
+    await client.query(`begin isolation level repeatable read read only; set transaction snapshot '${this.snapshot}'`)
+    return client
+  }
+
+  /** Everything else that a manifest holds. */
+  async finish(entries: StructureEntry[], tables: TableManifest[]): Promise<DatabaseManifest> {
+    const { rows } = await this.client.query<{ encoding: string; collate: string; ctype: string }>(
+      `select pg_encoding_to_char(encoding) as encoding, datcollate as collate, datctype as ctype
+       from pg_catalog.pg_database where datname = current_database()`,
+    )
+    const { rows: populated } = await this.client.query<{ schema: string; name: string }>(
+      `select schemaname as schema, matviewname as name from pg_catalog.pg_matviews where ispopulated`,
+    )
+    const filled = new Set(populated.map(({ schema, name }) => pathOf(this.access.name, this.database, schema, name)))
+    return {
+      name: this.database,
+      ...rows[0]!,
+      position: this.position,
+      at: this.at,
+      entries,
+      tables,
+      sequences: await describeSequences(this.client),
+      others: othersOf(this.things, entries).map((other) =>
+        other.kind === 'materialized-view' ? { ...other, populated: filled.has(other.path) } : other,
+      ),
+      missing: this.missing,
+    }
+  }
+
+  async close(): Promise<void> {
+    await this.client.end().catch(() => undefined)
+  }
+}
+
+const KIND_OF_TYPE: Record<string, string> = {
+  VIEW: 'view', 'MATERIALIZED VIEW': 'materialized-view', SEQUENCE: 'sequence', FUNCTION: 'function', PROCEDURE: 'function',
+  AGGREGATE: 'function', TYPE: 'type', DOMAIN: 'type', EXTENSION: 'extension', SCHEMA: 'schema',
+}
+
+function othersOf(things: Thing[], entries: StructureEntry[]): OtherThing[] {
+  const byKey = new Map<string, StructureEntry>()
+  for (const entry of entries) {
+    const kind = KIND_OF_TYPE[entry.type]
+    if (kind) byKey.set(JSON.stringify([kind, entry.schema ?? '', entry.name]), entry)
+  }
+  return things.flatMap((thing) => {
+    const [, , first, second] = namesOf(thing.path)
+    const key = second === undefined ? [thing.kind, '', first] : [thing.kind, first, second]
+    const entry = byKey.get(JSON.stringify(key))
+    return entry ? [{ path: thing.path, kind: thing.kind, entry: entry.id }] : []
+  })
+}
+
+/** The statement that reads a table's rows: all columns that are not generated, in order. */
+export function copyStatement(table: { schema: string; name: string; columns: string[] }): string {
+  const columns = table.columns.map(quoteIdentifier).join(', ')
+  return table.columns.length > 0
+    ? `copy ${qualified(table.schema, table.name)} (${columns}) to stdout`
+    : `copy (select from ${qualified(table.schema, table.name)}) to stdout`
+}
+
+/** Reads one table into the store. Partitioned tables have no rows of their own. */
+export async function captureTable(
+  client: pg.Client,
+  table: DescribedTable,
+  path: string,
+  writer: ContentWriter,
+  options: { earlier: Earlier; signal: AbortSignal; moved: (rows: number, bytes: number, stored: number) => void },
+): Promise<TableManifest> {
+  const base = {
+    path, schema: table.schema, name: table.name, oid: table.oid, structure: table.structure,
+    columns: table.columns, key: table.key,
+  }
+  if (table.structure.kind !== 'table') return { ...base, rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] }
+  const similar = similarTo(options.earlier?.tables.find((candidate) => candidate.path === path)?.chunks ?? [])
+  const refs: Promise<ChunkRef>[] = []
+  const keyColumn = table.integerKey ? table.columns.indexOf(table.key![0]!) : -1
+  try {
+    const tally = await copyOut(client, copyStatement(table), { keyColumn, signal: options.signal }, async (chunk) => {
+      const { rows, keys, tail } = chunk
+      const bytes = chunk.bytes.length
+      const put = writer.put(chunk.bytes, similar(tail)).then(({ name, stored }) => {
+        options.moved(rows, bytes, stored)
+        return { name, rows, bytes, keys: keys && ([String(keys.min), String(keys.max)] as [string, string]), tail }
+      })
+      put.catch(() => undefined)
+      refs.push(put)
+      await writer.ready()
+      // What failed while others were being put stops the reading now, not at the end of the table.
+      if (writer.failure) throw writer.failure
+    })
+    return { ...base, ...tally, chunks: await Promise.all(refs) }
+  } finally {
+    await Promise.allSettled(refs)
+  }
+}
+
+/** Finds the chunk of an earlier backup that ended with the same row, else the one after the last found. */
+function similarTo(chunks: ChunkRef[]): (tail: string) => string | null {
+  const at = new Map(chunks.map((chunk, i) => [chunk.tail, i]))
+  let next = 0
+  return (tail) => {
+    const found = at.get(tail) ?? next
+    next = found + 1
+    return chunks[found]?.name ?? null
+  }
+}
+
+/** A source that stopped in the middle, as an error that says what it means for the run. */
+export function captureError(error: unknown, access: PostgresAccess, database: string): unknown {
+  if (error instanceof VesselError) return error
+  return translate(error, access, database, 'Nothing was changed at the source, and what this run had stored is removed. Earlier points are untouched.')
+}

@@ -1,0 +1,110 @@
+import type pg from 'pg'
+import { qualified, quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
+
+export interface TableName {
+  schema: string
+  name: string
+}
+
+const nameOf = (table: TableName) => qualified(table.schema, table.name)
+
+interface ForeignKey {
+  oid: number
+  table: string
+  name: string
+  definition: string
+  comment: string | null
+}
+
+/** What was taken off a table while it is emptied and filled, and is put back in the same transaction. */
+export interface TakenOff {
+  foreignKeys: ForeignKey[]
+  triggers: { table: string; name: string; enabled: string }[]
+  forced: string[]
+}
+
+const oids = (tables: TableName[]) => tables.map(nameOf)
+
+/**
+ * Readies tables that exist for new rows, inside the caller's transaction: foreign keys at both ends are taken
+ * off, user triggers do not fire. The tables must be locked.
+ */
+export async function takeOff(client: pg.Client, tables: TableName[]): Promise<TakenOff> {
+  const { rows: foreignKeys } = await client.query<ForeignKey>(
+    `select k.oid::int, k.conrelid::regclass::text as table, k.conname as name, pg_get_constraintdef(k.oid) as definition,
+       obj_description(k.oid, 'pg_constraint') as comment
+     from pg_catalog.pg_constraint k
+     where k.contype = 'f' and k.conparentid = 0 and (k.conrelid = any ($1::regclass[]) or k.confrelid = any ($1::regclass[]))
+     order by k.oid`,
+    [oids(tables)],
+  )
+  for (const key of foreignKeys) await client.query(`alter table ${key.table} drop constraint ${quoteIdentifier(key.name)}`)
+  const { rows: triggers } = await client.query<TakenOff['triggers'][number]>(
+    `select tgrelid::regclass::text as table, tgname as name, tgenabled::text as enabled
+     from pg_catalog.pg_trigger where not tgisinternal and tgenabled <> 'D' and tgrelid = any ($1::regclass[])`,
+    [oids(tables)],
+  )
+  for (const trigger of triggers) await client.query(`alter table only ${trigger.table} disable trigger ${quoteIdentifier(trigger.name)}`)
+  const { rows: forced } = await client.query<{ table: string }>(
+    `select oid::regclass::text as table from pg_catalog.pg_class where relforcerowsecurity and oid = any ($1::regclass[])`,
+    [oids(tables)],
+  )
+  for (const { table } of forced) await client.query(`alter table only ${table} no force row level security`)
+  return { foreignKeys, triggers, forced: forced.map((row) => row.table) }
+}
+
+const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
+
+/** Puts back all but the foreign keys. */
+export async function putBack(client: pg.Client, taken: TakenOff): Promise<void> {
+  for (const { table, name, enabled } of taken.triggers) {
+    await client.query(`alter table only ${table} ${ENABLE[enabled]} trigger ${quoteIdentifier(name)}`)
+  }
+  for (const table of taken.forced) await client.query(`alter table only ${table} force row level security`)
+}
+
+/** A part that could not be put in place as it was, and why. */
+export interface LeftPart {
+  what: string
+  why: string
+}
+
+/**
+ * Adds a foreign key. Where rows without their counterpart stand in the way it is added without being
+ * validated: it holds for every later change, and the receipt says which rows break it.
+ */
+export async function addForeignKey(client: pg.Client, statement: string, what: string): Promise<LeftPart | null> {
+  const tried = await attempt(client, statement)
+  if (tried === null) return null
+  if (tried.code !== '23503') return { what, why: tried.message }
+  const unvalidated = await attempt(client, `${statement.replace(/;\s*$/, '')} not valid`)
+  if (unvalidated) return { what, why: tried.message }
+  return { what: `${what} is not validated`, why: `${tried.message}${tried.detail ? `: ${tried.detail}` : ''} It holds for every later change.` }
+}
+
+export async function putBackForeignKeys(client: pg.Client, taken: TakenOff, exists: (table: string) => boolean): Promise<LeftPart[]> {
+  const left: LeftPart[] = []
+  for (const { table, name, definition, comment } of taken.foreignKeys) {
+    if (!exists(table)) continue
+    const statement = `alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`
+    const part = await addForeignKey(client, statement, `foreign key ${name} of ${table}`)
+    if (part) left.push(part)
+    if (comment !== null && part?.why !== undefined && !part.what.endsWith('validated')) continue
+    if (comment !== null) await client.query(`comment on constraint ${quoteIdentifier(name)} on ${table} is ${quoteLiteral(comment)}`)
+  }
+  return left
+}
+
+/** Runs a statement that may fail without ending the transaction. */
+export async function attempt(client: pg.Client, statement: string): Promise<{ code: string; message: string; detail?: string } | null> {
+  await client.query('savepoint attempt')
+  try {
+    await client.query(statement)
+    await client.query('release savepoint attempt')
+    return null
+  } catch (error) {
+    await client.query('rollback to savepoint attempt')
+    const { code, message, detail } = error as { code?: string; message: string; detail?: string }
+    return { code: code ?? '', message, detail }
+  }
+}

@@ -1,0 +1,193 @@
+import { constants } from 'node:fs'
+import { access, mkdir, open, readdir, readFile, rename, rm, stat, statfs, type FileHandle } from 'node:fs/promises'
+import { dirname, join } from 'node:path'
+import { VesselError } from '../../core/errors'
+
+/** A file that is being written and does not exist under its name until `commit`. */
+export interface PendingFile {
+  append(bytes: Uint8Array): Promise<void>
+  /** Makes it durable and gives it its name. */
+  commit(): Promise<void>
+  discard(): Promise<void>
+}
+
+/** Where a store's files lie. Paths are relative, with forward slashes. */
+export interface Backend {
+  readonly place: string
+  create(path: string): Promise<PendingFile>
+  read(path: string, position: number, length: number): Promise<Buffer>
+  readAll(path: string): Promise<Buffer>
+  list(folder: string): Promise<{ path: string; bytes: number }[]>
+  remove(path: string): Promise<void>
+  space(): Promise<{ free: number; total: number }>
+}
+
+const PENDING = '.part'
+
+/** A folder on local disk. */
+export class FolderBackend implements Backend {
+  constructor(readonly place: string) {}
+
+  /** Makes the folder if it is missing, and checks that it can be written. */
+  async prepare(): Promise<void> {
+    try {
+      await mkdir(join(this.place, 'packs'), { recursive: true, mode: 0o700 })
+      await mkdir(join(this.place, 'points'), { recursive: true, mode: 0o700 })
+      await access(this.place, constants.R_OK | constants.W_OK | constants.X_OK)
+      const probe = await this.create('probe')
+      await probe.append(Buffer.from('can this be written?'))
+      await probe.discard()
+    } catch (error) {
+      throw this.translate(error, 'Nothing was written.')
+    }
+  }
+
+  async create(path: string): Promise<PendingFile> {
+    const final = join(this.place, path)
+    const pending = final + PENDING
+    let handle: FileHandle
+    try {
+      handle = await open(pending, 'wx', 0o600)
+    } catch (error) {
+      throw this.translate(error, 'Nothing was written.')
+    }
+    return {
+      append: async (bytes) => {
+        try {
+          await writeAll(handle, bytes)
+        } catch (error) {
+          throw this.translate(error, 'What this run had written is removed; earlier points are untouched.')
+        }
+      },
+      commit: async () => {
+        try {
+          await handle.sync()
+          await handle.close()
+          await rename(pending, final)
+          await syncFolder(dirname(final))
+        } catch (error) {
+          throw this.translate(error, 'What this run had written is removed; earlier points are untouched.')
+        }
+      },
+      discard: async () => {
+        await handle.close().catch(() => undefined)
+        await rm(pending, { force: true })
+      },
+    }
+  }
+
+  async read(path: string, position: number, length: number): Promise<Buffer> {
+    const buffer = Buffer.allocUnsafeSlow(length)
+    let handle: FileHandle | undefined
+    try {
+      handle = await open(join(this.place, path), 'r')
+      const { bytesRead } = await handle.read(buffer, 0, length, position)
+      if (bytesRead === length) return buffer
+    } catch (error) {
+      throw this.translate(error, 'Nothing was changed.')
+    } finally {
+      await handle?.close()
+    }
+    throw new VesselError('store_file_short', {
+      what: `The file ${path} in ${this.place} is shorter than it was written.`,
+      touched: 'Nothing was changed.',
+      next: 'Verify the store to see which points are affected.',
+    })
+  }
+
+  async readAll(path: string): Promise<Buffer> {
+    try {
+      return await readFile(join(this.place, path))
+    } catch (error) {
+      throw this.translate(error, 'Nothing was changed.')
+    }
+  }
+
+  /** Finished files only, sorted. */
+  async list(folder: string): Promise<{ path: string; bytes: number }[]> {
+    const names = await this.names(folder)
+    const finished = names.filter((name) => !name.endsWith(PENDING)).sort()
+    return Promise.all(
+      finished.map(async (name) => ({ path: `${folder}/${name}`, bytes: (await stat(join(this.place, folder, name))).size })),
+    )
+  }
+
+  /** Removes files that were begun and never finished. Only for when no run writes to the store. */
+  async removePending(): Promise<number> {
+    let removed = 0
+    for (const folder of ['packs', 'points']) {
+      for (const name of await this.names(folder)) {
+        if (!name.endsWith(PENDING)) continue
+        await rm(join(this.place, folder, name), { force: true })
+        removed++
+      }
+    }
+    return removed
+  }
+
+  async remove(path: string): Promise<void> {
+    await rm(join(this.place, path), { force: true })
+  }
+
+  async space(): Promise<{ free: number; total: number }> {
+    const { bavail, blocks, bsize } = await statfs(this.place)
+    return { free: bavail * bsize, total: blocks * bsize }
+  }
+
+  private async names(folder: string): Promise<string[]> {
+    try {
+      return await readdir(join(this.place, folder))
+    } catch (error) {
+      throw this.translate(error, 'Nothing was changed.')
+    }
+  }
+
+  private translate(cause: unknown, touched: string): unknown {
+    const code = (cause as NodeJS.ErrnoException).code ?? ''
+    const known = TROUBLES[code]
+    if (!known) return cause
+    return new VesselError(known.code, { what: known.what(this.place), touched, next: known.next, cause })
+  }
+}
+
+const readOnly = {
+  code: 'store_not_writable',
+  what: (place: string) => `The folder ${place} can't be written by the user that this program runs as.`,
+  next: 'Give that user the right to read, write and enter it, or choose another folder.',
+}
+const full = {
+  code: 'store_full',
+  what: (place: string) => `There is no space left where ${place} lies.`,
+  next: 'Make space, or let another store be the primary one; then run it again.',
+}
+const TROUBLES: Record<string, { code: string; what: (place: string) => string; next: string }> = {
+  EACCES: readOnly,
+  EPERM: readOnly,
+  EROFS: readOnly,
+  ENOSPC: full,
+  EDQUOT: full,
+  EFBIG: full,
+  ENOTDIR: {
+    code: 'store_not_a_folder',
+    what: (place) => `${place}, or something above it, is a file and no folder.`,
+    next: 'Choose another place.',
+  },
+  ENOENT: {
+    code: 'store_file_missing',
+    what: (place) => `A file or folder of the store at ${place} is not there.`,
+    next: 'See whether its disk is mounted. If files were removed, verify the store to learn which points are affected.',
+  },
+}
+
+async function writeAll(handle: FileHandle, bytes: Uint8Array): Promise<void> {
+  for (let from = 0; from < bytes.length; ) {
+    const { bytesWritten } = await handle.write(bytes, from)
+    from += bytesWritten
+  }
+}
+
+async function syncFolder(path: string): Promise<void> {
+  const handle = await open(path, 'r')
+  await handle.sync()
+  await handle.close()
+}

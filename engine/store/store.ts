@@ -1,0 +1,121 @@
+import { VesselError } from '../../core/errors'
+import type { PointRecord } from '../../core/content/manifest'
+import type { ContentPool } from '../pool/pool'
+import { CODEC } from '../pool/tasks'
+import { seal, unseal } from '../secrets/seal'
+import type { Backend } from './folder'
+import type { ChunkIndex, ChunkPlace } from './index'
+import type { StoreKeys } from './keys'
+import { packPath, parseEntry, type ParsedEntry } from './pack'
+
+const pointPath = (id: string) => `points/${id}.point`
+
+/** An open store: reads content by name, and keeps point records. Writing content is `ContentWriter`'s. */
+export class Store {
+  constructor(
+    readonly id: string,
+    readonly name: string,
+    readonly backend: Backend,
+    readonly keys: StoreKeys,
+    readonly index: ChunkIndex,
+    readonly pool: ContentPool,
+  ) {}
+
+  /**
+   * The plain bytes of a chunk, checked against its name.
+   * @throws VesselError `content_missing`, `content_damaged`, and those of the backend.
+   */
+  async read(name: string, runId: string | null = null): Promise<Uint8Array<ArrayBuffer>> {
+    const place = await this.index.find(Buffer.from(name, 'hex'), runId)
+    if (!place) throw this.missing(name)
+    return this.readAt(name, place)
+  }
+
+  /** Chunks in their order, a few of them read ahead. */
+  async *readAll(names: Iterable<string>): AsyncGenerator<Uint8Array<ArrayBuffer>> {
+    const ahead: Promise<Uint8Array<ArrayBuffer>>[] = []
+    try {
+      for (const name of names) {
+        ahead.push(this.read(name))
+        // A failure is reported when its turn comes, not as an unhandled one before.
+        ahead.at(-1)!.catch(() => undefined)
+        if (ahead.length > this.pool.threads + 2) yield await ahead.shift()!
+      }
+      while (ahead.length > 0) yield await ahead.shift()!
+    } finally {
+      await Promise.allSettled(ahead)
+    }
+  }
+
+  async readAt(name: string, place: ChunkPlace): Promise<Uint8Array<ArrayBuffer>> {
+    const bytes = await this.backend.read(packPath(place.pack), place.position, place.length)
+    const entry = this.parse(bytes, name, place)
+    const base = entry.base ? await this.read(entry.base.toString('hex')) : null
+    try {
+      return await this.pool.open({
+        sealed: entry.sealed, codec: entry.codec, name: Buffer.from(name, 'hex'),
+        sealKey: this.keys.seal, nameKey: this.keys.name, base, baseName: entry.base,
+      })
+    } catch (cause) {
+      throw this.damaged(name, place, cause)
+    }
+  }
+
+  private parse(bytes: Buffer, name: string, place: ChunkPlace): ParsedEntry {
+    try {
+      const entry = parseEntry(bytes)
+      if (entry.codec === CODEC.delta && !entry.base) throw new Error('a difference without its base')
+      return entry
+    } catch (cause) {
+      throw this.damaged(name, place, cause)
+    }
+  }
+
+  private missing(name: string): VesselError {
+    return new VesselError('content_missing', {
+      what: `The store ${this.name} does not hold the chunk ${name.slice(0, 16)}…, which a point refers to.`,
+      touched: 'Nothing was changed.',
+      next: 'Verify the store to see which points are affected, and bring back from another point.',
+    })
+  }
+
+  private damaged(name: string, place: ChunkPlace, cause: unknown): VesselError {
+    return new VesselError('content_damaged', {
+      what: `The chunk ${name.slice(0, 16)}… in ${packPath(place.pack)} at byte ${place.position} is damaged: its seal does not hold.`,
+      touched: 'Nothing was changed. The damaged bytes were not used.',
+      next: 'Verify the store to see which points are affected, and bring back from another point. Look at the disk.',
+      cause,
+    })
+  }
+
+  /** Writes a point's record: from then on the point exists. */
+  async writePoint(record: PointRecord): Promise<void> {
+    const sealed = seal(this.keys.seal, Buffer.from(JSON.stringify(record)), `point ${record.id}`)
+    const file = await this.backend.create(pointPath(record.id))
+    try {
+      await file.append(sealed)
+      await file.commit()
+    } catch (error) {
+      await file.discard()
+      throw error
+    }
+  }
+
+  async readPoint(id: string): Promise<PointRecord> {
+    const sealed = await this.backend.readAll(pointPath(id))
+    try {
+      return JSON.parse(unseal(this.keys.seal, sealed, `point ${id}`).toString()) as PointRecord
+    } catch (cause) {
+      throw new VesselError('point_damaged', {
+        what: `The record of the point ${id} in ${this.name} is damaged: its seal does not hold.`,
+        touched: 'Nothing was changed.',
+        next: 'Bring back from another point, and look at the disk.',
+        cause,
+      })
+    }
+  }
+
+  async removePoint(id: string): Promise<void> {
+    await this.backend.remove(pointPath(id))
+  }
+}

@@ -1,0 +1,19 @@
+// Builds what runs outside the web server's own bundle: the worker threads and the standalone worker.
+import { build } from 'esbuild'
+
+export async function buildEngine() {
+  await build({
+    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts' },
+    outdir: 'dist',
+    outExtension: { '.js': '.mjs' },
+    bundle: true,
+    platform: 'node',
+    format: 'esm',
+    target: 'node20',
+    packages: 'external',
+    sourcemap: true,
+    logLevel: 'warning',
+  })
+}
+
+if (import.meta.filename === process.argv[1]) await buildEngine()

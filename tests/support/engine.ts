@@ -1,0 +1,99 @@
+import { mkdirSync } from 'node:fs'
+import { join } from 'node:path'
+import { randomUUID } from 'node:crypto'
+import { inject } from 'vitest'
+import { PostgresServer } from '../../demo/postgres-server'
+import type { Wish } from '../../core/restore/plan'
+import type { RunKind } from '../../engine/catalog/types'
+import { addRun } from '../../engine/catalog/runs'
+import { addSource } from '../../engine/catalog/sources'
+import { addStore } from '../../engine/catalog/stores'
+import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { Engine } from '../../engine/engine'
+import { perform } from '../../engine/runs/runner'
+
+/** The server that all tests of a file share. */
+export function testServer(): PostgresServer {
+  return new PostgresServer({ folder: join(inject('folder'), 'server'), port: inject('port'), password: inject('password') })
+}
+
+/** An engine with a catalog, a store and a source of its own; runs are done in this process, one by one. */
+export class Workbench {
+  private constructor(
+    readonly engine: Engine,
+    readonly server: PostgresServer,
+    readonly database: string,
+    readonly place: string,
+  ) {}
+
+  static async open(sql = ''): Promise<Workbench> {
+    const server = testServer()
+    const tag = randomUUID().slice(0, 8)
+    const [catalog, database] = [`catalog_${tag}`, `source_${tag}`]
+    server.psql('postgres', `create database ${catalog}; create database ${database};`)
+    if (sql) server.psql(database, sql)
+    const folder = join(inject('folder'), tag)
+    mkdirSync(folder, { recursive: true })
+    const engine = await Engine.start({ catalog: server.url(catalog), root: process.cwd(), masterKeyFile: join(folder, 'master.key') })
+    const bench = new Workbench(engine, server, database, join(folder, 'dry-dock'))
+    await addStore(engine, { name: 'dry-dock', path: bench.place })
+    await addSource(engine, { name: 'db', password: inject('password'), settings: bench.settings })
+    return bench
+  }
+
+  get settings() {
+    return { host: '127.0.0.1', port: this.server.port, user: 'postgres', database: 'postgres', tls: 'off' as const }
+  }
+
+  path(...names: string[]): string {
+    return ['db', this.database, ...names].join('/')
+  }
+
+  sql(text: string): string {
+    return this.server.psql(this.database, text)
+  }
+
+  vessel(name = 'Bookings', patterns: string[] = [this.path()], readers = 2): Promise<Vessel> {
+    return addVessel(this.engine, name, {
+      rules: patterns.map((pattern, i) => ({
+        id: String(i), act: pattern.startsWith('!') ? 'leave' : 'take', pattern: pattern.replace(/^!/, ''),
+        kind: ({ 2: 'database', 3: 'schema', 4: 'thing' } as const)[pattern.split('/').length as 2 | 3 | 4],
+      })),
+      store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers,
+    })
+  }
+
+  /** Does a run to its end and returns its record. */
+  async run(kind: RunKind, vessel: Vessel, params: Record<string, unknown> = {}) {
+    const id = await addRun(this.engine, { kind, vessel, startedBy: 'a test', params })
+    await perform(this.engine, id)
+    return this.record(id)
+  }
+
+  record(id: string) {
+    return this.engine.db.selectFrom('run').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+  }
+
+  /** Backs up and returns the point; fails the test when there is none. */
+  async backup(vessel: Vessel): Promise<string> {
+    const run = await this.run('backup', vessel)
+    if (run.outcome === null) throw new Error(`no point: ${JSON.stringify(run.error)}`)
+    return (run.outcome as { point: string }).point
+  }
+
+  async restore(vessel: Vessel, point: string, wish: Partial<Wish>, kind: 'restore' | 'rehearsal' = 'restore') {
+    const full: Wish = { picks: [this.path()], into: { mode: 'original' }, collide: 'replace', each: {}, ...wish }
+    const run = await this.run(kind, vessel, { point, wish: full, reason: 'a test' })
+    const receipts = await this.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', run.id).orderBy('ordinal').execute()
+    return { run, receipts }
+  }
+
+  async messages(runId: string): Promise<string[]> {
+    const rows = await this.engine.db.selectFrom('run_message').select('text').where('run_id', '=', runId).orderBy('id').execute()
+    return rows.map((row) => row.text)
+  }
+
+  async close(): Promise<void> {
+    await this.engine.close()
+  }
+}
