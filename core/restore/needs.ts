@@ -1,7 +1,7 @@
 import type { OtherThing, TableManifest } from '../content/manifest'
 import { existsAt, type Operation, type PlanInput } from './plan'
 import type { StructureEntry } from './structure'
-import { withParts } from './structure'
+import { CATALOG, withParts } from './structure'
 
 /** An entry that comes along with what was picked, and why. */
 export interface Along {
@@ -29,7 +29,8 @@ export function needsOf(
 ): { before: Along[]; after: Along[] } {
   const { manifest, target } = input
   const byId = new Map(manifest.entries.map((entry) => [entry.id, entry]))
-  const ownEntry = new Map(manifest.entries.map((entry) => [entry.oid, entry]))
+  // Only the table itself: entries such as its row security carry its object id too.
+  const ownEntry = new Map(manifest.entries.filter((entry) => entry.catalog === CATALOG.relation).map((entry) => [entry.oid, entry]))
   const making = tables.filter((_, i) => operations[i]!.verb === 'make' || operations[i]!.how === 'rebuild')
   const roots = making.flatMap((table) => ownEntry.get(table.oid)?.id ?? [])
   const pickedEntries = new Set(others.map((other) => other.entry))

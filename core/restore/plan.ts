@@ -6,6 +6,7 @@ import { thingKey } from './sql'
 import { countInWords, plural } from '../time/words'
 import { familyOf, groupByForeignKeys } from './groups'
 import { needsOf, type Along } from './needs'
+import type { StructureEntry } from './structure'
 
 export type Collision = 'replace' | 'rename' | 'skip'
 
@@ -31,6 +32,8 @@ export interface TargetState {
   roles: Set<string>
   /** Whether the connecting role may create in the database. */
   mayCreate: boolean
+  /** Statements that make the things without rows as they are now, by `definitionKey`. */
+  definitions: Map<string, string>
 }
 
 export interface TargetTable {
@@ -63,6 +66,10 @@ export interface Operation {
   choices: Collision[]
   /** Entries of the structure to run; for a refilled table none. */
   entries: number[]
+  /** Whether it needs a table of this plan, so that it can only be made after the tables. */
+  after: boolean
+  /** Left because it is there and the same as then, so that nothing is missing. */
+  same: boolean
 }
 
 export interface Blocker {
@@ -100,12 +107,16 @@ export function planRestore(input: PlanInput): DatabasePlan {
   const root = pathOf(source, manifest.name)
   const picked = (path: string) => wish.picks.some((pick) => isWithin(path, pick) || isWithin(root, pick))
   const tables = familyOf(manifest, manifest.tables.filter((table) => picked(table.path)))
-  const others = manifest.others.filter((other) => picked(other.path))
-  const operations = tables.map((table) => planTable(table, input))
-  const along = needsOf(input, tables, others, operations)
-  operations.push(...others.map((other) => planOther(other, input, null)))
-  operations.unshift(...along.before.map((item) => planAlong(item, input)))
-  operations.push(...along.after.map((item) => planAlong(item, input)))
+  const others = manifest.others.filter((other) => picked(other.path) && !isOwnedBy(other, tables, manifest))
+  const tableOperations = tables.map((table) => planTable(table, input))
+  const along = needsOf(input, tables, others, tableOperations)
+  const standalone = [
+    ...others.map((other) => planOther(other, input, null)),
+    ...along.before.map((item) => planAlong(item, input)),
+    ...along.after.map((item) => planAlong(item, input)),
+  ]
+  const { before, after } = aroundTables(standalone, tables, manifest)
+  const operations = [...before, ...tableOperations, ...after]
   const groups = groupByForeignKeys(manifest, operations)
   return {
     database: manifest.name,
@@ -116,6 +127,30 @@ export function planRestore(input: PlanInput): DatabasePlan {
     warnings: warningsOf(operations, input),
     ...totalsOf(operations),
   }
+}
+
+/** A sequence that a column of one of the tables owns comes and goes with its table. */
+function isOwnedBy(other: OtherThing, tables: TableManifest[], manifest: DatabaseManifest): boolean {
+  if (other.kind !== 'sequence') return false
+  const entry = manifest.entries.find((candidate) => candidate.id === other.entry)
+  const state = manifest.sequences.find((s) => s.schema === entry?.schema && s.name === entry.name)
+  return tables.some((table) => state?.ownedBy?.[0] === table.schema && state.ownedBy[1] === table.name)
+}
+
+/** Splits things without rows into those that can be made before the tables and those that need one, each in the order of the dump. */
+function aroundTables(operations: Operation[], tables: TableManifest[], manifest: DatabaseManifest) {
+  const order = new Map(manifest.entries.map((entry, i) => [entry.id, i]))
+  const oids = new Set(tables.map((table) => table.oid))
+  const needsTable = new Map<number, boolean>()
+  // Entries come after what they need, so one pass is enough.
+  for (const entry of manifest.entries) {
+    const isTable = entry.type === 'TABLE' && oids.has(entry.oid)
+    needsTable.set(entry.id, isTable || entry.needs.some((id) => needsTable.get(id) === true))
+  }
+  const position = (operation: Operation) => order.get(operation.entries[0] ?? -1) ?? Infinity
+  const sorted = [...operations].sort((a, b) => position(a) - position(b))
+  for (const operation of sorted) operation.after = operation.entries.some((id) => needsTable.get(id) === true)
+  return { before: sorted.filter(({ after }) => !after), after: sorted.filter(({ after }) => after) }
 }
 
 function totalsOf(operations: Operation[]) {
@@ -156,7 +191,7 @@ function planTable(table: TableManifest, input: PlanInput): Operation {
 function blank(path: string, kind: string): Operation {
   return {
     path, kind, verb: 'make', how: null, target: { schema: '', name: '' }, renamed: false, rows: 0, bytes: 0,
-    overwrites: null, along: null, notes: [], warnings: [], choices: [], entries: [],
+    overwrites: null, along: null, notes: [], warnings: [], choices: [], entries: [], after: false, same: false,
   }
 }
 
@@ -184,14 +219,21 @@ function replaceTable(base: Operation, table: TableManifest, now: TargetTable): 
 function planOther(other: OtherThing, input: PlanInput, along: string | null): Operation {
   const entry = input.manifest.entries.find((candidate) => candidate.id === other.entry)!
   const schema = entry.schema ?? ''
-  const there = existsAt(input.target, other.kind, schema, entry.name)
-  const base = { ...blank(other.path, other.kind), target: { schema, name: entry.name }, along }
+  const base = { ...blank(other.path, other.kind), target: { schema, name: entry.name }, along, entries: [entry.id] }
+  const leave = (note: string, same = false): Operation => ({ ...base, verb: 'leave', notes: [note], same })
   if (input.wish.into.mode === 'beside') {
-    return { ...base, verb: 'leave', notes: [`Beside the original only tables are made; the ${other.kind.replace('-', ' ')} is left.`] }
+    return leave(`Beside the original only tables are made; the ${other.kind.replace('-', ' ')} is left.`)
   }
-  if (there) return { ...base, verb: 'leave', notes: ['It is there already, and stays as it is.'] }
-  return { ...base, verb: 'make', how: 'create', entries: [entry.id] }
+  if (!existsAt(input.target, other.kind, schema, entry.name)) return { ...base, verb: 'make', how: 'create' }
+  if (CONTAINERS.has(other.kind)) return leave('It is there.', true)
+  const now = input.target.definitions.get(definitionKey(entry))
+  if (now === entry.sql) return leave('It is there, the same as then.', true)
+  return leave('It is there with another definition, and stays as it is now.')
 }
+
+const CONTAINERS = new Set(['schema', 'extension'])
+
+export const definitionKey = (entry: StructureEntry) => JSON.stringify([entry.type, entry.schema, entry.name])
 
 function planAlong(item: Along, input: PlanInput): Operation {
   if (item.other) return planOther(item.other, input, item.why)

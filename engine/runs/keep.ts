@@ -1,27 +1,18 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 import type { DatabaseManifest, PointRecord } from '../../core/content/manifest'
-import { parseStructure, type StructureEntry } from '../../core/restore/structure'
+import type { StructureEntry } from '../../core/restore/structure'
 import { pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
 import { captureTable } from '../sources/postgres/capture'
 import type { PostgresAccess } from '../sources/postgres/connect'
-import { describeOwnership, describeSequences, describeTables } from '../sources/postgres/describe'
+import { describeSequences, describeTables } from '../sources/postgres/describe'
 import { serverOf } from '../sources/postgres/probe'
-import { dumpStructure } from '../sources/postgres/utilities'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
 import { commitPoint, writeManifest } from './manifests'
 import type { GroupMember } from './restore-group'
-
-/** The structure before anything is overwritten; taken before locks are held, because the dump needs its own. */
-export async function structureBefore(access: PostgresAccess, database: string, client: pg.Client, signal: AbortSignal): Promise<StructureEntry[]> {
-  const { versionNumber } = await serverOf(client)
-  const text = await dumpStructure(access, database, { serverVersion: Math.floor(versionNumber / 10000), signal })
-  const ownership = await describeOwnership(client)
-  return parseStructure(text).map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
-}
 
 /**
  * Keeps tables that are about to be overwritten as a recovery point of its own, read within the transaction

@@ -10,7 +10,10 @@ export interface RestoreTally {
   made: number
   replaced: number
   renamed: number
+  /** Asked for, and not brought back. */
   left: number
+  /** There already, and the same as then. */
+  same: number
   failed: number
   /** Parts of things that are back (a comment, a grant, a foreign key) which could not be put in place. */
   leftParts: number
@@ -53,7 +56,7 @@ export class Receipts {
   }
 
   left(operation: Operation, reason: string): void {
-    this.add(operation, 'left', { reason })
+    this.add(operation, 'left', { reason, equal: operation.same ? true : null })
   }
 
   failed(operation: Operation, error: unknown): void {
@@ -63,9 +66,9 @@ export class Receipts {
   }
 
   async save(): Promise<RestoreTally> {
-    const tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, left: 0, failed: 0, leftParts: 0 }
+    const tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, left: 0, same: 0, failed: 0, leftParts: 0 }
     for (const row of this.rows) {
-      tally[row.outcome]++
+      tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
       tally.leftParts += row.left_parts.length
     }
     for (let from = 0; from < this.rows.length; from += 500) {

@@ -55,7 +55,8 @@ export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wi
       const root = pathOf(member, database.name)
       if (!wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
       const access = await accessOf(engine, member)
-      const target = await inspectTarget(access, database.name)
+      const withOthers = database.others.some((other) => wish.picks.some((pick) => isWithin(other.path, pick)))
+      const target = await inspectTarget(access, database.name, withOthers && wish.into.mode === 'original')
       planned.push({ access, manifest: database, target, plan: planRestore({ source: member, manifest: database, target, wish, at: point.at }) })
     }
   }

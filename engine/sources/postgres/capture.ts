@@ -1,15 +1,15 @@
 import type pg from 'pg'
 import type { ChunkRef, DatabaseManifest, OtherThing, TableManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
-import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
+import type { StructureEntry } from '../../../core/restore/structure'
 import { qualified, quoteIdentifier, thingKey } from '../../../core/restore/sql'
 import { namesOf, pathOf, type Thing } from '../../../core/things/thing'
 import type { ContentWriter } from '../../store/writer'
 import { connect, translate, type PostgresAccess } from './connect'
 import { copyOut } from './copy-out'
-import { describeOwnership, describeSequences, describeTables, type DescribedTable } from './describe'
+import { describeSequences, describeTables, type DescribedTable } from './describe'
 import { thingsOf } from './discover'
-import { dumpStructure } from './utilities'
+import { readStructure } from './utilities'
 
 /** The earlier manifest of the same database, to store changed chunks as differences. */
 export type Earlier = DatabaseManifest | undefined
@@ -92,12 +92,7 @@ export class DatabaseCapture {
   /** The structure of the whole database, through the same snapshot. */
   async structure(): Promise<StructureEntry[]> {
     const unreadable = this.tables.filter((table) => !table.readable).map((table) => thingKey(table.schema, table.name))
-    const { rows } = await this.client.query<{ version: number }>(`select current_setting('server_version_num')::int / 10000 as version`)
-    const text = await dumpStructure(this.access, this.database, {
-      serverVersion: rows[0]!.version, snapshot: this.snapshot, without: unreadable, signal: this.signal,
-    })
-    const ownership = await describeOwnership(this.client)
-    return parseStructure(text).map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
+    return readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without: unreadable, signal: this.signal })
   }
 
   /** A connection that sees exactly what this capture sees. */

@@ -211,8 +211,9 @@ export async function describeSequences(client: pg.Client): Promise<SequenceStat
        left join pg_catalog.pg_depend d on d.classid = 'pg_catalog.pg_class'::regclass and d.objid = c.oid and d.deptype in ('a', 'i')
          and d.refclassid = 'pg_catalog.pg_class'::regclass and d.refobjsubid > 0
        left join pg_catalog.pg_class t on t.oid = d.refobjid left join pg_catalog.pg_namespace tn on tn.oid = t.relnamespace
-     where c.relkind = 'S' and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
-       and has_sequence_privilege(c.oid, 'select') and has_schema_privilege(n.oid, 'usage')
+     where n.nspname !~ '^pg_' and n.nspname <> 'information_schema' and has_schema_privilege(n.oid, 'usage')
+       -- A case, because the conditions of an AND come in any order and the function refuses what is no sequence.
+       and case when c.relkind = 'S' then has_sequence_privilege(c.oid, 'select') else false end
      order by 1, 2`,
   )
   const states: SequenceState[] = []

@@ -1,21 +1,27 @@
 import type pg from 'pg'
-import type { TargetState, TargetTable } from '../../../core/restore/plan'
+import { definitionKey, type TargetState, type TargetTable } from '../../../core/restore/plan'
 import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
 import { describeTables } from './describe'
 import { databasesOf } from './probe'
+import { readStructure } from './utilities'
 
-/** What stands in a database now, as a plan has to know it. */
-export async function inspectTarget(access: PostgresAccess, database: string): Promise<TargetState> {
+/**
+ * What stands in a database now, as a plan has to know it. Definitions of things without rows take a dump of
+ * the structure, so they are read only when `withDefinitions` asks for them.
+ */
+export async function inspectTarget(access: PostgresAccess, database: string, withDefinitions: boolean): Promise<TargetState> {
   const databases = await withClient(access, undefined, databasesOf)
   if (!databases.some(({ name }) => name === database)) return absent(access)
   return withClient(access, database, async (client) => {
     const tables = await describeTables(client)
     const dependents = await dependentsOf(client)
     const state = await namesAt(client)
+    const entries = withDefinitions ? await readStructure(access, database, client) : []
     return {
       exists: true,
       ...state,
+      definitions: new Map(entries.map((entry) => [definitionKey(entry), entry.sql])),
       tables: new Map(
         tables.map((table): [string, TargetTable] => [
           thingKey(table.schema, table.name),
@@ -33,7 +39,7 @@ async function absent(access: PostgresAccess): Promise<TargetState> {
   const roles = await withClient(access, undefined, rolesOf)
   return {
     exists: false, tables: new Map(), others: new Set(), relations: new Set(), schemas: new Set(['public']),
-    extensions: new Set(), roles, mayCreate: true,
+    extensions: new Set(), roles, mayCreate: true, definitions: new Map(),
   }
 }
 

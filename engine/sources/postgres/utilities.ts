@@ -1,8 +1,11 @@
 import { spawn } from 'node:child_process'
 import { access as accessible, readdir } from 'node:fs/promises'
 import { delimiter, join } from 'node:path'
+import type pg from 'pg'
 import { VesselError } from '../../../core/errors'
+import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
 import type { PostgresAccess } from './connect'
+import { describeOwnership } from './describe'
 
 export interface Utilities {
   dump: string
@@ -49,12 +52,25 @@ async function collect(child: ReturnType<typeof spawn>): Promise<string> {
   return Buffer.concat(parts).toString()
 }
 
+/** The structure of a database, with what each entry belongs to. `client` is a connection to that database. */
+export async function readStructure(
+  access: PostgresAccess,
+  database: string,
+  client: pg.Client,
+  options: { snapshot?: string; without?: string[]; signal?: AbortSignal } = {},
+): Promise<StructureEntry[]> {
+  const { rows } = await client.query<{ version: number }>(`select current_setting('server_version_num')::int / 10000 as version`)
+  const text = await dumpStructure(access, database, { ...options, serverVersion: rows[0]!.version })
+  const ownership = await describeOwnership(client)
+  return parseStructure(text).map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
+}
+
 /**
  * The structure of a database as the server's dump utility writes it, seen through an exported snapshot: the
  * archive goes through its counterpart, which prints what each entry needs. `without` are tables that may not
  * be read. The utility runs without a shell and gets the password by its environment.
  */
-export async function dumpStructure(
+async function dumpStructure(
   access: PostgresAccess,
   database: string,
   options: { serverVersion: number; snapshot?: string; without?: string[]; signal?: AbortSignal },
@@ -70,7 +86,10 @@ export async function dumpStructure(
   if (options.snapshot) args.push(`--snapshot=${options.snapshot}`)
   for (const pattern of options.without ?? []) args.push(`--exclude-table=${pattern}`)
   const dump = spawn(utilities.dump, [...args, database], { env, stdio: ['ignore', 'pipe', 'pipe'], signal: options.signal })
-  const print = spawn(utilities.restore, ['--verbose', '--file=-'], { env: { LC_ALL: 'C' }, stdio: [dump.stdout, 'pipe', 'ignore'] })
+  const print = spawn(utilities.restore, ['--verbose', '--file=-'], { env: { LC_ALL: 'C' }, stdio: ['pipe', 'pipe', 'ignore'] })
+  dump.stdout.pipe(print.stdin)
+  // It ends early when the dump fails; that is told by the dump.
+  print.stdin.on('error', () => undefined)
   const complaint: Buffer[] = []
   dump.stderr.on('data', (part: Buffer) => complaint.push(part))
   const [code, text] = await Promise.all([
