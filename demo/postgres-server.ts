@@ -66,7 +66,7 @@ export class PostgresServer {
     if (this.isRunning()) return
     rmSync(join(this.data, 'postmaster.pid'), { force: true })
     const settings = {
-      port: String(this.options.port), listen_addresses: '127.0.0.1', unix_socket_directories: this.options.folder, ...this.options.settings,
+      port: String(this.options.port), listen_addresses: '127.0.0.1', unix_socket_directories: '', ...this.options.settings,
     }
     const flags = Object.entries(settings).map(([name, value]) => `-c ${name}='${value}'`).join(' ')
     run('pg_ctl', ['-D', this.data, '-l', join(this.options.folder, 'log'), '-o', flags, '-w', 'start'])

@@ -1,9 +1,9 @@
-// Builds what runs outside the web server's own bundle: the worker threads and the standalone worker.
+// Builds what runs outside the web server's own bundle: the worker threads, the standalone worker, the demo.
 import { build } from 'esbuild'
 
 export async function buildEngine() {
   await build({
-    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts' },
+    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts', demo: 'demo/main.ts' },
     outdir: 'dist',
     outExtension: { '.js': '.mjs' },
     bundle: true,

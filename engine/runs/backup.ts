@@ -100,7 +100,7 @@ async function captureDatabase(
       for (const { path, reason } of capture.missing) await run.say('warning', `${path} is not covered. ${reason}`)
       return { tables, taken }
     })
-    const steps = await planTables(run, member, capture!, tables)
+    const steps = await planTables(run, member, capture!, tables, earlier)
     const entries = await run.step(structure, async (count) => {
       const entries = await capture!.structure()
       count('structures', entries.length)
@@ -133,7 +133,8 @@ interface TableStep {
 }
 
 /** A step for each table with rows of its own, the heaviest first, so that no reader is left with it alone at the end. */
-async function planTables(run: RunContext, member: string, capture: DatabaseCapture, tables: DescribedTable[]): Promise<TableStep[]> {
+async function planTables(run: RunContext, member: string, capture: DatabaseCapture, tables: DescribedTable[], earlier: Earlier): Promise<TableStep[]> {
+  const before = new Map(earlier?.tables.map((table) => [table.path, table]))
   const ordered = [...tables].sort((a, b) => b.bytes - a.bytes)
   const steps: TableStep[] = []
   for (const table of ordered) {
@@ -141,8 +142,10 @@ async function planTables(run: RunContext, member: string, capture: DatabaseCapt
     const title = `${table.schema}.${table.name}`
     const ordinal = table.structure.kind === 'table' ? await run.plan({ kind: 'table', member, title }) : -1
     steps.push({ table, path, ordinal })
-    run.set('rows expected', run.get('rows expected') + table.rows)
-    run.set('bytes expected', run.get('bytes expected') + table.bytes)
+    // What was counted last time is closer than the server's estimate.
+    const { rows, bytes } = before.get(path) ?? table
+    run.set('rows expected', run.get('rows expected') + rows)
+    run.set('bytes expected', run.get('bytes expected') + bytes)
   }
   return steps
 }

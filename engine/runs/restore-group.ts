@@ -73,6 +73,28 @@ export async function restoreGroup(
   }
 }
 
+/** Everything that belongs to the tables that are made: their own entries, sequences, and parts. */
+export function entriesToRun({ manifest, target }: PlannedDatabase, members: GroupMember[]): StructureEntry[] {
+  const made = members.filter(({ operation }) => operation.how !== 'refill')
+  const beside = members.some(({ operation }) => operation.renamed)
+  const oids = new Set(made.map(({ table }) => table.oid))
+  const names = new Set(made.map(({ table }) => thingKey(table.schema, table.name)))
+  const owned = new Set(
+    manifest.sequences.filter((s) => s.ownedBy && names.has(thingKey(...s.ownedBy))).map((s) => thingKey(s.schema, s.name)),
+  )
+  const isRoot = (entry: StructureEntry) =>
+    (entry.catalog === CATALOG.relation && entry.type === 'TABLE' && oids.has(entry.oid)) ||
+    (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
+  const standing = beside ? [] : manifest.entries.filter(
+    (entry) => entry.type === 'TABLE' && target.tables.has(thingKey(entry.schema ?? '', entry.name)),
+  )
+  const roots = manifest.entries.filter(isRoot).map((entry) => entry.id)
+  return withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(
+    // A copy beside the original has its own foreign keys; those of others stay with the original.
+    (entry) => entry.type !== 'FK CONSTRAINT' || !beside || oids.has(entry.of ?? -1),
+  )
+}
+
 class GroupRestore {
   private readonly renaming: Renaming
   private readonly entries: StructureEntry[]
@@ -90,37 +112,11 @@ class GroupRestore {
     const placements = members.filter(({ operation }) => operation.renamed).map(({ operation, table }) => ({ table, target: operation.target }))
     this.renaming = placements.length === 0 ? noRenaming()
       : renamingFor(placements, manifest.sequences, (schema, name) => target.relations.has(thingKey(schema, name)))
-    this.entries = this.entriesToRun()
-  }
-
-  private made(): GroupMember[] {
-    return this.members.filter(({ operation }) => operation.how !== 'refill')
+    this.entries = entriesToRun(planned, members)
   }
 
   replaced(): GroupMember[] {
     return this.members.filter(({ operation }) => operation.verb === 'replace')
-  }
-
-  /** Everything that belongs to the tables that are made: their own entries, sequences, and parts. */
-  private entriesToRun(): StructureEntry[] {
-    const { manifest, target } = this.planned
-    const oids = new Set(this.made().map(({ table }) => table.oid))
-    const names = new Set(this.made().map(({ table }) => thingKey(table.schema, table.name)))
-    const owned = new Set(
-      manifest.sequences.filter((s) => s.ownedBy && names.has(thingKey(...s.ownedBy))).map((s) => thingKey(s.schema, s.name)),
-    )
-    const isRoot = (entry: StructureEntry) =>
-      (entry.catalog === CATALOG.relation && entry.type === 'TABLE' && oids.has(entry.oid)) ||
-      (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
-    const standing = this.renaming.things.size > 0 ? [] : manifest.entries.filter(
-      (entry) => entry.type === 'TABLE' && target.tables.has(thingKey(entry.schema ?? '', entry.name)),
-    )
-    const roots = manifest.entries.filter(isRoot).map((entry) => entry.id)
-    const beside = this.renaming.things.size > 0
-    return withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(
-      // A copy beside the original has its own foreign keys; those of others stay with the original.
-      (entry) => entry.type !== 'FK CONSTRAINT' || !beside || oids.has(entry.of ?? -1),
-    )
   }
 
   async lock(): Promise<void> {

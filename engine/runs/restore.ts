@@ -15,7 +15,7 @@ import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { keepOverwritten } from './keep'
 import { Receipts } from './receipts'
-import { restoreGroup, type GroupMember } from './restore-group'
+import { entriesToRun, restoreGroup, type GroupMember } from './restore-group'
 import { blockedBy, openPoint, planWish, type PlannedDatabase } from './restore-plan'
 
 export interface RestoreParams {
@@ -36,6 +36,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   for (const database of planned) {
     run.set('rows expected', run.get('rows expected') + database.plan.rows)
     run.set('bytes expected', run.get('bytes expected') + database.plan.bytes)
+    run.set('structures expected', run.get('structures expected') + structuresOf(database))
     for (const warning of database.plan.warnings) await run.say('warning', warning)
   }
   for (const database of planned) {
@@ -46,6 +47,20 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   const undone = tally.left + tally.failed > 0
   if (!rehearsal && tally.made + tally.replaced + tally.renamed === 0 && tally.failed > 0) throw receipts.firstFailure!
   await run.end(undone || run.warnings > 0 ? 'warned' : 'done', { outcome: { ...tally, rehearsal, point: params.point } })
+}
+
+/** How many structures will be made: things without rows, and all that belongs to the tables that are made. */
+function structuresOf(planned: PlannedDatabase): number {
+  const { plan } = planned
+  const standalone = plan.operations.filter((operation) => operation.kind !== 'table' && operation.verb === 'make')
+  return plan.groups.reduce((sum, group) => sum + entriesToRun(planned, membersOf(planned, group)).length, standalone.length)
+}
+
+function membersOf({ plan, manifest }: PlannedDatabase, group: number[]): GroupMember[] {
+  return group.map((i) => {
+    const operation = plan.operations[i]!
+    return { operation, table: manifest.tables.find((table) => table.path === operation.path)! }
+  })
 }
 
 class DatabaseRestore {
@@ -130,11 +145,8 @@ class DatabaseRestore {
   }
 
   private async restoreOne(group: number[], ordinal: number): Promise<void> {
-    const { access, manifest, plan } = this.planned
-    const members: GroupMember[] = group.map((i) => {
-      const operation = plan.operations[i]!
-      return { operation, table: manifest.tables.find((table) => table.path === operation.path)! }
-    })
+    const { access, manifest } = this.planned
+    const members = membersOf(this.planned, group)
     this.run.signal.throwIfAborted()
     try {
       await this.run.step(ordinal, async (count) => {

@@ -26,6 +26,7 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
     .where('id', '=', store.id)
     .execute()
   if (error) throw error
+  await run.engine.db.updateTable('point').set({ verified_at: now }).where('store_id', '=', store.id).execute()
   await run.end('done', { outcome: { packs: packs.length } })
 }
 

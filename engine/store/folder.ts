@@ -130,8 +130,12 @@ export class FolderBackend implements Backend {
   }
 
   async space(): Promise<{ free: number; total: number }> {
-    const { bavail, blocks, bsize } = await statfs(this.place)
-    return { free: bavail * bsize, total: blocks * bsize }
+    try {
+      const { bavail, blocks, bsize } = await statfs(this.place)
+      return { free: bavail * bsize, total: blocks * bsize }
+    } catch (error) {
+      throw this.translate(error, 'Nothing was changed.')
+    }
   }
 
   private async names(folder: string): Promise<string[]> {

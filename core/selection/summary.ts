@@ -1,0 +1,51 @@
+import type { Thing, ThingKind } from '../things/thing'
+import type { Selection } from './rules'
+
+/** A few things of many, for a line on the screen. */
+export interface Few {
+  count: number
+  tables: number
+  bytes: number
+  rows: number
+  /** By kind, the most frequent first. */
+  kinds: [ThingKind, number][]
+  first: { path: string; kind: ThingKind; bytes: number }[]
+}
+
+export interface SelectionSummary {
+  taken: Few
+  left: Few
+  unnamed: Few
+  rules: Record<string, Few & { names: number }>
+  /** Things that are taken and can't be read, with the reason. */
+  troubled: { path: string; trouble: string }[]
+}
+
+const FIRST = 40
+
+export function few(things: Thing[]): Few {
+  const kinds = new Map<ThingKind, number>()
+  let [bytes, rows, tables] = [0, 0, 0]
+  for (const { kind, facts } of things) {
+    kinds.set(kind, (kinds.get(kind) ?? 0) + 1)
+    bytes += facts.bytes ?? 0
+    rows += facts.rows ?? 0
+    if (kind === 'table') tables++
+  }
+  const heaviest = [...things].sort((a, b) => (b.facts.bytes ?? -1) - (a.facts.bytes ?? -1)).slice(0, FIRST)
+  return {
+    count: things.length, tables, bytes, rows, kinds: [...kinds].sort((a, b) => b[1] - a[1]),
+    first: heaviest.map(({ path, kind, facts }) => ({ path, kind, bytes: facts.bytes ?? 0 })),
+  }
+}
+
+/** A selection in figures, small enough to travel to the interface whatever the size of the estate. */
+export function summarize({ taken, left, unnamed, byRule }: Selection): SelectionSummary {
+  return {
+    taken: few(taken),
+    left: few(left),
+    unnamed: few(unnamed),
+    rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides), names }])),
+    troubled: taken.flatMap(({ path, facts }) => (facts.trouble ? [{ path, trouble: facts.trouble }] : [])).slice(0, FIRST),
+  }
+}

@@ -1,0 +1,163 @@
+import pg from 'pg'
+import type { Wish } from '../core/restore/plan'
+import { addRun } from '../engine/catalog/runs'
+import { addSource, discoverSource } from '../engine/catalog/sources'
+import { addStore } from '../engine/catalog/stores'
+import { addVessel, type Vessel } from '../engine/catalog/vessels'
+import type { RunKind } from '../engine/catalog/types'
+import type { Engine } from '../engine/engine'
+import { perform } from '../engine/runs/runner'
+import { sellTickets, takeShifts } from './traffic'
+
+// Three weeks of Quellmark Ferries, made by really backing its databases up while a scenario clock runs fast.
+
+const HOUR = 3_600_000
+const DAY = 24 * HOUR
+
+/** A clock that stands where the scenario is. */
+export class ScenarioClock {
+  private at: Date | undefined
+  now(): Date {
+    return this.at ?? new Date()
+  }
+  set(at: Date | undefined): void {
+    this.at = at
+  }
+}
+
+export interface Scenario {
+  engine: Engine
+  clock: ScenarioClock
+  harbour: { host: string; port: number; user: string; password: string }
+  /** Changes the password of the connecting role at the server. */
+  changePassword: (to: string) => void
+  store: string
+  /** Told what is being done, for the person who waits. */
+  say: (text: string) => void
+}
+
+interface Happening {
+  at: Date
+  does: () => Promise<unknown>
+}
+
+/** Local midnight of the day that lies `days` before `now`. */
+function midnight(now: Date, days: number): number {
+  const date = new Date(now)
+  date.setHours(0, 0, 0, 0)
+  date.setDate(date.getDate() - days)
+  return date.getTime()
+}
+
+const daysSince = (now: Date, weekday: number) => ((now.getDay() - weekday + 7) % 7) || 7
+
+export async function makeHistory(scenario: Scenario, now: Date): Promise<void> {
+  const { engine, clock, harbour } = scenario
+  const connection = { host: '127.0.0.1', port: harbour.port, user: harbour.user, password: harbour.password }
+  const bookings = new pg.Client({ ...connection, database: 'bookings', application_name: 'ticket office' })
+  const crewing = new pg.Client({ ...connection, database: 'crewing', application_name: 'crew office' })
+  await Promise.all([bookings.connect(), crewing.connect()])
+  try {
+    clock.set(new Date(midnight(now, 21)))
+    const vessels = await define(scenario)
+    const source = (await engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()).id
+    const happenings = [...daily(scenario, vessels, bookings, crewing, now), ...incidents(scenario, vessels, bookings, source, now)]
+    for (const { at, does } of happenings.sort((a, b) => a.at.getTime() - b.at.getTime())) {
+      if (at >= now) continue
+      clock.set(at)
+      await does()
+    }
+    clock.set(undefined)
+    await discoverSource(engine, source)
+  } finally {
+    clock.set(undefined)
+    await Promise.all([bookings.end(), crewing.end()])
+  }
+}
+
+interface Vessels {
+  bookings: Vessel
+  crew: Vessel
+}
+
+async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
+  await addStore(engine, { name: 'dry-dock', path: store })
+  await addSource(engine, {
+    name: 'harbour-db', password: harbour.password,
+    settings: { host: harbour.host, port: harbour.port, user: harbour.user, database: 'postgres', tls: 'off' },
+  })
+  const common = { store: 'dry-dock', readers: 2 }
+  const bookings = await addVessel(engine, 'Bookings', {
+    ...common, promises: { couldLose: 14 * HOUR, backWithin: HOUR },
+    rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'harbour-db/bookings' }, { id: 'b', act: 'leave', kind: 'thing', pattern: 'harbour-db/bookings/*/tmp_*' }],
+  })
+  const crew = await addVessel(engine, 'Crew rota', {
+    ...common, promises: { couldLose: DAY, backWithin: 30 * 60_000 },
+    rules: ['roster', 'payroll'].map((schema) => ({ id: schema, act: 'take', kind: 'schema', pattern: `harbour-db/crewing/${schema}` })),
+  })
+  return { bookings, crew }
+}
+
+function run({ engine }: Scenario, kind: RunKind, vessel: Vessel, more: { name?: string; startedBy?: string; params?: Record<string, unknown> } = {}) {
+  return async () => {
+    const id = await addRun(engine, { kind, vessel, startedBy: more.startedBy ?? 'the schedule of the demo', ...more })
+    await perform(engine, id)
+    return id
+  }
+}
+
+function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewing: pg.Client, now: Date): Happening[] {
+  const happenings: Happening[] = []
+  for (let days = 21; days >= 0; days--) {
+    const day = midnight(now, days)
+    for (const hour of [7, 13, 19]) {
+      const at = new Date(day + hour * HOUR)
+      happenings.push({ at, does: () => sellTickets(bookings, 120, at) })
+      happenings.push({ at, does: () => takeShifts(crewing, 30, at) })
+    }
+    happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
+    if (days <= 6) happenings.push({ at: new Date(day + 16 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
+    happenings.push({ at: new Date(day + 2.5 * HOUR), does: run(scenario, 'backup', vessels.crew) })
+    if (days % 5 === 0) happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
+  }
+  // Just now, so that the lifelines reach to the present whatever the hour.
+  happenings.push({ at: new Date(now.getTime() - 26 * 60_000), does: run(scenario, 'backup', vessels.bookings, { name: 'before the fare change', startedBy: 'Mira Orrin' }) })
+  return happenings
+}
+
+function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, source: string, now: Date): Happening[] {
+  const { engine, changePassword, harbour } = scenario
+  const sunday = midnight(now, daysSince(now, 0)) + 13 * HOUR + 20 * 60_000
+  const thursday = midnight(now, daysSince(now, 4)) + 22 * HOUR
+  const yesterday = midnight(now, 1) + 9 * HOUR + 41 * 60_000 + 7000
+  return [
+    { at: new Date(sunday), does: () => bookings.query('drop table loyalty.voucher') },
+    { at: new Date(sunday + 5 * 60_000), does: () => discoverSource(engine, source) },
+    // The fare clean-up takes legs that are still valid.
+    { at: new Date(yesterday), does: () => bookings.query(`delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 and status = 'paid' order by leg_id desc limit 1843)`) },
+    // Somebody changed the password and told nobody until the morning.
+    { at: new Date(thursday), does: async () => changePassword('changed by somebody') },
+    { at: new Date(thursday + 60_000), does: run(scenario, 'backup', vessels.crew, { name: 'before the new rota' }) },
+    { at: new Date(thursday + 3 * HOUR), does: async () => changePassword(harbour.password) },
+    { at: new Date(midnight(now, 2) + 11 * HOUR), does: run(scenario, 'verify', vessels.bookings, { startedBy: 'Tove Lund' }) },
+    { at: new Date(midnight(now, 3) + 15 * HOUR), does: () => proveCopy(scenario, vessels.bookings, bookings, 'timetable/sailing') },
+    { at: new Date(midnight(now, 9) + 15 * HOUR), does: () => proveCopy(scenario, vessels.crew, null, 'roster/crew_member') },
+  ]
+}
+
+/** Brings a table back beside the original, which proves it, and drops the copy again. */
+async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client | null, path: string): Promise<void> {
+  const { engine, harbour } = scenario
+  const database = client ? 'bookings' : 'crewing'
+  const point = await engine.db
+    .selectFrom('point').select('id').where('vessel_id', '=', vessel.id).where('kept_for', 'is', null).orderBy('at', 'desc').limit(1).executeTakeFirstOrThrow()
+  const wish: Wish = {
+    picks: [`harbour-db/${database}/${path}`], into: { mode: 'beside', schema: null, names: {} }, collide: 'rename', each: {},
+  }
+  const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point: point.id, wish, reason: null } })()
+  const copy = await engine.db.selectFrom('receipt').select('target').where('run_id', '=', id).executeTakeFirstOrThrow()
+  const cleaner = new pg.Client({ host: '127.0.0.1', port: harbour.port, user: harbour.user, password: harbour.password, database })
+  await cleaner.connect()
+  await cleaner.query(`drop table ${copy.target}`)
+  await cleaner.end()
+}

@@ -1,0 +1,119 @@
+import { VesselError, type ErrorRecord } from '../../core/errors'
+import type { EngineContext } from '../context'
+import type { RunKind, RunState, StepState } from './types'
+
+export interface RunRow {
+  id: string
+  kind: RunKind
+  state: RunState
+  vessel: string
+  slug: string
+  name: string | null
+  comment: string | null
+  startedBy: string
+  at: Date
+  startedAt: Date | null
+  finishedAt: Date | null
+  cancelling: boolean
+  counters: Record<string, number>
+  outcome: Record<string, unknown> | null
+  error: ErrorRecord | null
+}
+
+export interface RunStep {
+  ordinal: number
+  member: string
+  kind: string
+  title: string
+  state: StepState
+  startedAt: Date | null
+  finishedAt: Date | null
+  counters: Record<string, number>
+  message: string | null
+}
+
+export interface ReceiptLine {
+  path: string
+  target: string
+  outcome: 'made' | 'replaced' | 'renamed' | 'left' | 'failed'
+  reason: string | null
+  rows: number | null
+  fingerprintThen: string | null
+  fingerprintNow: string | null
+  structureThen: string | null
+  structureNow: string | null
+  equal: boolean | null
+  leftParts: { what: string; why: string }[]
+}
+
+export interface RunDetail extends RunRow {
+  version: number
+  params: Record<string, unknown>
+  steps: RunStep[]
+  messages: { at: Date; level: 'info' | 'warning' | 'error'; text: string }[]
+  receipt: ReceiptLine[]
+  /** Points that hold what this run overwrote. */
+  kept: { id: string; at: Date }[]
+}
+
+const selectRuns = (engine: EngineContext) =>
+  engine.db
+    .selectFrom('run')
+    .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
+    .select([
+      'run.id', 'run.kind', 'run.state', 'vessel.name as vessel', 'vessel.slug', 'run.name', 'run.comment', 'run.started_by as startedBy', 'run.at',
+      'run.started_at as startedAt', 'run.finished_at as finishedAt', 'run.counters', 'run.outcome', 'run.error', 'run.cancel_requested_at',
+    ])
+
+type Selected = Awaited<ReturnType<ReturnType<typeof selectRuns>['executeTakeFirstOrThrow']>>
+
+function rowOf({ cancel_requested_at: cancel, ...row }: Selected): RunRow {
+  return { ...row, cancelling: cancel !== null && row.finishedAt === null }
+}
+
+export interface RunFilter {
+  vessel?: string
+  kinds?: RunKind[]
+  states?: RunState[]
+  since?: Date
+  /** The last run of the page before: `at` and `id`. */
+  before?: { at: Date; id: string }
+  limit: number
+}
+
+/** Runs, newest first, paged by key. */
+export async function listRuns(engine: EngineContext, filter: RunFilter): Promise<RunRow[]> {
+  let query = selectRuns(engine).orderBy('run.at', 'desc').orderBy('run.id', 'desc').limit(filter.limit)
+  if (filter.vessel) query = query.where('vessel.slug', '=', filter.vessel)
+  if (filter.kinds?.length) query = query.where('run.kind', 'in', filter.kinds)
+  if (filter.states?.length) query = query.where('run.state', 'in', filter.states)
+  if (filter.since) query = query.where('run.at', '>=', filter.since)
+  if (filter.before) {
+    const { at, id } = filter.before
+    query = query.where((eb) => eb.or([eb('run.at', '<', at), eb.and([eb('run.at', '=', at), eb('run.id', '<', id)])]))
+  }
+  return (await query.execute()).map(rowOf)
+}
+
+export async function runDetail(engine: EngineContext, id: string): Promise<RunDetail> {
+  const row = await selectRuns(engine).select(['run.vessel_version as version', 'run.params']).where('run.id', '=', id).executeTakeFirst()
+  if (!row) {
+    throw new VesselError('run_missing', { what: 'There is no such run.', touched: 'Nothing was changed.', next: 'Look at the list of runs.', status: 404 })
+  }
+  const { version, params, ...rest } = row
+  const [steps, messages, receipts, kept] = await Promise.all([
+    engine.db
+      .selectFrom('run_step')
+      .select(['ordinal', 'member', 'kind', 'title', 'state', 'started_at as startedAt', 'finished_at as finishedAt', 'counters', 'message'])
+      .where('run_id', '=', id).orderBy('ordinal').execute(),
+    engine.db.selectFrom('run_message').select(['at', 'level', 'text']).where('run_id', '=', id).orderBy('id').limit(500).execute(),
+    engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).orderBy('ordinal').execute(),
+    engine.db.selectFrom('point').select(['id', 'at']).where('kept_for', '=', id).orderBy('at').execute(),
+  ])
+  const receipt = receipts.map((line): ReceiptLine => ({
+    path: line.path, target: line.target, outcome: line.outcome, reason: line.reason, rows: line.rows === null ? null : Number(line.rows),
+    fingerprintThen: line.fingerprint_then, fingerprintNow: line.fingerprint_now, structureThen: line.structure_then,
+    structureNow: line.structure_now, equal: line.equal, leftParts: line.left_parts,
+  }))
+  return { ...rowOf(rest), version, params, steps, messages, receipt, kept }
+}

@@ -1,0 +1,103 @@
+import type { Artifact } from '../../core/chain/chain'
+import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
+import type { EngineContext } from '../context'
+import { lifelineOf, newestInstant, type LifelineData, type LifelinePoint } from './lifeline'
+import { allVessels, type Vessel } from './vessels'
+
+/** A vessel with its state, as lists and its own page open. */
+export interface VesselStanding extends Standing {
+  id: string
+  slug: string
+  name: string
+  version: number
+  paused: boolean
+  promises: Promises
+  newest: LifelinePoint | undefined
+  oldest: Date | null
+  points: number
+  /** Bytes and rows that bringing everything back would read. */
+  bytes: number
+  rows: number
+  /** The last restore whose every object was proven equal. */
+  proven: { run: string; at: Date } | null
+  running: { id: string; kind: string } | null
+  /** The marks of the last days, by member. */
+  recent: { member: string; marks: { at: Date; kind: Artifact['kind'] }[] }[]
+}
+
+const RECENT_MS = 7 * 24 * 3_600_000
+
+export async function standings(engine: EngineContext): Promise<VesselStanding[]> {
+  const vessels = await allVessels(engine)
+  return Promise.all(vessels.map((vessel) => standingOfVessel(engine, vessel)))
+}
+
+export async function standingOfVessel(engine: EngineContext, vessel: Vessel): Promise<VesselStanding> {
+  const now = engine.clock.now()
+  const data = await lifelineOf(engine, vessel.id)
+  const instant = newestInstant(data, now)
+  const artifacts = instant.chains.flatMap((chain) => chain.artifacts)
+  const bytes = artifacts.reduce((sum, artifact) => sum + artifact.bytes, 0)
+  const newest = data.points.at(-1)
+  const furthest = instant.chains.map((chain) => chain.at.getTime())
+  const standing = standingOf({
+    now,
+    paused: vessel.paused,
+    promises: vessel.definition.promises,
+    newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
+    backWithin: artifacts.length > 0 ? estimateRestore(bytes, await restoreRate(engine)) : null,
+    missing: newest?.missing.length ?? 0,
+    lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
+  })
+  return {
+    ...standing, id: vessel.id, slug: vessel.slug, name: vessel.name, version: vessel.version, paused: vessel.paused,
+    promises: vessel.definition.promises, newest, oldest: data.points[0]?.at ?? null, points: data.points.length, bytes,
+    rows: artifacts.reduce((sum, artifact) => sum + artifact.rows, 0),
+    proven: await lastProven(engine, vessel.id), running: await runningOf(engine, vessel.id), recent: recentMarks(data, now),
+  }
+}
+
+function recentMarks(data: LifelineData, now: Date): VesselStanding['recent'] {
+  const from = now.getTime() - RECENT_MS
+  return data.members.map((member) => ({
+    member,
+    marks: data.artifacts.filter((a) => a.member === member && a.at.getTime() >= from).map(({ at, kind }) => ({ at, kind })),
+  }))
+}
+
+async function lastFailure(engine: EngineContext, vesselId: string, since: Date | null): Promise<string | null> {
+  let query = engine.db
+    .selectFrom('run').select('error').where('vessel_id', '=', vesselId).where('kind', '=', 'backup').where('state', '=', 'failed')
+    .orderBy('at', 'desc').limit(1)
+  if (since) query = query.where('at', '>', since)
+  const row = await query.executeTakeFirst()
+  return row ? `The last backup failed. ${row.error?.what ?? ''}`.trim() : null
+}
+
+/** Bytes a second that restores of this installation have reached, or null before the first. */
+async function restoreRate(engine: EngineContext): Promise<number | null> {
+  const rows = await engine.db
+    .selectFrom('run').select(['counters', 'started_at', 'finished_at']).where('kind', '=', 'restore').where('state', 'in', ['done', 'warned'])
+    .orderBy('at', 'desc').limit(10).execute()
+  // Small ones tell more of the overhead than of the rate.
+  const large = rows.filter((row) => (row.counters.bytes ?? 0) > 5e6 && row.started_at && row.finished_at)
+  const seconds = large.reduce((sum, row) => sum + (row.finished_at!.getTime() - row.started_at!.getTime()) / 1000, 0)
+  return seconds > 0 ? large.reduce((sum, row) => sum + row.counters.bytes!, 0) / seconds : null
+}
+
+async function lastProven(engine: EngineContext, vesselId: string): Promise<VesselStanding['proven']> {
+  const row = await engine.db
+    .selectFrom('run').select(['id', 'finished_at']).where('vessel_id', '=', vesselId).where('kind', '=', 'restore').where('state', '=', 'done')
+    .where((eb) => eb.not(eb.exists(
+      eb.selectFrom('receipt').select('ordinal').whereRef('receipt.run_id', '=', 'run.id').where('equal', '=', false),
+    )))
+    .orderBy('finished_at', 'desc').limit(1).executeTakeFirst()
+  return row ? { run: row.id, at: row.finished_at! } : null
+}
+
+async function runningOf(engine: EngineContext, vesselId: string): Promise<VesselStanding['running']> {
+  const row = await engine.db
+    .selectFrom('run').select(['id', 'kind']).where('vessel_id', '=', vesselId).where('state', 'in', ['waiting', 'running'])
+    .orderBy('at', 'desc').limit(1).executeTakeFirst()
+  return row ?? null
+}

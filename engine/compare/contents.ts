@@ -1,0 +1,60 @@
+import { pathOf } from '../../core/things/thing'
+import { thingKey } from '../../core/restore/sql'
+import { existsAt } from '../../core/restore/plan'
+import { errorRecord, type ErrorRecord } from '../../core/errors'
+import { accessOf } from '../catalog/sources'
+import type { EngineContext } from '../context'
+import { openPoint } from '../runs/restore-plan'
+import { inspectTarget } from '../sources/postgres/inspect'
+
+/** A thing in a point, for its tree. */
+export interface PointThing {
+  path: string
+  kind: string
+  name: string
+  rows: number | null
+  bytes: number | null
+  /** Whether it stands at its source now; null when the source can't be asked. */
+  there: boolean | null
+}
+
+export interface PointContents {
+  things: PointThing[]
+  /** Schemas at the source now, by database path, as places for copies. */
+  schemas: Record<string, string[]>
+  /** Why the source could not be asked what is there now. */
+  trouble: ErrorRecord | null
+}
+
+/** Everything in a point, containers before what lies in them, with what is there now. */
+export async function pointContents(engine: EngineContext, pointId: string): Promise<PointContents> {
+  const point = await openPoint(engine, pointId)
+  const contents: PointContents = { things: [], schemas: {}, trouble: null }
+  for (const { member, manifest } of point.members) {
+    for (const database of manifest.databases) {
+      const target = await accessOf(engine, member)
+        .then((access) => inspectTarget(access, database.name, false))
+        .catch((error: unknown) => {
+          contents.trouble = errorRecord(error, 'Nothing was changed.')
+          return null
+        })
+      const root = pathOf(member, database.name)
+      contents.schemas[root] = target ? [...target.schemas].filter((name) => !/^pg_|^information_schema$/.test(name)).sort() : []
+      contents.things.push({ path: root, kind: 'database', name: database.name, rows: null, bytes: null, there: target && target.exists })
+      const entries = new Map(database.entries.map((entry) => [entry.id, entry]))
+      const others = database.others.filter(({ kind }) => kind !== 'schema').map(({ path, kind, entry }) => {
+        const { schema, name } = entries.get(entry)!
+        return { path, kind, schema, name, rows: null, bytes: null, there: target && existsAt(target, kind, schema ?? '', name) }
+      })
+      const tables = database.tables.map(({ path, schema, name, rows, bytes, structure }) => ({
+        path, kind: structure.partitionOf ? 'partition' : 'table', schema, name, rows, bytes, there: target && target.tables.has(thingKey(schema, name)),
+      }))
+      const all = [...tables, ...others]
+      for (const schema of [...new Set(all.map((thing) => thing.schema))].sort()) {
+        if (schema !== null) contents.things.push({ path: pathOf(member, database.name, schema), kind: 'schema', name: schema, rows: null, bytes: null, there: target && target.schemas.has(schema) })
+        for (const { schema: _, ...thing } of all.filter((candidate) => candidate.schema === schema)) contents.things.push(thing)
+      }
+    }
+  }
+  return contents
+}

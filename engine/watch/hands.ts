@@ -1,0 +1,94 @@
+import { select } from '../../core/selection/rules'
+import { lastName, namesOf, pathOf } from '../../core/things/thing'
+import { plural } from '../../core/time/words'
+import type { EngineContext } from '../context'
+import { claimed } from '../catalog/claims'
+import { estateSources } from '../catalog/estate'
+import type { VesselStanding } from '../catalog/standing'
+import { allVessels } from '../catalog/vessels'
+import { pointHolding } from '../runs/restore-plan'
+
+/** Something that a person has to see to, with the way to do it. */
+export interface Hand {
+  level: 'iron' | 'ochre'
+  what: string
+  since: Date | null
+  action: string
+  to: string
+}
+
+export interface Unclaimed {
+  path: string
+  name: string
+  tables: number
+  bytes: number
+}
+
+export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
+  const hands: Hand[] = []
+  hands.push(...(await goneThings(engine, vessels)))
+  for (const source of await estateSources(engine)) {
+    if (source.trouble) hands.push({ level: 'iron', what: source.trouble.what, since: source.discoveredAt, action: 'Look at the source', to: `/estate/${source.name}` })
+  }
+  const stores = await engine.db.selectFrom('store').select(['name', 'trouble', 'verified_at']).execute()
+  for (const store of stores) {
+    if (store.trouble) hands.push({ level: 'iron', what: store.trouble.what, since: store.verified_at, action: 'Look at the store', to: '/stores' })
+  }
+  for (const vessel of vessels) {
+    const failed = await lastFailed(engine, vessel)
+    if (failed) hands.push({ level: 'iron', what: `${vessel.name}: ${failed.what}`, since: failed.at, action: 'What happened', to: `/runs/${failed.id}` })
+    const missing = vessel.newest?.missing ?? []
+    if (missing.length > 0) {
+      hands.push({
+        level: 'ochre', what: `${plural(missing.length, 'thing')} of ${vessel.name} could not be captured: ${lastName(missing[0]!.path)}. ${missing[0]!.reason}`,
+        since: vessel.newest!.at, action: 'What happened', to: `/runs/${vessel.newest!.run}`,
+      })
+    }
+  }
+  return hands
+}
+
+/** Things that a vessel would take, and that are no longer there. */
+async function goneThings(engine: EngineContext, standings: VesselStanding[]): Promise<Hand[]> {
+  const gone = await engine.db
+    .selectFrom('thing').select(['path', 'kind', 'labels', 'facts', 'gone_at']).where('gone_at', 'is not', null).where('kind', '=', 'table').execute()
+  if (gone.length === 0) return []
+  const hands: Hand[] = []
+  for (const vessel of await allVessels(engine)) {
+    const standing = standings.find((candidate) => candidate.id === vessel.id)
+    if (!standing?.newest) continue
+    for (const { path } of select(vessel.definition.rules, gone).taken) {
+      const since = gone.find((thing) => thing.path === path)!.gone_at
+      const held = await pointHolding(engine, vessel.id, path)
+      if (!held) continue
+      hands.push({
+        level: 'iron', what: `${namesOf(path).slice(2).join('.')} is gone from ${namesOf(path).slice(0, 2).join(' / ')}.`, since,
+        action: 'Bring it back…', to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(path)}`,
+      })
+    }
+  }
+  return hands
+}
+
+async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promise<{ id: string; at: Date; what: string } | null> {
+  const last = await engine.db
+    .selectFrom('run').select(['id', 'at', 'state', 'error']).where('vessel_id', '=', vessel.id).where('state', 'not in', ['waiting', 'running', 'cancelled'])
+    .orderBy('at', 'desc').limit(1).executeTakeFirst()
+  return last?.state === 'failed' ? { id: last.id, at: last.at, what: last.error?.what ?? 'its last run failed.' } : null
+}
+
+/** What no vessel protects, by schema, the heaviest first. */
+export async function unclaimed(engine: EngineContext): Promise<Unclaimed[]> {
+  const { things, claims } = await claimed(engine)
+  const found = new Map<string, Unclaimed>()
+  for (const thing of things) {
+    if (thing.kind !== 'table' || claims.has(thing.path)) continue
+    const [source, database, schema] = namesOf(thing.path)
+    const path = pathOf(source!, database!, schema!)
+    const entry = found.get(path) ?? { path, name: `${database} / ${schema}`, tables: 0, bytes: 0 }
+    entry.tables++
+    entry.bytes += thing.facts.bytes ?? 0
+    found.set(path, entry)
+  }
+  return [...found.values()].sort((a, b) => b.bytes - a.bytes)
+}

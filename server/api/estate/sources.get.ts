@@ -1,0 +1,3 @@
+import { estateSources } from '../../../engine/catalog/estate'
+
+export default route((engine) => estateSources(engine))

@@ -1,0 +1,3 @@
+import { pointContents } from '../../../../engine/compare/contents'
+
+export default route((engine, event) => pointContents(engine, idOf(event)))

@@ -1,0 +1,18 @@
+import * as v from 'valibot'
+import { claimed } from '../../engine/catalog/claims'
+import { summarize } from '../../core/selection/summary'
+import { patternTrouble, select } from '../../core/selection/rules'
+
+const Body = v.object({ rules: Rules, vessel: v.optional(v.nullable(v.string()), null) })
+
+/** What rules take and leave of everything that discovery has found. */
+export default route(async (engine, event) => {
+  const { rules, vessel } = await bodyOf(event, Body)
+  const { things, claims } = await claimed(engine)
+  const selection = select(rules, things)
+  const shared = selection.taken.flatMap((thing) => {
+    const others = (claims.get(thing.path) ?? []).filter((claim) => claim.slug !== vessel)
+    return others.length > 0 ? [{ path: thing.path, vessel: others[0]!.vessel }] : []
+  })
+  return { ...summarize(selection), troubles: Object.fromEntries(rules.map((rule) => [rule.id, patternTrouble(rule) ?? null])), shared: shared.slice(0, 50), sharedCount: shared.length }
+})

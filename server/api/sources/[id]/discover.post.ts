@@ -1,0 +1,6 @@
+import { discoverSource } from '../../../../engine/catalog/sources'
+
+export default route(async (engine, event) => {
+  await discoverSource(engine, idOf(event))
+  return {}
+})

@@ -1,0 +1,3 @@
+import { standings } from '../../../engine/catalog/standing'
+
+export default route((engine) => standings(engine))

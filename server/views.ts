@@ -1,0 +1,36 @@
+// What routes answer with, for the interface: types only. Over HTTP every Date is an ISO 8601 text.
+import type { StructureLine } from '../core/compare/structure'
+import type { VesselDefinition } from '../core/plan/definition'
+import type { DatabasePlan } from '../core/restore/plan'
+import type { SelectionSummary } from '../core/selection/summary'
+import type { Claim } from '../engine/catalog/claims'
+import type { EstateSource as Source, EstateThing as Thing } from '../engine/catalog/estate'
+import type { Found } from '../engine/catalog/find'
+import type { LifelineData } from '../engine/catalog/lifeline'
+import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
+import type { VesselStanding } from '../engine/catalog/standing'
+import type { StoreView as Store } from '../engine/catalog/store-views'
+import type { PointContents, PointThing } from '../engine/compare/contents'
+import type { TableComparison } from '../engine/compare/table'
+import type { Change } from '../engine/notify'
+import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
+import type { Hand as HandNow, Unclaimed } from '../engine/watch/hands'
+
+/** A value as it arrives by JSON. */
+export type Sent<T> = T extends Date ? string : T extends (infer U)[] ? Sent<U>[] : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
+
+export type Standing = Sent<VesselStanding>
+export type VesselView = Standing & { definition: VesselDefinition }
+export type Hand = Sent<HandNow>
+export type RunRow = Sent<Row>
+export type RunStep = Sent<Step>
+export type RunDetail = Sent<Detail>
+export type Lifeline = Sent<LifelineData>
+export type EstateThing = Sent<Thing>
+export type EstateSource = Sent<Source>
+export type StoreView = Sent<Store>
+export type Plan = DatabasePlan & { source: string }
+export interface WatchView { now: string; vessels: Standing[]; hands: Hand[]; unclaimed: Unclaimed[]; runs: RunRow[] }
+export type SelectionView = SelectionSummary & { troubles: Record<string, string | null>; shared: { path: string; vessel: string }[]; sharedCount: number }
+export interface PlaceView { path: string; existing: boolean; free: number; total: number }
+export type { Change, Claim, Found, PointContents, PointThing, ProbeFinding, ProbeReport, ReceiptLine, StructureLine, TableComparison, Unclaimed, VesselDefinition }
