@@ -19,11 +19,20 @@ export default defineNuxtConfig({
     pageTransition: false,
   },
   router: { options: { scrollBehaviorType: 'auto' } },
-  nitro: {
-    // What it loads at run time from dist/ shares these packages, so they stay outside of the bundle.
-    externals: { external: ['pg', 'pg-boss', 'piscina', 'kysely', '@toondepauw/node-zstd'] },
-    esbuild: { options: { target: 'node20' } },
+  nitro: nitro(),
+  imports: {
+    presets: [{ from: '@vueuse/core', imports: ['useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'] }],
   },
   typescript: { strict: true, tsConfig: { compilerOptions: { noUncheckedIndexedAccess: true } } },
   vite: { build: { target: 'es2022' } },
 })
+
+// A function, because the types of the installed schema know only a part of these options.
+function nitro(): object {
+  return {
+    // The worker threads (dist/) must share these packages with the server to the letter, so neither is copied:
+    // both find them in node_modules.
+    externals: { external: ['pg', 'pg-boss', 'piscina', 'kysely', '@toondepauw/node-zstd'], trace: false },
+    esbuild: { options: { target: 'node20' } },
+  }
+}

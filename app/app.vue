@@ -1,15 +1,16 @@
 <script setup lang="ts">
-const route = useRoute()
 useLive()
 useKeys()
 </script>
 
 <template>
   <UApp :toaster="{ position: 'bottom-right' }">
+    <SvgPatterns />
     <TheBar />
     <ConnectionLost />
-    <NuxtPage :page-key="route.path.startsWith('/vessels/') ? `vessel-${route.params.slug}` : undefined" />
+    <NuxtPage />
     <ThePalette />
     <TheKeys />
+    <BackUpNow />
   </UApp>
 </template>

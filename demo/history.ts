@@ -14,14 +14,14 @@ import { sellTickets, takeShifts } from './traffic'
 const HOUR = 3_600_000
 const DAY = 24 * HOUR
 
-/** A clock that stands where the scenario is. */
+/** A clock that can be set to where the scenario is, and goes on from there as clocks do. */
 export class ScenarioClock {
-  private at: Date | undefined
+  private ahead = 0
   now(): Date {
-    return this.at ?? new Date()
+    return new Date(Date.now() + this.ahead)
   }
   set(at: Date | undefined): void {
-    this.at = at
+    this.ahead = at ? at.getTime() - Date.now() : 0
   }
 }
 

@@ -7,14 +7,14 @@ export async function sellTickets(client: pg.Client, bookings: number, at: Date)
   await client.query(
     `with sold as (
        insert into sales.booking (customer_id, reference, channel, created_at)
-       select 1 + floor(random() * 24000)::int, 'Q' || upper(substr(md5(random()::text || g || $2::text), 1, 11)), (array['web', 'web', 'counter', 'phone'])[1 + g % 4], $2::timestamptz
+       select 1 + floor(random() * 24000)::int, 'Q' || upper(substr(md5(random()::text || g || $2::timestamptz::text), 1, 11)), (array['web', 'web', 'counter', 'phone'])[1 + g % 4], $2::timestamptz
        from generate_series(1, $1::int) g returning booking_id),
      legs as (
        insert into sales.booking_leg (booking_id, sailing_id, berth, fare, status, updated_at)
-       select booking_id, (select sailing_id from timetable.sailing where departs > $2 order by departs offset (booking_id % 90) limit 1),
-         (array['A', 'B', 'C', 'deck'])[1 + booking_id % 4] || '-' || (100 + booking_id % 140), (array[31.5, 62, 84, 92, 140])[1 + booking_id % 5], 'paid', $2
+       select booking_id, (select sailing_id from timetable.sailing where departs > $2::timestamptz order by departs offset (booking_id % 90) limit 1),
+         (array['A', 'B', 'C', 'deck'])[1 + booking_id % 4] || '-' || (100 + booking_id % 140), (array[31.5, 62, 84, 92, 140])[1 + booking_id % 5], 'paid', $2::timestamptz
        from sold returning booking_id, fare)
-     insert into sales.payment (booking_id, paid_at, amount, method) select booking_id, $2, fare, 'card' from legs`,
+     insert into sales.payment (booking_id, paid_at, amount, method) select booking_id, $2::timestamptz, fare, 'card' from legs`,
     [bookings, at],
   )
   await client.query(

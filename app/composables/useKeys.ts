@@ -1,1 +1,49 @@
-export function useKeys(): void {}
+const PLACES: Record<string, string> = { w: '/', e: '/estate', v: '/vessels', r: '/runs', s: '/stores' }
+const SEQUENCE_MS = 1200
+
+const isTyping = (target: EventTarget | null) =>
+  target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
+
+/** The keys that work everywhere. Keys of the browser itself are left alone. */
+export function useKeys(): void {
+  const palette = usePalette()
+  const help = useKeyHelp()
+  let waiting = 0
+  useEventListener('keydown', (event: KeyboardEvent) => {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
+      event.preventDefault()
+      palette.value = !palette.value
+      return
+    }
+    if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target) || document.querySelector('[role=dialog]')) return
+    if (Date.now() < waiting && PLACES[event.key]) {
+      waiting = 0
+      event.preventDefault()
+      void navigateTo(PLACES[event.key]!)
+      return
+    }
+    waiting = event.key === 'g' ? Date.now() + SEQUENCE_MS : 0
+    if (event.key === '?') help.value = true
+    else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1)
+    else if (event.key === 'b') pressed('[data-key=back-up]', event)
+    else if (event.key === 'B') pressed('[data-key=bring-back]', event)
+    else if (event.key === 'x') pressed(':focus [role=checkbox], :focus[role=checkbox]', event)
+  })
+}
+
+function pressed(selector: string, event: KeyboardEvent): void {
+  const element = document.querySelector<HTMLElement>(selector)
+  if (!element) return
+  event.preventDefault()
+  element.click()
+}
+
+/** Moves through the rows of the list on the page, which are marked `data-row`. */
+function moveFocus(by: 1 | -1): void {
+  const rows = [...document.querySelectorAll<HTMLElement>('[data-row]')]
+  if (rows.length === 0) return
+  const at = rows.findIndex((row) => row.contains(document.activeElement))
+  const next = rows[Math.max(0, Math.min(rows.length - 1, at < 0 ? 0 : at + by))]!
+  const target = next.matches('a, button, [tabindex]') ? next : next.querySelector<HTMLElement>('a, button, [tabindex]')
+  target?.focus()
+}

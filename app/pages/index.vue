@@ -1,1 +1,51 @@
-<template><div>Watch</div></template>
+<script setup lang="ts">
+import type { WatchView } from '~~/server/views'
+
+useHead({ title: 'Watch · Unbroken Vessel' })
+const { data, error, refresh } = useLoad<WatchView>('/api/watch')
+onChange(() => true, refresh, 1500)
+useIntervalFn(refresh, 60_000)
+const now = useTicking(1000)
+const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(now.value))
+
+const ORDER = { broken: 0, hairline: 1, whole: 2, paused: 3 }
+const vessels = computed(() => [...(data.value?.vessels ?? [])].sort((a, b) => ORDER[a.state] - ORDER[b.state] || a.name.localeCompare(b.name)))
+const parts = computed(() =>
+  (['whole', 'hairline', 'broken', 'paused'] as const)
+    .map((state) => ({ state, count: vessels.value.filter((vessel) => vessel.state === state).length }))
+    .filter(({ count }) => count > 0),
+)
+</script>
+
+<template>
+  <main v-if="error && !data" class="p-6"><ErrorNote :error="error" /></main>
+  <main v-else-if="!data" class="grid gap-4 p-6" aria-busy="true">
+    <USkeleton class="h-9 w-96" /><USkeleton v-for="i in 4" :key="i" class="h-14 w-full" />
+  </main>
+  <main v-else class="flex min-h-[calc(100vh-52px)] flex-col">
+    <div class="flex items-baseline justify-between px-6 pt-4 pb-3">
+      <PageSentence large>
+        <template v-if="vessels.length === 0">No vessel is defined yet, so nothing is protected.</template>
+        <template v-else>
+          {{ capital(numberInWords(vessels.length)) }} {{ vessels.length === 1 ? 'vessel' : 'vessels' }}.
+          <template v-for="({ state, count }, i) in parts" :key="state"><template v-if="i > 0">, </template><NuxtLink :to="`/vessels?state=${state}`" :style="{ borderColor: STATE_COLOR[state] }">{{ i === 0 ? capital(numberInWords(count)) : numberInWords(count) }} {{ state }}</NuxtLink></template>.
+        </template>
+      </PageSentence>
+      <span class="soft s13 num">{{ today }}, {{ secondsOf(new Date(now)) }}</span>
+    </div>
+    <div class="grid gap-7 px-6 pb-6 lg:grid-cols-[minmax(0,1fr)_328px]">
+      <section aria-label="Vessels">
+        <VesselTable v-if="vessels.length > 0" :vessels="vessels" :now="now" />
+        <p v-else class="soft max-w-lg py-4">
+          A vessel is what is protected together: one table or a whole application.
+          <NuxtLink to="/vessels/new" class="lnk text-[var(--ink)]">Define the first one</NuxtLink>
+        </p>
+      </section>
+      <div class="grid content-start gap-6">
+        <NeedsHand :hands="data.hands" />
+        <UnclaimedList :unclaimed="data.unclaimed" />
+      </div>
+    </div>
+    <LastDay class="flex-1" :runs="data.runs" :vessels="vessels" :now="now" />
+  </main>
+</template>

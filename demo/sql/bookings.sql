@@ -30,7 +30,7 @@ insert into timetable.ship
 insert into timetable.route
   select g, 'QM' || (200 + g), 1 + g % 10, 1 + (g * 3 + 1) % 10, 25 + (g * 17) % 240 from generate_series(1, 18) g where 1 + g % 10 <> 1 + (g * 3 + 1) % 10;
 insert into timetable.sailing
-  select row_number() over (), r.route_id, 1 + (r.route_id + d) % 12,
+  select row_number() over (), r.route_id, 1 + (r.route_id + d + 420) % 12,
     date_trunc('day', current_setting('demo.start')::timestamptz) + d * interval '1 day' + (r.route_id * 67 % 1020 + 300) * interval '1 minute', random() < 0.01
   from timetable.route r, generate_series(-420, 60) d;
 
@@ -83,7 +83,7 @@ insert into sales.customer (name, email, phone, joined, notes)
 insert into sales.booking (customer_id, reference, channel, created_at, note)
   select 1 + floor(random() * 24000)::int, 'Q' || upper(substr(md5(g::text), 1, 9)), (array['web', 'web', 'web', 'counter', 'phone'])[1 + g % 5], at,
     case when g % 37 = 0 then 'Travels with a dog' end
-  from (select g, current_setting('demo.start')::timestamptz - interval '240 days' * (1 - g / 90000.0) as at from generate_series(1, 90000) g) times;
+  from (select g, current_setting('demo.start')::timestamptz - interval '240 days' * (1 - g / 70000.0) as at from generate_series(1, 70000) g) times;
 insert into sales.booking_leg (booking_id, sailing_id, berth, fare, status, vehicle, updated_at)
   select b.booking_id, 1 + floor(random() * (select max(sailing_id) - 1 from timetable.sailing))::int, (array['A', 'B', 'C', 'deck'])[1 + b.booking_id % 4] || '-' || (100 + floor(random() * 140)::int),
     (array[31.5, 62, 84, 92, 140])[1 + floor(random() * 5)::int], (array['paid', 'paid', 'sailed', 'sailed', 'held'])[1 + floor(random() * 5)::int]::sales.leg_status,

@@ -1,0 +1,16 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+
+defineProps<{ error: ErrorRecord }>()
+</script>
+
+<template>
+  <div role="alert" class="flex gap-2.5 border-l-2 border-[var(--iron)] bg-[var(--iron-wash)] px-3 py-2 text-[13px] leading-[18px]">
+    <UIcon name="i-lucide-circle-alert" class="iron mt-px size-4 shrink-0" />
+    <div class="min-w-0 break-words">
+      <p class="font-medium">{{ error.what }}</p>
+      <p class="soft">{{ error.touched }}</p>
+      <p>{{ error.next }}</p>
+    </div>
+  </div>
+</template>
