@@ -53,6 +53,7 @@ const first = computed(() => points[0])
         <UButton :to="`/runs/${point.run}`">Its run</UButton>
         <span class="ml-auto w-[250px] text-[13px] leading-[18px]"><b class="text-[15px] font-semibold">{{ bytesInWords(bytes) }}</b> to read, back in about <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(bytes, rate)) }}</b></span>
       </div>
+      <PointList class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
     </div>
     <div v-if="point" class="text-[13px]">
       <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" />

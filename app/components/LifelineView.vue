@@ -67,10 +67,10 @@ function axisLabel(at: number, step: number): string {
 const lifeTicks = computed(() => axisTicks(life.value, axisStep(life.value, 150), zone.value).map((at) => ({ x: toX(life.value, at), label: dateOf(new Date(at)) })).filter((tick) => tick.x > LEFT + 84 && tick.x < right.value - 20))
 const lifeMarks = computed(() => mergeMarks(points.map((point) => point.at.getTime()), life.value, 3))
 
-const bounds = computed(() => ({ least: 10_000, most: Math.max(40 * 24 * HOUR, (now - oldest.value) * 1.5, 2 * (range.value.to - range.value.from > 3e12 ? 3e12 : 0)) }))
+const bounds = computed(() => ({ least: 10_000, most: Math.max(40 * 24 * HOUR, (now - oldest.value) * 1.5) }))
+/** Never so far that nothing of the life is in view. */
 function limit({ from, to }: { from: number; to: number }) {
-  // Never so far that nothing of the life is in view.
-  const shift = Math.min(0, oldest.value - to) + Math.max(0, now - from) === 0 ? now - from : to < oldest.value ? oldest.value - to : 0
+  const shift = from > now ? now - from : to < oldest.value ? oldest.value - to : 0
   return { from: from + shift, to: to + shift }
 }
 function zoom(at: number, factor: number) {
@@ -129,7 +129,7 @@ function snapped(at: number): number {
     const away = Math.abs(x(point.at.getTime()) - at)
     if (away < distance) [best, distance] = [point.at.getTime(), away]
   }
-  return Math.min(best, Math.max(now, best > now ? now : best))
+  return Math.min(best, now)
 }
 
 function step(direction: 1 | -1) {
@@ -232,10 +232,6 @@ onMounted(() => (mounted.value = true))
         <line :x1="tick.x" :x2="tick.x" :y1="axisY" :y2="axisY + 6" stroke="var(--line-strong)" />
         <text :x="tick.x" :y="axisY + 20" text-anchor="middle" font-size="11.5" fill="var(--soft)">{{ tick.label }}</text>
       </g>
-      <g v-if="x(now) > LEFT && x(now) < right">
-        <line :x1="x(now)" :x2="x(now)" :y1="Y.top" :y2="axisY + 7" stroke="var(--ink)" stroke-dasharray="2 3" />
-        <text :x="x(now)" :y="axisY + 20" text-anchor="middle" font-size="11.5" font-weight="600" fill="var(--ink)">now {{ clockOf(new Date(now)) }}</text>
-      </g>
       <!-- Scrubber. -->
       <g v-if="inView" class="cursor-ew-resize" data-scrubber @pointerdown="begin('scrub', $event)" @pointermove="move" @pointerup="end">
         <rect :x="scrubX - 7" :y="Y.top - 12" width="14" :height="axisY - Y.top + 44" fill="transparent" />
@@ -244,6 +240,10 @@ onMounted(() => (mounted.value = true))
           <rect width="150" height="24" rx="4" fill="var(--ink)" />
           <text x="75" y="16.5" text-anchor="middle" font-size="13" font-weight="600" fill="var(--ground)">{{ capital(dayOf(new Date(instant))) }} {{ secondsOf(new Date(instant)) }}</text>
         </g>
+      </g>
+      <g v-if="x(now) > LEFT && x(now) < right">
+        <line :x1="x(now)" :x2="x(now)" :y1="Y.top" :y2="axisY + 7" stroke="var(--ink)" stroke-dasharray="2 3" />
+        <text :x="x(now)" :y="axisY + 20" text-anchor="middle" font-size="11.5" font-weight="600" fill="var(--ink)" stroke="var(--ground)" stroke-width="4" paint-order="stroke">now {{ clockOf(new Date(now)) }}</text>
       </g>
     </svg>
   </div>

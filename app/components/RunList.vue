@@ -1,0 +1,51 @@
+<script setup lang="ts">
+import type { RunRow } from '~~/server/views'
+
+// Runs, newest first, more on demand.
+const { query = '', withVessel = true } = defineProps<{ query?: string; withVessel?: boolean; empty: string }>()
+const { data, error, refresh, pending } = useLoad<RunRow[]>(() => `/api/runs?${query}`)
+onChange((change) => change.about === 'run', refresh, 1000)
+const older = shallowRef<RunRow[]>([])
+const PAGE = 60
+const ended = ref(false)
+watch(() => query, () => ((older.value = []), (ended.value = false)))
+const runs = computed(() => [...(data.value ?? []), ...older.value])
+async function more() {
+  const last = runs.value.at(-1)!
+  const next = await $fetch<RunRow[]>(`/api/runs?${query}&at=${last.at}&id=${last.id}`)
+  older.value = [...older.value, ...next]
+  ended.value = next.length < PAGE
+}
+const now = useTicking(1000)
+const figures = (run: RunRow) => {
+  const { rows = 0, bytes = 0, stored } = run.counters
+  if (run.kind === 'verify') return `${bytesInWords(bytes)} read`
+  if (rows === 0) return ''
+  return `${countInWords(rows)} rows, ${bytesInWords(bytes)}${stored !== undefined && run.kind === 'backup' ? `, ${bytesInWords(stored)} new` : ''}`
+}
+</script>
+
+<template>
+  <div>
+    <ErrorNote v-if="error && !data" :error="error" />
+    <div v-else-if="!data" class="grid gap-2"><USkeleton v-for="i in 8" :key="i" class="h-8 w-full" /></div>
+    <p v-else-if="runs.length === 0" class="soft py-4 text-[13px]">{{ empty }}</p>
+    <table v-else class="table-fixed text-[13px]">
+      <colgroup><col class="w-[30px]"><col class="w-[132px]"><col v-if="withVessel" class="w-[150px]"><col><col class="w-[150px]"><col class="w-[90px]"><col class="w-[280px]"><col class="w-[200px]"></colgroup>
+      <thead><tr class="h-[30px] border-b border-[var(--line)]"><th /><th>Run</th><th v-if="withVessel">Vessel</th><th>State</th><th>Started</th><th class="num pr-6">Took</th><th>Moved</th><th>By</th></tr></thead>
+      <tbody>
+        <tr v-for="run in runs" :key="run.id" data-row class="h-9 border-b border-[var(--line)] last:border-0 hover:bg-[var(--wash)]">
+          <td><UIcon :name="RUN_STATE[run.state].icon" class="size-4 align-[-3px]" :class="{ 'animate-spin': run.state === 'running' }" :style="{ color: RUN_STATE[run.state].color }" /></td>
+          <td><NuxtLink :to="`/runs/${run.id}`" class="font-medium hover:underline">{{ RUN_KIND[run.kind] }}</NuxtLink></td>
+          <td v-if="withVessel" class="cut pr-3"><NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink></td>
+          <td class="cut pr-4"><span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span v-if="run.name" class="soft">, “{{ run.name }}”</span><span v-else-if="run.error" class="soft" :title="run.error.what">. {{ run.error.what }}</span></td>
+          <td :title="fullOf(run.at)">{{ whenOf(run.at) }}</td>
+          <td class="num pr-6">{{ took(run, now) }}</td>
+          <td class="soft cut">{{ figures(run) }}</td>
+          <td class="soft cut" :title="run.startedBy">{{ run.startedBy }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <UButton v-if="runs.length >= PAGE && !ended" class="mt-4" size="sm" :loading="pending" @click="more">Older runs</UButton>
+  </div>
+</template>

@@ -1,0 +1,53 @@
+<script setup lang="ts">
+import type { RunDetail, RunStep } from '~~/server/views'
+
+const { run, now } = defineProps<{ run: RunDetail; now: number }>()
+const from = computed(() => Date.parse(run.startedAt ?? run.at))
+const to = computed(() => Math.max(from.value + 1000, run.finishedAt ? Date.parse(run.finishedAt) : now))
+const share = (at: string | null) => (at === null ? 0 : Math.min(1, Math.max(0, (Date.parse(at) - from.value) / (to.value - from.value))))
+const bar = (step: RunStep) => {
+  const left = share(step.startedAt)
+  const right = step.finishedAt ? share(step.finishedAt) : step.startedAt ? 1 : 0
+  return { left: `${left * 100}%`, width: `max(3px, ${(right - left) * 100}%)` }
+}
+const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--iron)', warned: 'var(--ochre)' }
+const members = computed(() => [...new Set(run.steps.map((step) => step.member))])
+const duration = (step: RunStep) => (step.startedAt ? durationInWords((step.finishedAt ? Date.parse(step.finishedAt) : now) - Date.parse(step.startedAt)) : '')
+function figures({ counters }: RunStep): string {
+  const parts = []
+  if (counters.structures) parts.push(plural(counters.structures, 'structure'))
+  if (counters.rows) parts.push(`${countInWords(counters.rows)} rows`)
+  if (counters.bytes) parts.push(bytesInWords(counters.bytes))
+  if (counters['rows checked']) parts.push(`${countInWords(counters['rows checked'])} checked`)
+  if (counters.stored !== undefined) parts.push(`${bytesInWords(counters.stored)} new`)
+  return parts.join(', ')
+}
+</script>
+
+<template>
+  <section class="sheet px-6 pt-3 pb-6">
+    <h2 class="flex items-baseline justify-between pb-2"><span class="font-semibold">Steps</span><span class="soft s12">{{ run.startedAt ? `${secondsOf(run.startedAt)} to ${run.finishedAt ? secondsOf(run.finishedAt) : 'now'}` : '' }}</span></h2>
+    <p v-if="run.steps.length === 0" class="soft py-2 text-[13px]">No step has begun.</p>
+    <template v-for="member in members" :key="member">
+      <h3 v-if="member" class="mono soft pt-1 pb-0.5 text-[12px]">{{ member }}</h3>
+      <div v-for="step in run.steps.filter((candidate) => candidate.member === member)" :key="step.ordinal" data-step class="grid min-h-[30px] grid-cols-[22px_minmax(140px,260px)_minmax(120px,1fr)_minmax(200px,320px)_64px] items-center gap-x-3 border-t border-[var(--line)] text-[13px]">
+        <UIcon :name="RUN_STATE[step.state].icon" class="size-3.5" :class="{ 'animate-spin': step.state === 'running' }" :style="{ color: RUN_STATE[step.state].color }" :aria-label="RUN_STATE[step.state].word" />
+        <span class="cut" :class="step.kind === 'table' || step.kind === 'group' ? 'mono' : ''" :title="step.title">{{ step.title }}</span>
+        <span class="relative h-[7px]"><span v-if="step.startedAt" class="absolute inset-y-0 rounded-[1px]" :style="{ ...bar(step), background: COLOR[step.state] ?? 'var(--soft)' }" /></span>
+        <span class="soft cut num" :title="figures(step)">{{ figures(step) }}</span>
+        <span class="num">{{ duration(step) }}</span>
+        <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5">{{ step.message }}</span>
+      </div>
+    </template>
+    <template v-if="run.messages.length > 0">
+      <h2 class="pt-5 pb-2 font-semibold">Told on the way</h2>
+      <ul class="rule border-t border-[var(--line)] text-[13px]">
+        <li v-for="(message, i) in run.messages" :key="i" class="flex gap-3 py-1.5">
+          <span class="soft num shrink-0">{{ secondsOf(message.at) }}</span>
+          <UIcon v-if="message.level !== 'info'" :name="message.level === 'error' ? 'i-lucide-circle-alert' : 'i-lucide-triangle-alert'" class="mt-0.5 size-3.5 shrink-0" :class="message.level === 'error' ? 'iron' : 'ochre'" :aria-label="message.level" />
+          <span class="min-w-0 break-words">{{ message.text }}</span>
+        </li>
+      </ul>
+    </template>
+  </section>
+</template>

@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import type { RunDetail } from '~~/server/views'
+
+const route = useRoute()
+const { data: run, error, refresh } = useLoad<RunDetail>(() => `/api/runs/${route.params.id}`)
+onChange((change) => change.about === 'run' && change.id === route.params.id, refresh, 500)
+useHead({ title: () => (run.value ? `${RUN_KIND[run.value.kind]} of ${run.value.vessel}` : 'Run') + ' · Unbroken Vessel' })
+const now = useTicking(1000)
+const active = computed(() => run.value?.state === 'running' || run.value?.state === 'waiting')
+const failure = shallowRef<ErrorRecord | null>(null)
+
+async function cancel() {
+  await post(`/api/runs/${run.value!.id}/cancel`).catch((thrown) => (failure.value = errorOf(thrown)))
+  await refresh()
+}
+async function again() {
+  try {
+    const { id } = await post<{ id: string }>(`/api/runs/${run.value!.id}/again`)
+    await navigateTo(`/runs/${id}`)
+  } catch (thrown) {
+    failure.value = errorOf(thrown)
+  }
+}
+</script>
+
+<template>
+  <main v-if="error && !run" class="p-6"><ErrorNote :error="error" /></main>
+  <main v-else-if="!run" class="grid gap-3 p-6" aria-busy="true"><USkeleton class="h-8 w-2/3" /><USkeleton class="h-40 w-full" /></main>
+  <main v-else class="flex min-h-[calc(100vh-52px)] flex-col">
+    <div class="flex items-start justify-between gap-6 px-6 pt-[11px] pb-4">
+      <div class="min-w-0">
+        <RunSentence :run="run" />
+        <p class="soft mt-[5px] flex flex-wrap items-center gap-x-2 text-[13px]">
+          <UIcon :name="RUN_STATE[run.state].icon" class="size-4" :class="{ 'animate-spin': run.state === 'running' }" :style="{ color: RUN_STATE[run.state].color }" />
+          <span class="font-semibold" data-run-state :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span>
+          <span>{{ RUN_KIND[run.kind] }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>, version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span>
+        </p>
+        <p v-if="run.comment" class="mt-1 text-[13px]">“{{ run.comment }}”</p>
+      </div>
+      <div class="flex shrink-0 gap-2.5 pt-[3px]">
+        <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
+        <UButton v-else @click="again">Start it again</UButton>
+      </div>
+    </div>
+    <div class="grid gap-3 px-6 empty:hidden">
+      <ErrorNote v-if="failure" :error="failure" />
+      <ErrorNote v-if="run.error" :error="run.error" />
+    </div>
+    <RunProgress v-if="active" :run="run" :now="now" class="px-6 pt-1 pb-5" />
+    <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
+    <RunSteps :run="run" :now="now" class="flex-1" />
+  </main>
+</template>

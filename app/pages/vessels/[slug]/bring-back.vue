@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import { isWithin } from '~~/core/things/thing'
+import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
+
+const { vessel } = defineProps<{ vessel: VesselView }>()
+useHead({ title: () => `Bring back · ${vessel.name}` })
+const route = useRoute()
+const router = useRouter()
+const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
+
+// Which point: named in the address, or the newest one at the instant of the address.
+const point = computed(() => {
+  if (route.query.point) return String(route.query.point)
+  const points = lifeline.value?.points ?? []
+  const at = route.query.at ? Date.parse(String(route.query.at)) : Infinity
+  return points.findLast((candidate) => Date.parse(candidate.at) <= at + 999)?.id ?? null
+})
+const chosen = computed(() => lifeline.value?.points.find((candidate) => candidate.id === point.value))
+const choosePoint = (id: string) => router.replace({ query: { ...route.query, point: id, at: undefined } })
+
+const bench = useWorkbench(point)
+const shown = ref<string | null>(route.query.show ? String(route.query.show) : null)
+const tables = computed(() => bench.things.value.filter((thing) => thing.kind === 'table' || thing.kind === 'partition'))
+watch(bench.things, (things) => {
+  const pick = route.query.pick ? String(route.query.pick) : null
+  const wanted = pick && things.find((thing) => thing.path === pick)
+  if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
+  if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
+    shown.value = tables.value.find(({ path }) => pick && isWithin(path, pick))?.path ?? tables.value.find(({ there }) => there === false)?.path ?? tables.value[0]?.path ?? null
+  }
+})
+watch(() => bench.pickedPaths.value, (paths) => {
+  const pick = paths.length === 1 ? paths[0] : undefined
+  if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
+})
+const { data: comparison, error: comparisonError, pending: comparing, refresh: compareAgain } = useLoad<TableComparison>(
+  () => (point.value && shown.value ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}` : null),
+)
+
+const reason = ref('')
+const failure = shallowRef<ErrorRecord | null>(null)
+const sending = ref(false)
+async function go(rehearsal: boolean) {
+  sending.value = true
+  failure.value = null
+  try {
+    const { id } = await post<{ id: string }>(`/api/points/${point.value}/restore`, { wish: bench.wish.value, reason: reason.value || null, rehearsal })
+    await navigateTo(`/runs/${id}`)
+  } catch (thrown) {
+    failure.value = errorOf(thrown)
+    await bench.plan()
+  } finally {
+    sending.value = false
+  }
+}
+onChange((change) => change.about === 'estate', () => (bench.contents.refresh(), bench.plan(), compareAgain()), 2000)
+</script>
+
+<template>
+  <main class="flex h-[calc(100vh-52px)] flex-col">
+    <BenchHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" :comparison="comparison" @point="choosePoint" />
+    <p v-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
+    <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
+    <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
+      <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />
+      <BenchCompare :path="shown" :comparison="comparison" :error="comparisonError" :pending="comparing" :at="chosen?.at ?? null" :there="bench.contents.data.value?.trouble ?? null" />
+      <BenchPlan :bench="bench" />
+    </div>
+    <BenchFoot v-model:reason="reason" :bench="bench" :vessel="vessel" :sending="sending" :failure="failure" @go="go" />
+  </main>
+</template>

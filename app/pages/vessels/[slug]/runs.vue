@@ -1,0 +1,9 @@
+<script setup lang="ts">
+import type { VesselView } from '~~/server/views'
+
+defineProps<{ vessel: VesselView }>()
+</script>
+
+<template>
+  <div class="px-6 pt-2 pb-8"><RunList :query="`vessel=${vessel.slug}&kinds=backup,verify`" :with-vessel="false" empty="Nothing ran yet." /></div>
+</template>
