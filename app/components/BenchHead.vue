@@ -36,7 +36,7 @@ const points = computed(() => [...(lifeline?.points ?? [])].reverse().slice(0, 2
         <div class="flex items-center gap-4">
           <div class="leading-[18px]"><div class="font-semibold">{{ vessel.name }}</div><div>{{ chosen ? whenOf(chosen.at) : route.query.point ? 'kept before an overwriting' : '' }}</div></div>
           <SmallLifeline :recent="vessel.recent" :now="now" :at="chosen ? Date.parse(chosen.at) : undefined" :width="150" />
-          <USelectMenu :model-value="chosen?.id" value-key="value" :items="points" class="w-10" aria-label="Another point" :ui="{ content: 'w-72', value: 'hidden', placeholder: 'hidden' }" @update:model-value="(id) => $emit('point', String(id))" />
+          <USelectMenu :model-value="chosen?.id" value-key="value" :items="points" variant="none" trailing-icon="" class="lnk rounded-none p-0" aria-label="Another point" :ui="{ content: 'w-80', base: 'p-0 pe-0' }" @update:model-value="(id) => $emit('point', String(id))">another point</USelectMenu>
         </div>
       </div>
       <div class="border-r border-[var(--line)] pr-6">

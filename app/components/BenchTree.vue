@@ -38,7 +38,7 @@ function since(thing: PointThing): { text: string; color: string } {
     return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--ochre-text)' } : { text: '=', color: 'var(--soft)' }
   }
   if (depthOf(thing) < 2) return { text: '', color: '' }
-  return { text: thing.rows === null ? thing.kind.replace('-', ' ') : countInWords(thing.rows), color: 'var(--soft)' }
+  return { text: thing.rows !== null ? countInWords(thing.rows) : thing.kind === 'table' ? 'partitioned' : thing.kind.replace('-', ' '), color: 'var(--soft)' }
 }
 </script>
 

@@ -47,7 +47,7 @@ export async function pointContents(engine: EngineContext, pointId: string): Pro
         return { path, kind, schema, name, rows: null, bytes: null, there: target && existsAt(target, kind, schema ?? '', name) }
       })
       const tables = database.tables.map(({ path, schema, name, rows, bytes, structure }) => ({
-        path, kind: structure.partitionOf ? 'partition' : 'table', schema, name, rows, bytes, there: target && target.tables.has(thingKey(schema, name)),
+        path, kind: structure.partitionOf ? 'partition' : 'table', rows: structure.kind === 'partitioned' ? null : rows, bytes, schema, name, there: target && target.tables.has(thingKey(schema, name)),
       }))
       const all = [...tables, ...others]
       for (const schema of [...new Set(all.map((thing) => thing.schema))].sort()) {

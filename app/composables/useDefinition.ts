@@ -1,0 +1,35 @@
+import { READERS, type VesselDefinition } from '~~/core/plan/definition'
+import type { Rule } from '~~/core/selection/rules'
+import { namesOf } from '~~/core/things/thing'
+import type { SelectionView, StoreView } from '~~/server/views'
+
+const KINDS = { 2: 'database', 3: 'schema', 4: 'thing' } as const
+
+/** The rule that takes what lies at a path. */
+export function ruleFor(path: string, act: Rule['act'] = 'take'): Rule {
+  const depth = Math.min(4, Math.max(2, namesOf(path).length)) as 2 | 3 | 4
+  return { id: crypto.randomUUID(), act, kind: KINDS[depth], pattern: path }
+}
+
+/** A definition that is being written, with what its rules take evaluated as they are typed. */
+export function useDefinition(saved: VesselDefinition | null, take: string[], slug: string | null) {
+  const blank: VesselDefinition = { rules: take.map((path) => ruleFor(path)), store: '', promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 }, readers: READERS.default }
+  const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
+  const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>('/api/stores')
+  watch(stores, (list) => {
+    if (!draft.store && list?.[0]) draft.store = list[0].name
+  })
+  const selection = shallowRef<SelectionView | null>(null)
+  let turn = 0
+  async function evaluate() {
+    const mine = ++turn
+    const answer = await post<SelectionView>('/api/selection', { rules: draft.rules, vessel: slug }).catch(() => null)
+    if (mine === turn && answer) selection.value = answer
+  }
+  watchDebounced(() => draft.rules, evaluate, { debounce: 150, deep: true, immediate: true })
+  onChange((change) => change.about === 'estate', evaluate, 1000)
+
+  const before = shallowRef<SelectionView | null>(null)
+  if (saved) void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug }).then((answer) => (before.value = answer)).catch(() => undefined)
+  return { draft, stores, refreshStores, selection, before }
+}

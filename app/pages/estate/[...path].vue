@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { namesOf, pathOf } from '~~/core/things/thing'
+import type { EstateSource, EstateThing } from '~~/server/views'
+
+useHead({ title: 'Estate · Unbroken Vessel' })
+const route = useRoute()
+const router = useRouter()
+const path = computed(() => (Array.isArray(route.params.path) ? route.params.path : [route.params.path ?? '']).filter(Boolean).join('/'))
+const names = computed(() => (path.value ? namesOf(path.value) : []))
+/** The containers whose columns are open: the sources, and every container on the way to the selected thing. */
+const opened = computed(() => [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, 4))
+const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources')
+onChange((change) => change.about === 'estate', refresh, 1000)
+const connecting = computed({
+  get: () => route.query.connect !== undefined,
+  set: (open) => void router.replace({ query: { ...route.query, connect: open ? '1' : undefined } }),
+})
+const selected = shallowRef<EstateThing | null>(null)
+const source = computed(() => sources.value?.find(({ name }) => name === names.value[0]) ?? null)
+
+// What is picked to be protected together.
+const tray = ref<string[]>([])
+function pick(thing: string) {
+  tray.value = tray.value.includes(thing) ? tray.value.filter((other) => other !== thing) : [...tray.value, thing]
+}
+const totals = shallowRef<EstateThing[]>([])
+</script>
+
+<template>
+  <main class="flex h-[calc(100vh-52px)] flex-col">
+    <div class="flex items-start justify-between gap-6 px-6 pt-[11px] pb-3">
+      <PageSentence>
+        <template v-if="sources?.length === 0">Nothing is connected yet.</template>
+        <template v-else-if="sources">{{ capital(numberInWords(sources.length)) }} {{ sources.length === 1 ? 'source' : 'sources' }}, {{ bytesInWords(totals.reduce((sum, thing) => sum + thing.bytes, 0)) }} in {{ plural(totals.reduce((sum, thing) => sum + thing.tables, 0), 'table') }}<template v-if="totals.some((thing) => thing.cover !== 'all')">; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unclaimed</NuxtLink></template>.</template>
+      </PageSentence>
+      <UButton @click="connecting = true">Connect a source</UButton>
+    </div>
+    <ErrorNote v-if="error && !sources" :error="error" class="mx-6" />
+    <p v-else-if="sources?.length === 0" class="soft max-w-xl px-6 py-4">Connect a PostgreSQL server first. Its databases, schemas and tables then stand here, with who protects them.</p>
+    <div v-else class="flex min-h-0 flex-1 border-t border-[var(--line)]">
+      <div class="flex min-w-0 flex-1 overflow-x-auto">
+        <EstateColumn v-for="(container, i) in opened" :key="container ?? 'sources'" :container="container" :open="opened[i + 1] ?? null" :path="path" :tray="tray" @selected="selected = $event" @pick="pick" @loaded="container === null && (totals = $event)" />
+      </div>
+      <EstateFacts :thing="selected" :source="source" />
+    </div>
+    <div v-if="tray.length > 0" class="sheet flex items-center gap-4 px-6 py-2.5 text-[13px]">
+      <b class="shrink-0 font-semibold">{{ plural(tray.length, 'thing') }} picked</b>
+      <span class="mono cut flex-1">{{ tray.join(', ') }}</span>
+      <button class="lnk" @click="tray = []">Put down</button>
+      <UButton color="primary" variant="solid" :to="{ path: '/vessels/new', query: { take: tray } }">Protect together…</UButton>
+    </div>
+    <ConnectSource v-model:open="connecting" />
+  </main>
+</template>

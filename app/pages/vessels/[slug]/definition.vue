@@ -1,0 +1,34 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import type { VesselView } from '~~/server/views'
+
+const { vessel } = defineProps<{ vessel: VesselView }>()
+const emit = defineEmits<{ changed: [] }>()
+const definition = useDefinition(vessel.definition, [], vessel.slug)
+// The version that is being changed: a newer one that somebody else saves meanwhile is not overwritten.
+const base = ref({ version: vessel.version, definition: vessel.definition })
+const error = shallowRef<ErrorRecord | null>(null)
+const saving = ref(false)
+const isChanged = computed(() => JSON.stringify(definition.draft) !== JSON.stringify(base.value.definition))
+async function save() {
+  saving.value = true
+  error.value = null
+  try {
+    const { version } = await post<{ version: number }>(`/api/vessels/${vessel.slug}/definition`, { basedOn: base.value.version, definition: definition.draft }, 'PUT')
+    base.value = { version, definition: JSON.parse(JSON.stringify(definition.draft)) }
+    definition.before.value = definition.selection.value
+    emit('changed')
+  } catch (thrown) {
+    error.value = errorOf(thrown)
+  } finally {
+    saving.value = false
+  }
+}
+const setBack = () => Object.assign(definition.draft, structuredClone(toRaw(base.value.definition)))
+onBeforeRouteLeave(() => !isChanged.value || confirm('Your changes are not saved. Leave them?'))
+useEventListener('beforeunload', (event) => isChanged.value && event.preventDefault())
+</script>
+
+<template>
+  <DefinitionForm :definition="definition" :saved="base.definition" :version="base.version" :saving="saving" :error="error" @save="save" @back="setBack" />
+</template>

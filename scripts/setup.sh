@@ -1,0 +1,44 @@
+# Sourced by what a person types in bin/: installs what is missing on a fresh Debian 12 machine, and builds.
+# It does nothing that was done already.
+set -euo pipefail
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+export NUXT_TELEMETRY_DISABLED=1
+
+as_root() {
+  if [ "$(id -u)" = 0 ]; then "$@"
+  elif command -v sudo >/dev/null; then sudo "$@"
+  else echo "This needs root or sudo: $*" >&2; exit 1; fi
+}
+
+need_packages() {
+  local missing=()
+  ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql-15)
+  for package in "$@"; do
+    case $package in chromium) command -v chromium >/dev/null || missing+=(chromium) ;; esac
+  done
+  [ ${#missing[@]} = 0 ] && return
+  echo "Installing ${missing[*]}"
+  as_root apt-get update -qq
+  as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
+
+# Prints one line that stands for the contents of the given files and folders.
+sum_of() { find "$@" -type f -not -name '*.wasm.ts' -print0 | sort -z | xargs -0 sha256sum | sha256sum; }
+
+need_modules() {
+  local now; now=$(sum_of package.json package-lock.json)
+  [ -f node_modules/.installed ] && [ "$(cat node_modules/.installed)" = "$now" ] && return
+  echo "Installing the packages of package-lock.json"
+  npm ci --no-audit --no-fund --loglevel=error
+  echo "$now" > node_modules/.installed
+}
+
+need_build() {
+  local now; now=$(sum_of core engine server app demo bench scripts public nuxt.config.ts package-lock.json)
+  [ -f .output/.built ] && [ -f dist/pool-worker.mjs ] && [ "$(cat .output/.built)" = "$now" ] && return
+  echo "Building"
+  local log; log=$(mktemp)
+  npm run build > "$log" 2>&1 || { cat "$log" >&2; exit 1; }
+  rm -f "$log"
+  echo "$now" > .output/.built
+}
