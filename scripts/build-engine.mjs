@@ -1,9 +1,9 @@
-// Builds what runs outside the web server's own bundle: the worker threads, the standalone worker, the demo.
+// Builds what runs outside the web server's own bundle: the worker threads, the standalone worker, the demo, the benchmarks.
 import { build } from 'esbuild'
 
 export async function buildEngine() {
   await build({
-    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts', demo: 'demo/main.ts' },
+    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts', demo: 'demo/main.ts', bench: 'bench/main.ts' },
     outdir: 'dist',
     outExtension: { '.js': '.mjs' },
     bundle: true,

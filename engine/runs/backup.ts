@@ -24,9 +24,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: { name: s
   try {
     const members = await captureMembers(run, vessel, store, writer)
     const missing = members.flatMap((member) => member.manifest.databases.flatMap((database) => database.missing))
-    if (members.every((member) => member.manifest.databases.every((database) => database.tables.length + database.others.length === 0))) {
-      throw nothingTaken(missing)
-    }
+    if (members.every((member) => member.manifest.databases.every(isEmpty))) throw nothingTaken(missing)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
       const record = pointRecord(run, vessel, pointId, members, missing.length === 0, details)
@@ -118,6 +116,8 @@ async function captureDatabase(
 
 // Schemas and extensions are no things that rules decide over; they belong to the database.
 const isSelectable = (path: string) => namesOf(path).length > 3
+
+const isEmpty = ({ tables, others }: DatabaseManifest) => tables.length === 0 && !others.some(({ path }) => isSelectable(path))
 
 async function sayWhatIsGone(run: RunContext, capture: DatabaseCapture, taken: Set<string>, earlier: Earlier, vessel: Vessel): Promise<void> {
   const before = earlier?.tables.filter((table) => !capture.tables.some((now) => capture.pathOf(now) === table.path)) ?? []

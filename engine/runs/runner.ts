@@ -44,6 +44,9 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
 // A worker writes its heartbeat every second; after this long without one it is taken for dead.
 const SILENT_MS = 15_000
 
+// Set when a worker died and files of it may lie in a store, until they could be looked for.
+let straysOf = new Set<string>()
+
 /**
  * Ends runs whose worker died: what they had stored and not committed is removed, and the run fails with the
  * reason. `mine` tells that no other worker exists, so every running run is orphaned.
@@ -59,7 +62,11 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
     .where('run.state', '=', 'running')
     .where('run.heartbeat_at', '<', before)
     .execute()
-  for (const orphan of orphans) await endOrphan(engine, orphan)
+  for (const orphan of orphans) {
+    await endOrphan(engine, orphan)
+    straysOf.add(orphan.definition.store)
+  }
+  if (straysOf.size > 0) await removeStrays(engine)
 }
 
 async function endOrphan(
@@ -67,12 +74,8 @@ async function endOrphan(
   orphan: { id: string; kind: string; vessel_id: string; definition: VesselDefinition },
 ): Promise<void> {
   const cleanup = await openStore(engine, { name: orphan.definition.store })
-    .then(async (store) => {
-      await discardRun(store, orphan.id)
-      await removeStrayFiles(engine, store)
-      return null
-    })
-    .catch((error: unknown) => errorRecord(error).what)
+    .then((store) => discardRun(store, orphan.id))
+    .then(() => null, (error: unknown) => errorRecord(error).what)
   const restore = orphan.kind === 'restore'
   const error = new VesselError('worker_died', {
     what: 'The worker that did this run ended in the middle of it.',
@@ -86,10 +89,21 @@ async function endOrphan(
   await run.end('failed', { error })
 }
 
+/** Looks for files that nothing knows, once no run is at work that may be writing some. */
+async function removeStrays(engine: EngineContext): Promise<void> {
+  const active = await engine.db.selectFrom('run').select('id').where('state', '=', 'running').limit(1).executeTakeFirst()
+  if (active) return
+  const names = straysOf
+  straysOf = new Set()
+  for (const name of names) {
+    await openStore(engine, { name })
+      .then((store) => removeStrayFiles(engine, store))
+      .catch((error: Error) => console.warn(`store ${name}: files of a run that died could not be looked for (${error.message})`))
+  }
+}
+
 /** Files in a store that nothing knows: unfinished ones, packs without index, points without a row. */
 async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType<typeof openStore>>): Promise<void> {
-  const active = await engine.db.selectFrom('run').select('id').where('state', '=', 'running').where('heartbeat_at', '>', new Date(Date.now() - SILENT_MS)).execute()
-  if (active.length > 0) return
   await (store.backend as { removePending?: () => Promise<number> }).removePending?.()
   const packs = new Set((await engine.db.selectFrom('pack').select('id').where('store_id', '=', store.id).execute()).map((pack) => pack.id))
   for (const { path } of await store.backend.list('packs')) {

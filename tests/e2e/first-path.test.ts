@@ -69,10 +69,8 @@ describe('from nothing to a proven return', () => {
     expect((await person.text('[data-store-key]')).trim()).toMatch(/^[0-9a-f]{64}$/)
     await person.presses('I have kept it')
     await person.presses('Add a rule')
-    await person.clicks('[data-rule]:nth-of-type(2) [aria-label="Take or leave"]')
-    await person.clicks('[role=option]::-p-text(Leave)')
-    await person.clicks('[data-rule]:nth-of-type(2) [aria-label="Kind"]')
-    await person.clicks('[role=option]::-p-text(table or thing)')
+    await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Take or leave"]', 'Leave')
+    await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Kind"]', 'table or thing')
     await person.writes('[aria-label="Pattern of rule 2"]', 'harbour-db/bookings/timetable/ves*')
     await person.sees(/1 left/)
     expect(await person.text('[data-selection]')).not.toBe(all)
@@ -190,9 +188,10 @@ describe('from nothing to a proven return', () => {
   it('cancels a backup, and leaves nothing half-made behind', async () => {
     const points = () => readdirSync(join(store, 'points')).sort()
     const [before, packs] = [points(), readdirSync(join(store, 'packs')).sort()]
-    // A table that is locked keeps the run waiting, so that there is time to cancel it.
-    sql('create table sales.tmp_big as select g, md5(g::text) from generate_series(1, 600000) g')
+    // So much that there is time to cancel it.
+    sql('create table sales.tmp_big as select g, md5(g::text) from generate_series(1, 3000000) g')
     await person.opens('/vessels/bookings')
+    await person.sees('Bookings can be brought back')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)

@@ -59,6 +59,15 @@ export class Person {
     await element.click()
   }
 
+  /** Opens a list and takes one of its choices. */
+  async chooses(list: string, choice: string): Promise<void> {
+    const none = () => this.page.waitForFunction(() => !document.querySelector('[role=listbox]'), { timeout: PATIENCE_MS, polling: 50 })
+    await none()
+    await this.clicks(list)
+    await this.clicks(`[role=option]::-p-text(${choice})`)
+    await none()
+  }
+
   /** Waits until nothing lies over the middle of an element, such as a sheet that is closing. */
   private async uncovered(element: ElementHandle): Promise<void> {
     await this.page.waitForFunction((wanted) => {

@@ -24,6 +24,8 @@ export class Workbench {
     readonly server: PostgresServer,
     readonly database: string,
     readonly place: string,
+    /** What a worker of its own needs to work on the same catalog. */
+    readonly environment: Record<string, string>,
   ) {}
 
   static async open(sql = ''): Promise<Workbench> {
@@ -34,8 +36,10 @@ export class Workbench {
     if (sql) server.psql(database, sql)
     const folder = join(inject('folder'), tag)
     mkdirSync(folder, { recursive: true })
-    const engine = await Engine.start({ catalog: server.url(catalog), root: process.cwd(), masterKeyFile: join(folder, 'master.key') })
-    const bench = new Workbench(engine, server, database, join(folder, 'dry-dock'))
+    const masterKeyFile = join(folder, 'master.key')
+    const engine = await Engine.start({ catalog: server.url(catalog), root: process.cwd(), masterKeyFile })
+    const environment = { VESSEL_CATALOG: server.url(catalog), VESSEL_ROOT: process.cwd(), VESSEL_MASTER_KEY_FILE: masterKeyFile }
+    const bench = new Workbench(engine, server, database, join(folder, 'dry-dock'), environment)
     await addStore(engine, { name: 'dry-dock', path: bench.place })
     await addSource(engine, { name: 'db', password: inject('password'), settings: bench.settings })
     return bench
@@ -95,5 +99,16 @@ export class Workbench {
 
   async close(): Promise<void> {
     await this.engine.close()
+  }
+}
+
+/** Does work as a user whom file rights bind; root is bound by none. */
+export async function asUnprivileged<T>(work: () => Promise<T>): Promise<T> {
+  if (process.getuid?.() !== 0) return work()
+  process.seteuid!('nobody')
+  try {
+    return await work()
+  } finally {
+    process.seteuid!(0)
   }
 }

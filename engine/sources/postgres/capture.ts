@@ -91,8 +91,10 @@ export class DatabaseCapture {
 
   /** The structure of the whole database, through the same snapshot. */
   async structure(): Promise<StructureEntry[]> {
-    const unreadable = this.tables.filter((table) => !table.readable).map((table) => thingKey(table.schema, table.name))
-    return readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without: unreadable, signal: this.signal })
+    // The dump takes a lock on each table that it describes, so what can't be locked is left out of it.
+    const missing = new Set(this.missing.map(({ path }) => path))
+    const without = this.tables.filter((table) => !table.readable || missing.has(this.pathOf(table))).map((table) => thingKey(table.schema, table.name))
+    return readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without, signal: this.signal })
   }
 
   /** A connection that sees exactly what this capture sees. */

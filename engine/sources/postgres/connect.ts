@@ -25,7 +25,8 @@ export interface PostgresAccess {
 export function readConnectionString(text: string): { settings: PostgresSettings; password: string } {
   let parsed: ReturnType<typeof parse>
   try {
-    parsed = parse(text.trim())
+    // The mode of TLS is read here; what the parser makes of it is not what is meant.
+    parsed = parse(text.trim().replace(/([?&])sslmode=[^&]*&?/, '$1'))
   } catch (cause) {
     throw badString(cause)
   }
@@ -60,7 +61,7 @@ function badString(cause?: unknown): VesselError {
 const SESSION = [
   `datestyle = 'ISO, YMD'`, `intervalstyle = 'postgres'`, `timezone = 'UTC'`, `extra_float_digits = 3`, `bytea_output = 'hex'`,
   `xmloption = content`, `search_path = ''`, `standard_conforming_strings = on`, `row_security = off`,
-  `statement_timeout = 0`, `idle_in_transaction_session_timeout = 0`, `synchronize_seqscans = off`,
+  `statement_timeout = 0`, `lock_timeout = '30s'`, `idle_in_transaction_session_timeout = 0`, `synchronize_seqscans = off`,
   `check_function_bodies = off`, `client_min_messages = warning`, `lc_monetary = 'C'`, `default_transaction_read_only = off`,
 ]
 

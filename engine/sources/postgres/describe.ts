@@ -1,6 +1,7 @@
 import type pg from 'pg'
 import type { Column, Part, SequenceState, TableStructure } from '../../../core/content/manifest'
 import { thingKey } from '../../../core/restore/sql'
+import { sizeUnlessHeld } from './size'
 
 /** A table as the catalog describes it. */
 export interface DescribedTable {
@@ -134,7 +135,7 @@ const TABLES = `
     pn.nspname as parent_schema, pc.relname as parent_name,
     case when c.relispartition then pg_get_expr(c.relpartbound, c.oid) end as bound,
     coalesce(c.reloptions, '{}') as options, greatest(c.reltuples, 0)::float8 as rows,
-    case when c.relkind = 'r' then pg_table_size(c.oid) else 0 end as bytes,
+    coalesce(case when c.relkind = 'r' then ${sizeUnlessHeld('pg_table_size')} end, 0) as bytes,
     has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') as readable,
     pg_has_role(c.relowner, 'usage') as may_replace
   from pg_catalog.pg_class c

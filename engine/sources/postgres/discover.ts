@@ -2,6 +2,7 @@ import type pg from 'pg'
 import { pathOf, type Thing, type ThingKind } from '../../../core/things/thing'
 import { withClient, type PostgresAccess } from './connect'
 import { databasesOf, serverOf } from './probe'
+import { sizeUnlessHeld } from './size'
 
 /** Everything that the server holds: databases, schemas, and what lies in them, without what extensions own. */
 export async function* discover(access: PostgresAccess): AsyncGenerator<Thing> {
@@ -61,7 +62,7 @@ const THINGS = `
   union all
   select case c.relkind when 'm' then 'materialized-view' when 'v' then 'view' when 'S' then 'sequence' else 'table' end,
     n.nspname, c.relname, pg_get_userbyid(c.relowner), obj_description(c.oid, 'pg_class'),
-    case when c.relkind in ('r', 'm') then pg_total_relation_size(c.oid) end,
+    case when c.relkind in ('r', 'm') then ${sizeUnlessHeld('pg_total_relation_size')} end,
     case when c.relkind in ('r', 'm') then c.reltuples::float8 end,
     (select i.inhparent::regclass::text from pg_catalog.pg_inherits i where i.inhrelid = c.oid and c.relispartition),
     case when c.relkind = 'p' then (select count(*)::int from pg_catalog.pg_inherits i where i.inhparent = c.oid) end,

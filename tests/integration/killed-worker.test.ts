@@ -1,0 +1,119 @@
+import { spawn, type ChildProcess } from 'node:child_process'
+import { readdirSync } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { tidyUp } from '../../engine/runs/runner'
+import type { Vessel } from '../../engine/catalog/vessels'
+import { Workbench } from '../support/engine'
+
+// Workers of their own (bin/worker), really killed while they work.
+
+const DATA = `
+  create schema sales;
+  create table sales.leg (leg_id int primary key, note text, filler text);
+  insert into sales.leg select g, md5(g::text), repeat(md5((g * 7)::text), 6) from generate_series(1, 250000) g;`
+const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.leg l'
+
+let bench: Workbench
+let vessel: Vessel
+let point: string
+let worker: ChildProcess | undefined
+
+beforeAll(async () => {
+  bench = await Workbench.open(DATA)
+  vessel = await bench.vessel()
+  point = await bench.backup(vessel)
+})
+afterAll(async () => {
+  worker?.kill('SIGKILL')
+  await bench?.close()
+})
+
+function startWorker(limit?: number): ChildProcess {
+  // A file may not grow beyond the limit, which is what a full disk looks like to whoever writes.
+  const command = limit ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit} node dist/worker.mjs`] : ['node', 'dist/worker.mjs']
+  worker = spawn(command[0]!, command.slice(1), { env: { ...process.env, ...bench.environment }, stdio: 'ignore' })
+  return worker
+}
+
+async function kill(child: ChildProcess): Promise<void> {
+  const gone = new Promise((resolve) => child.once('exit', resolve))
+  child.kill('SIGKILL')
+  await gone
+}
+
+/** Follows the run by the changes that it tells, until it is as wanted. */
+async function until(id: string, isSo: (run: Awaited<ReturnType<Workbench['record']>>) => boolean) {
+  for (const end = Date.now() + 60_000; Date.now() < end; ) {
+    const changed = new Promise((resolve) => {
+      bench.engine.changes.once('change', resolve)
+      setTimeout(resolve, 1000).unref()
+    })
+    const run = await bench.record(id)
+    if (isSo(run)) return run
+    await changed
+  }
+  throw new Error(`the run is not so: ${JSON.stringify(await bench.record(id))}`)
+}
+
+const files = () => ['packs', 'points'].flatMap((folder) => readdirSync(join(bench.place, folder))).sort()
+
+describe('a worker that is killed in the middle of a backup', () => {
+  it('leaves a failed run, no half-made content, and every earlier point', async () => {
+    const before = files()
+    bench.sql('update sales.leg set note = md5(note)')
+    const changed = bench.sql(LEGS)
+    const child = startWorker()
+    const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
+    await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
+    await kill(child)
+    await tidyUp(bench.engine, true)
+    expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died', next: 'Start it again.' } })
+    expect(files()).toEqual(before)
+    const { run } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'leg')], into: { mode: 'beside', schema: null, names: {} } })
+    expect(run.state).toBe('done')
+    expect(bench.sql(LEGS)).toBe(changed)
+  })
+})
+
+describe('a worker that is killed in the middle of a restore', () => {
+  it('leaves the old data in place, and the same restore goes through afterwards', async () => {
+    bench.sql('delete from sales.leg where leg_id > 200000')
+    const damaged = bench.sql(LEGS)
+    const child = startWorker()
+    const wish = { picks: [bench.path('sales', 'leg')], into: { mode: 'original' }, collide: 'replace', each: {} }
+    const id = await bench.engine.startRun({ kind: 'restore', vessel, startedBy: 'a test', params: { point, wish, reason: 'a test' } })
+    await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
+    await kill(child)
+    await tidyUp(bench.engine, true)
+    expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+    expect(bench.sql(LEGS)).toBe(damaged)
+    const { run } = await bench.restore(vessel, point, wish as never)
+    expect(run.state).toBe('done')
+    expect(bench.sql('select count(*) from sales.leg')).toBe('250000')
+  })
+})
+
+describe('a store that is full', () => {
+  it('ends the backup with its reason and without leftovers', async () => {
+    const before = files()
+    bench.sql('update sales.leg set filler = repeat(md5(random()::text), 6)')
+    const child = startWorker(2_000_000)
+    const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
+    const run = await until(id, ({ state }) => state !== 'waiting' && state !== 'running')
+    await kill(child)
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'store_full', touched: 'What this run had written is removed; earlier points are untouched.' } })
+    expect(files()).toEqual(before)
+  })
+})
+
+describe('two workers on one catalog', () => {
+  it('do each run once', async () => {
+    const others = [startWorker(), startWorker()]
+    const ids = await Promise.all([1, 2, 3, 4].map(() => bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })))
+    for (const id of ids) expect((await until(id, ({ state }) => state !== 'waiting' && state !== 'running')).state).toBe('done')
+    const steps = await bench.engine.db.selectFrom('run_step').select('run_id').where('run_id', 'in', ids).execute()
+    expect(steps.map((step) => step.run_id).sort()).toEqual([...ids].sort())
+    for (const child of others) await kill(child)
+  })
+})
