@@ -80,16 +80,22 @@ class Bench {
   constructor(
     private readonly engine: Engine,
     private readonly vessel: Vessel,
+    private readonly alone: Vessel,
   ) {}
 
-  async run(kind: RunKind, params: Record<string, unknown> = {}) {
-    const id = await addRun(this.engine, { kind, vessel: this.vessel, startedBy: 'the benchmark', params })
+  async run(kind: RunKind, params: Record<string, unknown> = {}, vessel = this.vessel) {
+    const id = await addRun(this.engine, { kind, vessel, startedBy: 'the benchmark', params })
     const watching = setInterval(() => (this.peak = Math.max(this.peak, process.memoryUsage().rss)), 50)
     const seconds = await timed(() => perform(this.engine, id))
     clearInterval(watching)
     const run = await this.engine.db.selectFrom('run').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
     if (run.state !== 'done') throw new Error(`the run ended as ${run.state}: ${JSON.stringify(run.error)}`)
     return { seconds, outcome: run.outcome as { point: string; stored: number }, counters: run.counters }
+  }
+
+  /** A full backup over one connection only. */
+  backupAlone() {
+    return this.run('backup', {}, this.alone)
   }
 
   tell(what: string, value: number, goal: number, unit = '×', atMost = false): void {
@@ -107,7 +113,7 @@ async function emptyStore(engine: Engine): Promise<void> {
 async function backups(bench: Bench, engine: Engine): Promise<{ point: string; stored: number }> {
   await psql('bench', TABLES.map((table) => `select count(*) from ${table}`).join(';'))
   const raw = await best(() => timed(() => Promise.all(TABLES.map((table) => psql('bench', `copy ${table} to stdout`)))))
-  const dump = await best(() => timed(() => program('pg_dump', ['-Fc', '-d', server.url('bench'), '-f', '/dev/null'])))
+  const dump = await best(() => timed(() => program('pg_dump', ['-Fc', '-d', server.url('bench'), '-f', join(folder, 'dump')])))
   let last = { point: '', stored: 0 }
   const full = await best(async () => {
     await emptyStore(engine)
@@ -115,6 +121,22 @@ async function backups(bench: Bench, engine: Engine): Promise<{ point: string; s
     last = outcome
     return seconds
   })
+  const rawAlone = await best(() => timed(async () => {
+    for (const table of TABLES) await psql('bench', `copy ${table} to stdout`)
+  }))
+  const before = process.cpuUsage()
+  let read = 0
+  const fullAlone = await best(async () => {
+    await emptyStore(engine)
+    const { seconds, counters } = await bench.backupAlone()
+    read += counters.bytes!
+    return seconds
+  })
+  const { user, system } = process.cpuUsage(before)
+  console.log(`over one connection: raw COPY ${rawAlone.toFixed(1)} s, full backup ${fullAlone.toFixed(1)} s; ${((user + system) / 1e6 / (read / 1e9)).toFixed(1)} s of processor time for a gigabyte`)
+  bench.tell('The same over one connection, where a core is left for the work', rawAlone / fullAlone, 0.85)
+  await emptyStore(engine)
+  last = (await bench.run('backup')).outcome
   console.log(`raw COPY ${raw.toFixed(1)} s, dump ${dump.toFixed(1)} s, full backup ${full.toFixed(1)} s`)
   bench.tell('Full backup, against raw COPY to nowhere over as many connections', raw / full, 0.85)
   bench.tell('Full backup, against the server’s dump utility at its default compression', dump / full, 2.5)
@@ -157,10 +179,10 @@ async function main(): Promise<void> {
   try {
     await addStore(engine, { name: 'store', path: join(folder, `store-${randomUUID()}`) })
     await addSource(engine, { name: 'db', password: 'bench', settings: { host: '127.0.0.1', port: PORT, user: 'postgres', database: 'postgres', tls: 'off' } })
-    const vessel = await addVessel(engine, 'Bench', {
-      rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/bench' }], store: 'store', promises: { couldLose: null, backWithin: null }, readers: TABLES.length,
+    const vessel = (name: string, readers: number) => addVessel(engine, name, {
+      rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/bench' }], store: 'store', promises: { couldLose: null, backWithin: null }, readers,
     })
-    const bench = new Bench(engine, vessel)
+    const bench = new Bench(engine, await vessel('Bench', TABLES.length), await vessel('Alone', 1))
     const size = server.psql('bench', TABLES.map((table) => `select pg_table_size('${table}')`).join(';'))
     const first = await backups(bench, engine)
     await restores(bench, first.point)

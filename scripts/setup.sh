@@ -3,6 +3,8 @@
 set -euo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")/.."
 export NUXT_TELEMETRY_DISABLED=1
+# Chunks of a megabyte come and go on several threads; more arenas would keep what each of them once needed.
+export MALLOC_ARENA_MAX=2
 
 as_root() {
   if [ "$(id -u)" = 0 ]; then "$@"

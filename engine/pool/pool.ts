@@ -16,7 +16,8 @@ export class ContentPool {
     const filename = join(options.root, 'dist', 'pool-worker.mjs')
     if (!existsSync(filename)) throw new Error(`${filename} is missing; run "npm run build:engine" first`)
     this.threads = options.threads ?? Math.min(8, Math.max(1, availableParallelism() - 1))
-    this.piscina = new Piscina({ filename, minThreads: this.threads, maxThreads: this.threads })
+    // A thread that waits for its next task without turning its event loop never frees what was collected.
+    this.piscina = new Piscina({ filename, minThreads: this.threads, maxThreads: this.threads, atomics: 'disabled' })
   }
 
   /** The keyed name of a chunk. The plain bytes are moved to the thread and come back with the result. */

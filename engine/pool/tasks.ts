@@ -1,4 +1,6 @@
 import { createHmac } from 'node:crypto'
+import { setFlagsFromString } from 'node:v8'
+import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
 import { seal, unseal } from '../secrets/seal'
 
@@ -32,12 +34,20 @@ export interface OpenTask {
   baseName: Uint8Array | null
 }
 
-// Level 1 is the fastest; a difference needs level 3, whose window spans the base and the chunk.
+// Level 1 is the fastest. A difference needs a level whose window reaches back over the whole base, which the
+// low ones do for small bases only.
 const encoder = new Encoder(1)
 const decoder = new Decoder()
-const DELTA_LEVEL = 3
+const DELTA_LEVELS = [[900_000, 3], [1_400_000, 5], [Infinity, 9]] as const
+const deltaLevel = (bytes: number) => DELTA_LEVELS.find(([most]) => bytes <= most)![1]
 // A difference that is not much smaller is not worth a second chunk to read.
 const DELTA_WORTH = 0.5
+
+// An encoder or decoder with a dictionary holds megabytes of native memory that the engine of JavaScript does
+// not see, so it would let hundreds of them lie. Each is collected as soon as it was used; that takes a
+// millisecond or two on a thread whose heap is small.
+setFlagsFromString('--expose-gc')
+const collect = runInNewContext('gc') as () => void
 
 const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
   const whole = buffer.byteOffset === 0 && buffer.byteLength === buffer.buffer.byteLength
@@ -57,7 +67,8 @@ export function sealTask(task: SealTask): SealedChunk {
 function compress({ plain, base }: SealTask): { codec: Codec; bytes: Uint8Array } {
   const input = Buffer.from(plain.buffer, plain.byteOffset, plain.byteLength)
   if (base) {
-    const delta = new Encoder(DELTA_LEVEL, Buffer.from(base)).encodeSync(input)
+    const delta = new Encoder(deltaLevel(Math.max(base.length, input.length)), Buffer.from(base)).encodeSync(input)
+    collect()
     // Typical rows compress to a third; a difference has to beat half of that.
     if (delta.length < (input.length / 3) * DELTA_WORTH) return { codec: CODEC.delta, bytes: delta }
   }
@@ -79,7 +90,9 @@ function decompress({ codec, base }: OpenTask, packed: Buffer): Uint8Array {
   if (codec === CODEC.raw) return packed
   if (codec === CODEC.zstd) return decoder.decodeSync(packed)
   if (!base) throw new Error('the chunk is a difference, and its base is missing')
-  return new Decoder(Buffer.from(base)).decodeSync(packed)
+  const plain = new Decoder(Buffer.from(base)).decodeSync(packed)
+  collect()
+  return plain
 }
 
 function contextOf(name: Uint8Array, codec: Codec, base: Uint8Array | null): Uint8Array {
