@@ -11,7 +11,9 @@ export default defineNuxtConfig({
   telemetry: false,
   ui: { fonts: false, theme: { colors: ['primary', 'secondary', 'success', 'info', 'warning', 'error'] } },
   icon: {
-    provider: 'server', fallbackToApi: false, serverBundle: { collections: ['lucide'] },
+    provider: 'server',
+    fallbackToApi: false,
+    serverBundle: { collections: ['lucide'] },
     clientBundle: { scan: true, sizeLimitKb: 256 },
   },
   app: {
@@ -21,7 +23,9 @@ export default defineNuxtConfig({
   router: { options: { scrollBehaviorType: 'auto' } },
   nitro: nitro(),
   imports: {
-    presets: [{ from: '@vueuse/core', imports: ['useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'] }],
+    presets: [
+      { from: '@vueuse/core', imports: ['useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'] },
+    ],
   },
   typescript: { strict: true, tsConfig: { compilerOptions: { noUncheckedIndexedAccess: true } } },
   vite: { build: { target: 'es2022' } },

@@ -31,7 +31,10 @@ interface Figure {
 const folder = mkdtempSync(join(tmpdir(), 'vessel-bench-'))
 chmodSync(folder, 0o755)
 const server = new PostgresServer({
-  folder: join(folder, 'server'), port: PORT, password: 'bench', settings: { shared_buffers: '1GB', max_wal_size: '8GB', wal_level: 'logical', checkpoint_timeout: '30min' },
+  folder: join(folder, 'server'),
+  port: PORT,
+  password: 'bench',
+  settings: { shared_buffers: '1GB', max_wal_size: '8GB', wal_level: 'logical', checkpoint_timeout: '30min' },
 })
 
 async function timed(work: () => Promise<unknown>): Promise<number> {
@@ -64,12 +67,15 @@ const psql = (database: string, sql: string, files: { in?: string; out?: string 
 function makeData(): void {
   server.psql('postgres', 'create database bench')
   for (const table of TABLES) {
-    server.psql('bench', `select setseed(0.3);
+    server.psql(
+      'bench',
+      `select setseed(0.3);
       create table ${table} (id bigint primary key, booking_id bigint not null, berth text not null, fare numeric(8, 2) not null, status text not null, note text, updated_at timestamptz not null);
       insert into ${table} select g, g / 2, (array['A', 'B', 'C', 'deck'])[1 + g % 4] || '-' || (100 + g % 140), (random() * 200)::numeric(8, 2),
         (array['held', 'paid', 'boarded', 'sailed'])[1 + (random() * 3)::int], case when g % 3 = 0 then md5(g::text) end, timestamptz '2026-01-01' + g * interval '7 seconds'
         from generate_series(1, ${ROWS}) g;
-      create index ${table}_by_booking on ${table} (booking_id); vacuum analyze ${table};`)
+      create index ${table}_by_booking on ${table} (booking_id); vacuum analyze ${table};`,
+    )
   }
 }
 
@@ -121,9 +127,11 @@ async function backups(bench: Bench, engine: Engine): Promise<{ point: string; s
     last = outcome
     return seconds
   })
-  const rawAlone = await best(() => timed(async () => {
-    for (const table of TABLES) await psql('bench', `copy ${table} to stdout`)
-  }))
+  const rawAlone = await best(() =>
+    timed(async () => {
+      for (const table of TABLES) await psql('bench', `copy ${table} to stdout`)
+    }),
+  )
   const before = process.cpuUsage()
   let read = 0
   const fullAlone = await best(async () => {
@@ -133,7 +141,9 @@ async function backups(bench: Bench, engine: Engine): Promise<{ point: string; s
     return seconds
   })
   const { user, system } = process.cpuUsage(before)
-  console.log(`over one connection: raw COPY ${rawAlone.toFixed(1)} s, full backup ${fullAlone.toFixed(1)} s; ${((user + system) / 1e6 / (read / 1e9)).toFixed(1)} s of processor time for a gigabyte`)
+  console.log(
+    `over one connection: raw COPY ${rawAlone.toFixed(1)} s, full backup ${fullAlone.toFixed(1)} s; ${((user + system) / 1e6 / (read / 1e9)).toFixed(1)} s of processor time for a gigabyte`,
+  )
   bench.tell('The same over one connection, where a core is left for the work', rawAlone / fullAlone, 0.85)
   await emptyStore(engine)
   last = (await bench.run('backup')).outcome
@@ -178,10 +188,18 @@ async function main(): Promise<void> {
   const engine = await Engine.start({ catalog: server.url('catalog'), root: process.cwd(), masterKeyFile: join(folder, 'master.key') })
   try {
     await addStore(engine, { name: 'store', path: join(folder, `store-${randomUUID()}`) })
-    await addSource(engine, { name: 'db', password: 'bench', settings: { host: '127.0.0.1', port: PORT, user: 'postgres', database: 'postgres', tls: 'off' } })
-    const vessel = (name: string, readers: number) => addVessel(engine, name, {
-      rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/bench' }], store: 'store', promises: { couldLose: null, backWithin: null }, readers,
+    await addSource(engine, {
+      name: 'db',
+      password: 'bench',
+      settings: { host: '127.0.0.1', port: PORT, user: 'postgres', database: 'postgres', tls: 'off' },
     })
+    const vessel = (name: string, readers: number) =>
+      addVessel(engine, name, {
+        rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/bench' }],
+        store: 'store',
+        promises: { couldLose: null, backWithin: null },
+        readers,
+      })
     const bench = new Bench(engine, await vessel('Bench', TABLES.length), await vessel('Alone', 1))
     const size = server.psql('bench', TABLES.map((table) => `select pg_table_size('${table}')`).join(';'))
     const first = await backups(bench, engine)
@@ -199,14 +217,17 @@ async function main(): Promise<void> {
 function report(figures: Figure[], size: string): void {
   const bytes = size.split('\n').reduce((sum, line) => sum + Number(line), 0)
   const lines = figures.map(({ what, measured, goal, met }) => `| ${what} | ${measured} | ${goal} | ${met ? 'met' : 'missed'} |`)
-  writeFileSync('docs/benchmarks.md', `# Benchmarks
+  writeFileSync(
+    'docs/benchmarks.md',
+    `# Benchmarks
 
 Written by \`bin/bench\` on ${new Date().toISOString().slice(0, 10)}: ${TABLES.length} tables of ${countInWords(ROWS)} rows (${bytesInWords(bytes)} at the source), best of ${ROUNDS} rounds, ${cpus().length} cores shared by the server, its clients and us. Every figure is a ratio against a baseline of the same run.
 
 | what | measured | goal | |
 |---|---|---|---|
 ${lines.join('\n')}
-`)
+`,
+  )
 }
 
 await main()

@@ -49,7 +49,7 @@ function midnight(now: Date, days: number): number {
   return date.getTime()
 }
 
-const daysSince = (now: Date, weekday: number) => ((now.getDay() - weekday + 7) % 7) || 7
+const daysSince = (now: Date, weekday: number) => (now.getDay() - weekday + 7) % 7 || 7
 
 export async function makeHistory(scenario: Scenario, now: Date): Promise<void> {
   const { engine, clock, harbour } = scenario
@@ -83,22 +83,33 @@ interface Vessels {
 async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
   await addStore(engine, { name: 'dry-dock', path: store })
   await addSource(engine, {
-    name: 'harbour-db', password: harbour.password,
+    name: 'harbour-db',
+    password: harbour.password,
     settings: { host: harbour.host, port: harbour.port, user: harbour.user, database: 'postgres', tls: 'off' },
   })
   const common = { store: 'dry-dock', readers: 2 }
   const bookings = await addVessel(engine, 'Bookings', {
-    ...common, promises: { couldLose: 14 * HOUR, backWithin: HOUR },
-    rules: [{ id: 'a', act: 'take', kind: 'database', pattern: 'harbour-db/bookings' }, { id: 'b', act: 'leave', kind: 'thing', pattern: 'harbour-db/bookings/*/tmp_*' }],
+    ...common,
+    promises: { couldLose: 14 * HOUR, backWithin: HOUR },
+    rules: [
+      { id: 'a', act: 'take', kind: 'database', pattern: 'harbour-db/bookings' },
+      { id: 'b', act: 'leave', kind: 'thing', pattern: 'harbour-db/bookings/*/tmp_*' },
+    ],
   })
   const crew = await addVessel(engine, 'Crew rota', {
-    ...common, promises: { couldLose: DAY, backWithin: 30 * 60_000 },
+    ...common,
+    promises: { couldLose: DAY, backWithin: 30 * 60_000 },
     rules: ['roster', 'payroll'].map((schema) => ({ id: schema, act: 'take', kind: 'schema', pattern: `harbour-db/crewing/${schema}` })),
   })
   return { bookings, crew }
 }
 
-function run({ engine }: Scenario, kind: RunKind, vessel: Vessel, more: { name?: string; startedBy?: string; params?: Record<string, unknown> } = {}) {
+function run(
+  { engine }: Scenario,
+  kind: RunKind,
+  vessel: Vessel,
+  more: { name?: string; startedBy?: string; params?: Record<string, unknown> } = {},
+) {
   return async () => {
     const id = await addRun(engine, { kind, vessel, startedBy: more.startedBy ?? 'the schedule of the demo', ...more })
     await perform(engine, id)
@@ -118,10 +129,14 @@ function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewin
     happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
     if (days <= 6) happenings.push({ at: new Date(day + 16 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
     happenings.push({ at: new Date(day + 2.5 * HOUR), does: run(scenario, 'backup', vessels.crew) })
-    if (days % 5 === 0) happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
+    if (days % 5 === 0)
+      happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
   }
   // Just now, so that the lifelines reach to the present whatever the hour.
-  happenings.push({ at: new Date(now.getTime() - 26 * 60_000), does: run(scenario, 'backup', vessels.bookings, { name: 'before the fare change', startedBy: 'Mira Orrin' }) })
+  happenings.push({
+    at: new Date(now.getTime() - 26 * 60_000),
+    does: run(scenario, 'backup', vessels.bookings, { name: 'before the fare change', startedBy: 'Mira Orrin' }),
+  })
   return happenings
 }
 
@@ -134,7 +149,13 @@ function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, so
     { at: new Date(sunday), does: () => bookings.query('drop table loyalty.voucher') },
     { at: new Date(sunday + 5 * 60_000), does: () => discoverSource(engine, source) },
     // The fare clean-up takes legs that are still valid.
-    { at: new Date(yesterday), does: () => bookings.query(`delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 and status = 'paid' order by leg_id desc limit 1843)`) },
+    {
+      at: new Date(yesterday),
+      does: () =>
+        bookings.query(
+          `delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 and status = 'paid' order by leg_id desc limit 1843)`,
+        ),
+    },
     // Somebody changed the password and told nobody until the morning.
     { at: new Date(thursday), does: async () => changePassword('changed by somebody') },
     { at: new Date(thursday + 60_000), does: run(scenario, 'backup', vessels.crew, { name: 'before the new rota' }) },
@@ -150,9 +171,18 @@ async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client |
   const { engine, harbour } = scenario
   const database = client ? 'bookings' : 'crewing'
   const point = await engine.db
-    .selectFrom('point').select('id').where('vessel_id', '=', vessel.id).where('kept_for', 'is', null).orderBy('at', 'desc').limit(1).executeTakeFirstOrThrow()
+    .selectFrom('point')
+    .select('id')
+    .where('vessel_id', '=', vessel.id)
+    .where('kept_for', 'is', null)
+    .orderBy('at', 'desc')
+    .limit(1)
+    .executeTakeFirstOrThrow()
   const wish: Wish = {
-    picks: [`harbour-db/${database}/${path}`], into: { mode: 'beside', schema: null, names: {} }, collide: 'rename', each: {},
+    picks: [`harbour-db/${database}/${path}`],
+    into: { mode: 'beside', schema: null, names: {} },
+    collide: 'rename',
+    each: {},
   }
   const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point: point.id, wish, reason: null } })()
   const copy = await engine.db.selectFrom('receipt').select('target').where('run_id', '=', id).executeTakeFirstOrThrow()

@@ -16,13 +16,25 @@ const asRoot = process.getuid?.() === 0
 // As root the servers run as `postgres`, who cannot reach a checkout that lies in somebody's home.
 const home = asRoot ? join('/var/tmp/unbroken-vessel', createHash('sha256').update(root).digest('hex').slice(0, 10)) : join(root, '.demo')
 const folder = process.env.DEMO_FOLDER ?? home
-const ports = { web: Number(process.env.DEMO_PORT ?? 3210), catalog: Number(process.env.DEMO_CATALOG_PORT ?? 54329), harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 54330) }
+const ports = {
+  web: Number(process.env.DEMO_PORT ?? 3210),
+  catalog: Number(process.env.DEMO_CATALOG_PORT ?? 54329),
+  harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 54330),
+}
 const PASSWORDS = { catalog: 'catalog of the demo', admin: 'harbour master', keeper: 'keeper of the vessel' }
-const files = { done: join(folder, 'history-is-made'), web: join(folder, 'web.pid'), key: join(folder, 'master.key'), store: join(folder, 'dry-dock') }
+const files = {
+  done: join(folder, 'history-is-made'),
+  web: join(folder, 'web.pid'),
+  key: join(folder, 'master.key'),
+  store: join(folder, 'dry-dock'),
+}
 
 const catalog = new PostgresServer({ folder: join(folder, 'catalog'), port: ports.catalog, password: PASSWORDS.catalog })
 const harbour = new PostgresServer({
-  folder: join(folder, 'harbour-db'), port: ports.harbour, password: PASSWORDS.admin, settings: { wal_level: 'logical', max_connections: '60' },
+  folder: join(folder, 'harbour-db'),
+  port: ports.harbour,
+  password: PASSWORDS.admin,
+  settings: { wal_level: 'logical', max_connections: '60' },
 })
 
 async function main(): Promise<void> {
@@ -82,11 +94,17 @@ async function makeAll(): Promise<void> {
   const clock = new ScenarioClock()
   const engine = await Engine.start({ catalog: catalog.url('vessel'), root, masterKeyFile: files.key, clock })
   try {
-    await makeHistory({
-      engine, clock, store: files.store, say: (text) => console.log(`  ${text}`),
-      harbour: { host: '127.0.0.1', port: ports.harbour, user: 'vessel_keeper', password: PASSWORDS.keeper },
-      changePassword: (to) => void harbour.psql('postgres', `alter role vessel_keeper password '${to}'`),
-    }, now)
+    await makeHistory(
+      {
+        engine,
+        clock,
+        store: files.store,
+        say: (text) => console.log(`  ${text}`),
+        harbour: { host: '127.0.0.1', port: ports.harbour, user: 'vessel_keeper', password: PASSWORDS.keeper },
+        changePassword: (to) => void harbour.psql('postgres', `alter role vessel_keeper password '${to}'`),
+      },
+      now,
+    )
   } finally {
     await engine.close()
   }
@@ -97,7 +115,10 @@ function makeData(start: Date): void {
   const sql = (name: string) => readFileSync(join(root, 'demo', 'sql', `${name}.sql`), 'utf8')
   harbour.psql('postgres', sql('roles'))
   harbour.psql('postgres', `create role vessel_keeper login superuser replication password '${PASSWORDS.keeper}'`)
-  for (const [database, owner] of [['bookings', 'ferry_app'], ['crewing', 'crew_office']]) {
+  for (const [database, owner] of [
+    ['bookings', 'ferry_app'],
+    ['crewing', 'crew_office'],
+  ]) {
     harbour.psql('postgres', `create database ${database} owner ${owner}`)
     harbour.psql(database!, `set demo.start = '${start.toISOString()}'; set synchronous_commit = off; ${sql(database!)} analyze;`)
   }
@@ -105,10 +126,18 @@ function makeData(start: Date): void {
 
 function startWeb(): ChildProcess {
   const web = spawn(process.execPath, ['.output/server/index.mjs'], {
-    cwd: root, stdio: ['ignore', 'inherit', 'inherit'],
+    cwd: root,
+    stdio: ['ignore', 'inherit', 'inherit'],
     env: {
-      ...process.env, HOST: '127.0.0.1', PORT: String(ports.web), NITRO_HOST: '127.0.0.1', NITRO_PORT: String(ports.web),
-      VESSEL_CATALOG: catalog.url('vessel'), VESSEL_ROOT: root, VESSEL_MASTER_KEY_FILE: files.key, VESSEL_WORKER: 'alone',
+      ...process.env,
+      HOST: '127.0.0.1',
+      PORT: String(ports.web),
+      NITRO_HOST: '127.0.0.1',
+      NITRO_PORT: String(ports.web),
+      VESSEL_CATALOG: catalog.url('vessel'),
+      VESSEL_ROOT: root,
+      VESSEL_MASTER_KEY_FILE: files.key,
+      VESSEL_WORKER: 'alone',
     },
   })
   writeFileSync(files.web, String(web.pid))
@@ -121,7 +150,9 @@ function startWeb(): ChildProcess {
 async function answers(web: ChildProcess): Promise<void> {
   for (let tries = 0; tries < 300 && web.exitCode === null; tries++) {
     const open = await new Promise<boolean>((resolve) => {
-      const socket = connect(ports.web, '127.0.0.1', () => resolve(true)).on('error', () => resolve(false)).on('close', () => resolve(false))
+      const socket = connect(ports.web, '127.0.0.1', () => resolve(true))
+        .on('error', () => resolve(false))
+        .on('close', () => resolve(false))
       socket.unref()
       socket.once('connect', () => socket.end())
     })

@@ -7,7 +7,12 @@ import { join } from 'node:path'
 
 function binaries(): string {
   const base = '/usr/lib/postgresql'
-  const newest = existsSync(base) ? readdirSync(base).map(Number).filter(Boolean).sort((a, b) => b - a)[0] : undefined
+  const newest = existsSync(base)
+    ? readdirSync(base)
+        .map(Number)
+        .filter(Boolean)
+        .sort((a, b) => b - a)[0]
+    : undefined
   if (!newest) throw new Error('PostgreSQL is not installed; bin/demo and bin/test install it')
   return join(base, String(newest), 'bin')
 }
@@ -66,9 +71,14 @@ export class PostgresServer {
     if (this.isRunning()) return
     rmSync(join(this.data, 'postmaster.pid'), { force: true })
     const settings = {
-      port: String(this.options.port), listen_addresses: '127.0.0.1', unix_socket_directories: '', ...this.options.settings,
+      port: String(this.options.port),
+      listen_addresses: '127.0.0.1',
+      unix_socket_directories: '',
+      ...this.options.settings,
     }
-    const flags = Object.entries(settings).map(([name, value]) => `-c ${name}='${value}'`).join(' ')
+    const flags = Object.entries(settings)
+      .map(([name, value]) => `-c ${name}='${value}'`)
+      .join(' ')
     run('pg_ctl', ['-D', this.data, '-l', join(this.options.folder, 'log'), '-o', flags, '-w', 'start'])
   }
 
@@ -96,7 +106,9 @@ export class PostgresServer {
   /** Runs SQL with psql, the client that nobody here wrote. */
   psql(database: string, sql: string): string {
     const result = spawnSync(join(binaries(), 'psql'), ['-XAtq', '-v', 'ON_ERROR_STOP=1', '-d', this.url(database)], {
-      input: sql, encoding: 'utf8', maxBuffer: 1 << 28,
+      input: sql,
+      encoding: 'utf8',
+      maxBuffer: 1 << 28,
     })
     if (result.status !== 0) throw new Error(`psql failed: ${result.stderr}`)
     return result.stdout.trim()
@@ -104,7 +116,10 @@ export class PostgresServer {
 
   /** The server's own dump of a database's structure, the oracle of the tests. */
   dump(database: string): string {
-    const result = spawnSync(join(binaries(), 'pg_dump'), ['--schema-only', '-d', this.url(database)], { encoding: 'utf8', maxBuffer: 1 << 28 })
+    const result = spawnSync(join(binaries(), 'pg_dump'), ['--schema-only', '-d', this.url(database)], {
+      encoding: 'utf8',
+      maxBuffer: 1 << 28,
+    })
     if (result.status !== 0) throw new Error(`pg_dump failed: ${result.stderr}`)
     return result.stdout.replace(/^\\(un)?restrict .*$/gm, '')
   }

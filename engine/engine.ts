@@ -26,7 +26,9 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
   }
   const root = resolve(env.VESSEL_ROOT ?? process.cwd())
   return {
-    catalog: env.VESSEL_CATALOG, root, masterKey: env.VESSEL_MASTER_KEY,
+    catalog: env.VESSEL_CATALOG,
+    root,
+    masterKey: env.VESSEL_MASTER_KEY,
     masterKeyFile: env.VESSEL_MASTER_KEY_FILE ?? join(root, '.data', 'master.key'),
   }
 }

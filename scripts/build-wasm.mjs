@@ -14,13 +14,10 @@ await writeFile('core/content/assembly/rows.wasm.ts', `export const rowsWasm =\n
 
 async function compile() {
   let binary
-  const result = await asc.main(
-    [source, '-o', 'rows.wasm', '-O3', '--runtime', 'stub', '--noAssert', '--enable', 'bulk-memory'],
-    {
-      writeFile: (name, contents) => {
-        if (name === 'rows.wasm') binary = contents
-      },
+  const result = await asc.main([source, '-o', 'rows.wasm', '-O3', '--runtime', 'stub', '--noAssert', '--enable', 'bulk-memory'], {
+    writeFile: (name, contents) => {
+      if (name === 'rows.wasm') binary = contents
     },
-  )
+  })
   return { error: result.error, stderr: result.stderr?.toString(), binary }
 }

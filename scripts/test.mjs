@@ -19,7 +19,11 @@ for (const [name, [program, ...args]] of CHECKS) {
 }
 
 const report = join(mkdtempSync(join(tmpdir(), 'vessel-report-')), 'report.json')
-const vitest = spawnSync('npx', ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...process.argv.slice(2)], { stdio: ['ignore', 'inherit', 'inherit'] })
+const vitest = spawnSync(
+  'npx',
+  ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...process.argv.slice(2)],
+  { stdio: ['ignore', 'inherit', 'inherit'] },
+)
 try {
   const result = JSON.parse(readFileSync(report, 'utf8'))
   passed += result.numPassedTests

@@ -30,7 +30,35 @@ export type EstateThing = Sent<Thing>
 export type EstateSource = Sent<Source>
 export type StoreView = Sent<Store>
 export type Plan = DatabasePlan & { source: string }
-export interface WatchView { now: string; vessels: Standing[]; hands: Hand[]; unclaimed: Unclaimed[]; runs: RunRow[] }
-export type SelectionView = SelectionSummary & { troubles: Record<string, string | null>; shared: { path: string; vessel: string }[]; sharedCount: number }
-export interface PlaceView { path: string; existing: boolean; free: number; total: number }
-export type { Change, Claim, Found, PointContents, PointThing, ProbeFinding, ProbeReport, ReceiptLine, StructureLine, TableComparison, Unclaimed, VesselDefinition }
+export interface WatchView {
+  now: string
+  vessels: Standing[]
+  hands: Hand[]
+  unclaimed: Unclaimed[]
+  runs: RunRow[]
+}
+export type SelectionView = SelectionSummary & {
+  troubles: Record<string, string | null>
+  shared: { path: string; vessel: string }[]
+  sharedCount: number
+}
+export interface PlaceView {
+  path: string
+  existing: boolean
+  free: number
+  total: number
+}
+export type {
+  Change,
+  Claim,
+  Found,
+  PointContents,
+  PointThing,
+  ProbeFinding,
+  ProbeReport,
+  ReceiptLine,
+  StructureLine,
+  TableComparison,
+  Unclaimed,
+  VesselDefinition,
+}

@@ -11,7 +11,11 @@ watch(asked, () => Object.assign(form, { name: '', comment: '' }) && (error.valu
 async function start() {
   sending.value = true
   try {
-    const { id } = await post<{ id: string }>(`/api/vessels/${asked.value!.slug}/runs`, { kind: 'backup', name: form.name || null, comment: form.comment || null })
+    const { id } = await post<{ id: string }>(`/api/vessels/${asked.value!.slug}/runs`, {
+      kind: 'backup',
+      name: form.name || null,
+      comment: form.comment || null,
+    })
     asked.value = null
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
@@ -26,8 +30,12 @@ async function start() {
   <UModal v-model:open="open" :title="`Back up ${asked?.name ?? ''} now`" description="A full backup, beside those of the schedule.">
     <template #body>
       <form id="back-up" class="grid gap-4" @submit.prevent="start">
-        <UFormField label="Name" hint="optional"><UInput v-model="form.name" name="name" class="w-full" placeholder="before the fare change" :maxlength="120" autofocus /></UFormField>
-        <UFormField label="Comment" hint="optional"><UTextarea v-model="form.comment" name="comment" class="w-full" :rows="2" :maxlength="2000" /></UFormField>
+        <UFormField label="Name" hint="optional"
+          ><UInput v-model="form.name" name="name" class="w-full" placeholder="before the fare change" :maxlength="120" autofocus
+        /></UFormField>
+        <UFormField label="Comment" hint="optional"
+          ><UTextarea v-model="form.comment" name="comment" class="w-full" :rows="2" :maxlength="2000"
+        /></UFormField>
         <ErrorNote v-if="error" :error="error" />
       </form>
     </template>

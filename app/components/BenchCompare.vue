@@ -3,7 +3,14 @@ import type { ErrorRecord } from '~~/core/errors'
 import { namesOf } from '~~/core/things/thing'
 import type { TableComparison } from '~~/server/views'
 
-const { path, comparison } = defineProps<{ path: string | null; comparison: TableComparison | null; error: ErrorRecord | null; pending: boolean; at: string | null; there: ErrorRecord | null }>()
+const { path, comparison } = defineProps<{
+  path: string | null
+  comparison: TableComparison | null
+  error: ErrorRecord | null
+  pending: boolean
+  at: string | null
+  there: ErrorRecord | null
+}>()
 const tab = ref<'rows' | 'structure'>('rows')
 const differing = computed(() => comparison?.structure.filter((line) => line.mark !== 'same').length ?? 0)
 const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
@@ -14,12 +21,25 @@ const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
     <div class="flex h-[46px] shrink-0 items-center justify-between gap-4 border-b border-[var(--line)] px-4">
       <h2 class="mono cut text-[14px] font-semibold">{{ title }}</h2>
       <div class="flex h-full gap-5 text-[14px]" role="tablist">
-        <button v-for="name in (['rows', 'structure'] as const)" :key="name" role="tab" :aria-selected="tab === name" class="h-full" :class="tab === name ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'" @click="tab = name">{{ capital(name) }}<span v-if="name === 'structure' && differing > 0" class="ochre"> ≠{{ differing }}</span></button>
+        <button
+          v-for="name in ['rows', 'structure'] as const"
+          :key="name"
+          role="tab"
+          :aria-selected="tab === name"
+          class="h-full"
+          :class="tab === name ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
+          @click="tab = name"
+        >
+          {{ capital(name) }}<span v-if="name === 'structure' && differing > 0" class="ochre"> ≠{{ differing }}</span>
+        </button>
       </div>
     </div>
     <ErrorNote v-if="error" :error="error" class="m-4" />
     <ErrorNote v-else-if="there && !comparison" :error="there" class="m-4" />
-    <div v-else-if="!comparison" class="grid gap-2 p-4"><template v-if="pending && path"><USkeleton v-for="i in 10" :key="i" class="h-5" /></template><p v-else class="soft text-[13px]">Choose a table in the tree to see it then and now.</p></div>
+    <div v-else-if="!comparison" class="grid gap-2 p-4">
+      <template v-if="pending && path"><USkeleton v-for="i in 10" :key="i" class="h-5" /></template>
+      <p v-else class="soft text-[13px]">Choose a table in the tree to see it then and now.</p>
+    </div>
     <CompareRows v-else-if="tab === 'rows'" :comparison="comparison" :at="at" />
     <CompareStructure v-else :comparison="comparison" />
   </section>

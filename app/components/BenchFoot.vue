@@ -7,12 +7,15 @@ import type { Workbench } from '~/composables/useWorkbench'
 const { bench, vessel, failure } = defineProps<{ bench: Workbench; vessel: VesselView; sending: boolean; failure: ErrorRecord | null }>()
 const emit = defineEmits<{ go: [rehearsal: boolean] }>()
 const reason = defineModel<string>('reason', { required: true })
-const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) => bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
+const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) =>
+  bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
 const active = computed(() => bench.operations.value.filter((operation) => operation.verb !== 'leave'))
 const replaces = computed(() => active.value.some((operation) => operation.verb === 'replace'))
 const ready = computed(() => active.value.length > 0 && bench.blockers.value.length === 0 && !bench.planning.value)
 const missing = computed(() => replaces.value && reason.value.trim() === '')
-const rate = computed(() => (vessel.backWithin && vessel.bytes > 0 ? vessel.bytes / Math.max(0.001, (vessel.backWithin - 1500) / 1000) : null))
+const rate = computed(() =>
+  vessel.backWithin && vessel.bytes > 0 ? vessel.bytes / Math.max(0.001, (vessel.backWithin - 1500) / 1000) : null,
+)
 const input = useTemplateRef<HTMLInputElement>('input')
 const asked = ref(false)
 function bringBack() {
@@ -26,13 +29,51 @@ function bringBack() {
   <footer class="border-t border-[var(--line-strong)] px-6 py-2.5">
     <ErrorNote v-if="failure" :error="failure" class="mb-2" />
     <div class="flex items-center gap-7 text-[13px]">
-      <div class="leading-[18px]"><b class="font-semibold">{{ plural(sum((plan) => plan.rows), 'row') }}</b><div class="soft s12">into {{ plural(active.filter((operation) => operation.kind === 'table').length, 'table') }}</div></div>
-      <div class="leading-[18px]"><b class="font-semibold">{{ bytesInWords(sum((plan) => plan.bytes)) }}</b><div class="soft s12">to read</div></div>
-      <div class="leading-[18px]"><b class="font-semibold">{{ active.length > 0 ? `about ${durationInWords(estimateRestore(sum((plan) => plan.bytes), rate))}` : 'nothing' }}</b><div class="soft s12">to do</div></div>
-      <div v-if="replaces" class="leading-[18px]"><b class="iron font-semibold">about {{ countInWords(sum((plan) => plan.overwrites)) }} rows overwritten</b><div class="soft s12">kept as a point first</div></div>
-      <label v-if="replaces" class="flex min-w-0 flex-1 items-center gap-2.5 border-b py-1.5" :class="asked && missing ? 'border-[var(--iron)]' : 'border-[var(--edge)]'">
+      <div class="leading-[18px]">
+        <b class="font-semibold">{{
+          plural(
+            sum((plan) => plan.rows),
+            'row',
+          )
+        }}</b>
+        <div class="soft s12">into {{ plural(active.filter((operation) => operation.kind === 'table').length, 'table') }}</div>
+      </div>
+      <div class="leading-[18px]">
+        <b class="font-semibold">{{ bytesInWords(sum((plan) => plan.bytes)) }}</b>
+        <div class="soft s12">to read</div>
+      </div>
+      <div class="leading-[18px]">
+        <b class="font-semibold">{{
+          active.length > 0
+            ? `about ${durationInWords(
+                estimateRestore(
+                  sum((plan) => plan.bytes),
+                  rate,
+                ),
+              )}`
+            : 'nothing'
+        }}</b>
+        <div class="soft s12">to do</div>
+      </div>
+      <div v-if="replaces" class="leading-[18px]">
+        <b class="iron font-semibold">about {{ countInWords(sum((plan) => plan.overwrites)) }} rows overwritten</b>
+        <div class="soft s12">kept as a point first</div>
+      </div>
+      <label
+        v-if="replaces"
+        class="flex min-w-0 flex-1 items-center gap-2.5 border-b py-1.5"
+        :class="asked && missing ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
+      >
         <span class="shrink-0" :class="asked && missing ? 'iron' : 'soft'">Reason, for the receipt</span>
-        <input ref="input" v-model="reason" name="reason" class="min-w-0 flex-1 bg-transparent outline-none" :maxlength="500" :aria-invalid="asked && missing" @keydown.enter="bringBack">
+        <input
+          ref="input"
+          v-model="reason"
+          name="reason"
+          class="min-w-0 flex-1 bg-transparent outline-none"
+          :maxlength="500"
+          :aria-invalid="asked && missing"
+          @keydown.enter="bringBack"
+        />
       </label>
       <div class="ml-auto flex gap-2.5">
         <UButton :disabled="!ready" :loading="sending" @click="emit('go', true)">Rehearse</UButton>

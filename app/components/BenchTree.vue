@@ -20,7 +20,9 @@ const rows = computed(() => {
   })
 })
 const scroller = useTemplateRef<HTMLElement>('scroller')
-const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => 27, overscan: 12 })))
+const virtual = useVirtualizer(
+  computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => 27, overscan: 12 })),
+)
 
 function fold(path: string) {
   const next = new Set(folded.value)
@@ -38,7 +40,10 @@ function since(thing: PointThing): { text: string; color: string } {
     return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--ochre-text)' } : { text: '=', color: 'var(--soft)' }
   }
   if (depthOf(thing) < 2) return { text: '', color: '' }
-  return { text: thing.rows !== null ? countInWords(thing.rows) : thing.kind === 'table' ? 'partitioned' : thing.kind.replace('-', ' '), color: 'var(--soft)' }
+  return {
+    text: thing.rows !== null ? countInWords(thing.rows) : thing.kind === 'table' ? 'partitioned' : thing.kind.replace('-', ' '),
+    color: 'var(--soft)',
+  }
 }
 </script>
 
@@ -46,20 +51,55 @@ function since(thing: PointThing): { text: string; color: string } {
   <section class="flex min-h-0 flex-col border-r border-[var(--line)]" aria-label="What is in the point">
     <label class="soft mx-6 mt-2 flex h-8 items-center gap-2 border-b border-[var(--edge)] text-[13px]">
       <UIcon name="i-lucide-search" class="size-3.5 shrink-0" />
-      <input v-model="filter" :placeholder="`${plural(bench.things.value.length, 'thing')} in this point`" aria-label="Filter" class="w-full bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]">
+      <input
+        v-model="filter"
+        :placeholder="`${plural(bench.things.value.length, 'thing')} in this point`"
+        aria-label="Filter"
+        class="w-full bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]"
+      />
     </label>
-    <div v-if="bench.contents.pending.value && rows.length === 0" class="grid gap-2 p-6"><USkeleton v-for="i in 9" :key="i" class="h-5" /></div>
+    <div v-if="bench.contents.pending.value && rows.length === 0" class="grid gap-2 p-6">
+      <USkeleton v-for="i in 9" :key="i" class="h-5" />
+    </div>
     <div ref="scroller" class="mt-2 min-h-0 flex-1 overflow-y-auto pb-4" role="tree" aria-multiselectable="true">
       <div class="relative" :style="{ height: `${virtual.getTotalSize()}px` }">
-        <div v-for="item in virtual.getVirtualItems()" :key="rows[item.index]!.path" role="treeitem" data-row :data-path="rows[item.index]!.path" :aria-level="depthOf(rows[item.index]!) + 1" :aria-selected="shown === rows[item.index]!.path"
-          class="absolute inset-x-0 flex h-[27px] items-center gap-2 pr-4 text-[13px]" :style="{ transform: `translateY(${item.start}px)`, paddingLeft: `${24 + depthOf(rows[item.index]!) * 20}px` }"
-          :class="shown === rows[item.index]!.path ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'">
-          <button v-if="depthOf(rows[item.index]!) < 2" :aria-label="folded.has(rows[item.index]!.path) ? 'Unfold' : 'Fold'" class="grid w-3.5 place-items-center" @click="fold(rows[item.index]!.path)">
+        <div
+          v-for="item in virtual.getVirtualItems()"
+          :key="rows[item.index]!.path"
+          role="treeitem"
+          data-row
+          :data-path="rows[item.index]!.path"
+          :aria-level="depthOf(rows[item.index]!) + 1"
+          :aria-selected="shown === rows[item.index]!.path"
+          class="absolute inset-x-0 flex h-[27px] items-center gap-2 pr-4 text-[13px]"
+          :style="{ transform: `translateY(${item.start}px)`, paddingLeft: `${24 + depthOf(rows[item.index]!) * 20}px` }"
+          :class="shown === rows[item.index]!.path ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'"
+        >
+          <button
+            v-if="depthOf(rows[item.index]!) < 2"
+            :aria-label="folded.has(rows[item.index]!.path) ? 'Unfold' : 'Fold'"
+            class="grid w-3.5 place-items-center"
+            @click="fold(rows[item.index]!.path)"
+          >
             <UIcon :name="folded.has(rows[item.index]!.path) ? 'i-lucide-chevron-right' : 'i-lucide-chevron-down'" class="size-3.5" />
           </button>
-          <UCheckbox :model-value="bench.stateOf(rows[item.index]!)" :aria-label="`Bring back ${rows[item.index]!.name}`" @update:model-value="bench.toggle(rows[item.index]!)" />
-          <button class="mono cut flex-1 text-left" :class="depthOf(rows[item.index]!) === 0 ? 'font-semibold' : ''" :title="rows[item.index]!.name" :disabled="!isTable(rows[item.index]!)" @click="shown = rows[item.index]!.path">{{ rows[item.index]!.name }}</button>
-          <span class="num shrink-0 text-[12px]" :style="{ color: since(rows[item.index]!).color }">{{ since(rows[item.index]!).text }}</span>
+          <UCheckbox
+            :model-value="bench.stateOf(rows[item.index]!)"
+            :aria-label="`Bring back ${rows[item.index]!.name}`"
+            @update:model-value="bench.toggle(rows[item.index]!)"
+          />
+          <button
+            class="mono cut flex-1 text-left"
+            :class="depthOf(rows[item.index]!) === 0 ? 'font-semibold' : ''"
+            :title="rows[item.index]!.name"
+            :disabled="!isTable(rows[item.index]!)"
+            @click="shown = rows[item.index]!.path"
+          >
+            {{ rows[item.index]!.name }}
+          </button>
+          <span class="num shrink-0 text-[12px]" :style="{ color: since(rows[item.index]!).color }">{{
+            since(rows[item.index]!).text
+          }}</span>
         </div>
       </div>
       <p v-if="rows.length === 0 && filter" class="soft px-6 text-[13px]">Nothing here is called so.</p>

@@ -5,7 +5,12 @@ import type { TableComparison } from '~~/server/views'
 // Rows then at the left, now at the right, and the key between them with a thread to each side.
 const { comparison, at } = defineProps<{ comparison: TableComparison; at: string | null }>()
 
-interface Shown { mark: 'same' | 'gone' | 'changed' | 'new'; key: string; then: (string | null)[] | null; now: (string | null)[] | null }
+interface Shown {
+  mark: 'same' | 'gone' | 'changed' | 'new'
+  key: string
+  then: (string | null)[] | null
+  now: (string | null)[] | null
+}
 const keyAt = computed(() => (comparison.key ?? []).map((column) => comparison.columns.indexOf(column)))
 const columns = computed(() => comparison.columns.map((name, i) => ({ name, i })).filter(({ i }) => !keyAt.value.includes(i)))
 const rows = computed((): Shown[] => {
@@ -14,12 +19,14 @@ const rows = computed((): Shown[] => {
   return comparison.sample.map((fields) => ({ mark: 'same', key: keyAt.value.map((i) => fields[i]).join(', '), then: fields, now: fields }))
 })
 const scroller = useTemplateRef<HTMLElement>('scroller')
-const virtual = useVirtualizer(computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => 27, overscan: 10 })))
+const virtual = useVirtualizer(
+  computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => 27, overscan: 10 })),
+)
 
 /** Runs of gone rows, to say so once over the empty side. */
 const runs = computed(() => {
   const starts = new Map<number, number>()
-  for (let i = 0; i < rows.value.length; ) {
+  for (let i = 0; i < rows.value.length;) {
     let end = i
     while (rows.value[end]?.mark === 'gone') end++
     if (end > i) starts.set(i, end - i)
@@ -34,61 +41,132 @@ const differs = (row: Shown, i: number) => row.mark === 'changed' && row.then![i
 function cells(row: Shown) {
   if (row.mark !== 'changed') return thenColumns.value
   const changed = columns.value.filter(({ i }) => differs(row, i))
-  return [...thenColumns.value.filter(({ i }) => !changed.some((column) => column.i === i)).slice(0, Math.max(0, thenColumns.value.length - changed.length)), ...changed]
-    .slice(-thenColumns.value.length).sort((a, b) => a.i - b.i)
+  return [
+    ...thenColumns.value
+      .filter(({ i }) => !changed.some((column) => column.i === i))
+      .slice(0, Math.max(0, thenColumns.value.length - changed.length)),
+    ...changed,
+  ]
+    .slice(-thenColumns.value.length)
+    .sort((a, b) => a.i - b.i)
 }
 const grid = computed(() => {
   const side = `repeat(${Math.max(1, thenColumns.value.length)}, minmax(0, 1fr))`
   return { gridTemplateColumns: `${side} 28px minmax(70px, max-content) 28px ${side}` }
 })
-const counts = computed(() => comparison.rows && [
-  { mark: 'gone' as const, text: `${countInWords(comparison.rows.gone)} gone`, color: 'var(--iron)', strong: comparison.rows.gone > 0 },
-  { mark: 'changed' as const, text: `${countInWords(comparison.rows.changed)} changed`, color: comparison.rows.changed > 0 ? 'var(--ochre-text)' : 'var(--soft)', strong: comparison.rows.changed > 0 },
-  { mark: 'new' as const, text: `${countInWords(comparison.rows.fresh)} new`, color: comparison.rows.fresh > 0 ? 'var(--ink)' : 'var(--soft)', strong: false },
-  { mark: 'same' as const, text: `${countInWords(comparison.rows.same)} the same`, color: 'var(--soft)', strong: false },
-])
+const counts = computed(
+  () =>
+    comparison.rows && [
+      { mark: 'gone' as const, text: `${countInWords(comparison.rows.gone)} gone`, color: 'var(--iron)', strong: comparison.rows.gone > 0 },
+      {
+        mark: 'changed' as const,
+        text: `${countInWords(comparison.rows.changed)} changed`,
+        color: comparison.rows.changed > 0 ? 'var(--ochre-text)' : 'var(--soft)',
+        strong: comparison.rows.changed > 0,
+      },
+      {
+        mark: 'new' as const,
+        text: `${countInWords(comparison.rows.fresh)} new`,
+        color: comparison.rows.fresh > 0 ? 'var(--ink)' : 'var(--soft)',
+        strong: false,
+      },
+      { mark: 'same' as const, text: `${countInWords(comparison.rows.same)} the same`, color: 'var(--soft)', strong: false },
+    ],
+)
 const total = computed(() => (comparison.rows ? comparison.rows.gone + comparison.rows.changed + comparison.rows.fresh : 0))
 </script>
 
 <template>
   <div class="flex min-h-0 flex-1 flex-col text-[13px]">
-    <p v-if="comparison.tooMuch" class="m-4">{{ comparison.tooMuch }} Then it held {{ countInWords(comparison.then.rows) }} rows<template v-if="comparison.now">, and now about {{ countInWords(comparison.now.rows) }}</template>.</p>
+    <p v-if="comparison.tooMuch" class="m-4">
+      {{ comparison.tooMuch }} Then it held {{ countInWords(comparison.then.rows) }} rows<template v-if="comparison.now"
+        >, and now about {{ countInWords(comparison.now.rows) }}</template
+      >.
+    </p>
     <template v-else>
       <div class="flex h-8 shrink-0 items-center gap-5 border-b border-[var(--line)] px-4" aria-live="polite">
-        <span v-for="part in counts" :key="part.mark" class="flex items-center gap-2" :data-count="part.mark" :style="{ color: part.color }" :class="{ 'font-semibold': part.strong }"><RowThread :mark="part.mark" />{{ part.text }}</span>
+        <span
+          v-for="part in counts"
+          :key="part.mark"
+          class="flex items-center gap-2"
+          :data-count="part.mark"
+          :style="{ color: part.color }"
+          :class="{ 'font-semibold': part.strong }"
+          ><RowThread :mark="part.mark" />{{ part.text }}</span
+        >
         <span v-if="!comparison.now" class="iron ml-auto font-semibold">the table is not there now</span>
       </div>
       <div class="grid shrink-0 items-end gap-x-2.5 border-b border-[var(--line)] px-4 pt-1.5 pb-1 text-[12px]" :style="grid">
-        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `1 / span ${thenColumns.length || 1}` }"><b class="font-semibold">Then</b> <span v-if="at">{{ whenOf(at) }}</span></div>
+        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `1 / span ${thenColumns.length || 1}` }">
+          <b class="font-semibold">Then</b> <span v-if="at">{{ whenOf(at) }}</span>
+        </div>
         <span /><span /><span />
         <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }"><b class="font-semibold">Now</b></div>
-        <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span><span v-if="thenColumns.length === 0" />
-        <span /><span class="soft text-center">{{ comparison.key?.join(', ') ?? 'no key' }}</span><span />
+        <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span><span
+          v-if="thenColumns.length === 0"
+        />
+        <span /><span class="soft text-center">{{ comparison.key?.join(', ') ?? 'no key' }}</span
+        ><span />
         <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span>
       </div>
       <div ref="scroller" class="min-h-0 flex-1 overflow-auto">
         <div class="relative" :style="{ height: `${virtual.getTotalSize()}px` }">
-          <div v-for="item in virtual.getVirtualItems()" :key="item.index" data-compared class="absolute inset-x-0 grid h-[27px] items-center gap-x-2.5 border-b border-[var(--line)] px-4" :style="{ ...grid, transform: `translateY(${item.start}px)` }">
-            <span v-for="column in cells(rows[item.index]!)" :key="`t${column.i}`" class="cut" :class="[differs(rows[item.index]!, column.i) ? 'font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']" :title="`${column.name}: ${rows[item.index]!.then?.[column.i] ?? 'null'}`">
+          <div
+            v-for="item in virtual.getVirtualItems()"
+            :key="item.index"
+            data-compared
+            class="absolute inset-x-0 grid h-[27px] items-center gap-x-2.5 border-b border-[var(--line)] px-4"
+            :style="{ ...grid, transform: `translateY(${item.start}px)` }"
+          >
+            <span
+              v-for="column in cells(rows[item.index]!)"
+              :key="`t${column.i}`"
+              class="cut"
+              :class="[differs(rows[item.index]!, column.i) ? 'font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']"
+              :title="`${column.name}: ${rows[item.index]!.then?.[column.i] ?? 'null'}`"
+            >
               <template v-if="rows[item.index]!.then">{{ rows[item.index]!.then![column.i] ?? '∅' }}</template>
             </span>
             <span v-if="thenColumns.length === 0" />
             <RowThread :mark="rows[item.index]!.mark" side="then" />
-            <span class="mono cut text-center text-[12px]" :class="{ iron: rows[item.index]!.mark === 'gone' }" :title="rows[item.index]!.key">{{ comparison.key ? rows[item.index]!.key : '·' }}</span>
+            <span
+              class="mono cut text-center text-[12px]"
+              :class="{ iron: rows[item.index]!.mark === 'gone' }"
+              :title="rows[item.index]!.key"
+              >{{ comparison.key ? rows[item.index]!.key : '·' }}</span
+            >
             <RowThread :mark="rows[item.index]!.mark" side="now" />
             <template v-if="rows[item.index]!.now">
-              <span v-for="column in cells(rows[item.index]!)" :key="`n${column.i}`" class="cut" :class="[differs(rows[item.index]!, column.i) ? 'iron font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']" :title="`${column.name}: ${rows[item.index]!.now?.[column.i] ?? 'null'}`">
-                <template v-if="differs(rows[item.index]!, column.i)"><span class="soft text-[11px] font-normal">{{ column.name }} </span></template>{{ rows[item.index]!.now![column.i] ?? '∅' }}
+              <span
+                v-for="column in cells(rows[item.index]!)"
+                :key="`n${column.i}`"
+                class="cut"
+                :class="[differs(rows[item.index]!, column.i) ? 'iron font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']"
+                :title="`${column.name}: ${rows[item.index]!.now?.[column.i] ?? 'null'}`"
+              >
+                <template v-if="differs(rows[item.index]!, column.i)"
+                  ><span class="soft text-[11px] font-normal">{{ column.name }} </span></template
+                >{{ rows[item.index]!.now![column.i] ?? '∅' }}
               </span>
             </template>
             <span v-else class="relative -ml-2.5 h-full self-stretch" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
-              <svg class="absolute inset-y-0 left-0 h-full w-[9px]" preserveAspectRatio="none" aria-hidden="true"><rect width="9" height="100%" fill="url(#hatch)" /></svg>
-              <span v-if="runs.has(item.index)" class="iron absolute top-1 left-5 font-semibold whitespace-nowrap">{{ plural(runs.get(item.index)!, 'row') }} gone</span>
+              <svg class="absolute inset-y-0 left-0 h-full w-[9px]" preserveAspectRatio="none" aria-hidden="true">
+                <rect width="9" height="100%" fill="url(#hatch)" />
+              </svg>
+              <span v-if="runs.has(item.index)" class="iron absolute top-1 left-5 font-semibold whitespace-nowrap"
+                >{{ plural(runs.get(item.index)!, 'row') }} gone</span
+              >
             </span>
           </div>
         </div>
-        <p v-if="total > rows.length" class="soft px-4 py-2">The first {{ countInWords(rows.length) }} of {{ countInWords(total) }} differences, by key.</p>
-        <p v-if="comparison.rows && total === 0" class="soft px-4 py-2">Every row is the same then and now<template v-if="comparison.sample.length > 0"> (the first {{ comparison.sample.length }} are shown)</template>.</p>
+        <p v-if="total > rows.length" class="soft px-4 py-2">
+          The first {{ countInWords(rows.length) }} of {{ countInWords(total) }} differences, by key.
+        </p>
+        <p v-if="comparison.rows && total === 0" class="soft px-4 py-2">
+          Every row is the same then and now<template v-if="comparison.sample.length > 0">
+            (the first {{ comparison.sample.length }} are shown)</template
+          >.
+        </p>
       </div>
     </template>
   </div>

@@ -9,7 +9,10 @@ const groups = computed(() => {
 })
 const differences = computed(() => comparison.structure.filter((line) => line.mark !== 'same').length)
 const SIGN: Record<StructureLine['mark'], { word: string; color: string }> = {
-  same: { word: '', color: 'var(--soft)' }, changed: { word: 'changed', color: 'var(--ochre-text)' }, gone: { word: 'gone', color: 'var(--iron)' }, new: { word: 'new', color: 'var(--glaze)' },
+  same: { word: '', color: 'var(--soft)' },
+  changed: { word: 'changed', color: 'var(--ochre-text)' },
+  gone: { word: 'gone', color: 'var(--iron)' },
+  new: { word: 'new', color: 'var(--glaze)' },
 }
 </script>
 
@@ -23,13 +26,21 @@ const SIGN: Record<StructureLine['mark'], { word: string; color: string }> = {
     </div>
     <template v-for="{ what, lines } in groups" :key="what">
       <h3 class="soft border-b border-[var(--line)] pt-2 pb-1 text-[12px]">{{ what }}</h3>
-      <div v-for="line in lines" :key="line.name" class="grid grid-cols-[minmax(90px,0.7fr)_minmax(0,1.4fr)_64px] gap-x-3 border-b border-[var(--line)] py-1.5">
+      <div
+        v-for="line in lines"
+        :key="line.name"
+        class="grid grid-cols-[minmax(90px,0.7fr)_minmax(0,1.4fr)_64px] gap-x-3 border-b border-[var(--line)] py-1.5"
+      >
         <span class="mono break-words">{{ line.name }}</span>
         <span class="mono min-w-0 break-words text-[12px]">
           <span :class="line.mark === 'same' ? 'soft' : ''">{{ line.then ?? '' }}</span>
-          <span v-if="line.mark === 'changed' || line.mark === 'new'" class="block" :style="{ color: SIGN[line.mark].color }">now: {{ line.now }}</span>
+          <span v-if="line.mark === 'changed' || line.mark === 'new'" class="block" :style="{ color: SIGN[line.mark].color }"
+            >now: {{ line.now }}</span
+          >
         </span>
-        <span class="text-right text-[12px]" :style="{ color: SIGN[line.mark].color }">{{ comparison.now ? SIGN[line.mark].word : '' }}</span>
+        <span class="text-right text-[12px]" :style="{ color: SIGN[line.mark].color }">{{
+          comparison.now ? SIGN[line.mark].word : ''
+        }}</span>
       </div>
     </template>
   </div>

@@ -4,7 +4,13 @@ import { definitionTroubles, type VesselDefinition } from '~~/core/plan/definiti
 import { estimateRestore } from '~~/core/plan/state'
 import type { useDefinition } from '~/composables/useDefinition'
 
-const { definition, saved, version } = defineProps<{ definition: ReturnType<typeof useDefinition>; saved: VesselDefinition | null; version: number; saving: boolean; error: ErrorRecord | null }>()
+const { definition, saved, version } = defineProps<{
+  definition: ReturnType<typeof useDefinition>
+  saved: VesselDefinition | null
+  version: number
+  saving: boolean
+  error: ErrorRecord | null
+}>()
 defineEmits<{ save: []; back: [] }>()
 const { draft, selection, before, stores } = definition
 const taken = computed(() => selection.value?.taken)
@@ -17,12 +23,20 @@ const stored = computed(() => {
 })
 const troubles = computed(() => definitionTroubles(draft))
 const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
-const signed = (count: number, word: (value: number) => string) => (count === 0 ? 'same' : `${count > 0 ? '+' : '−'}${word(Math.abs(count))}`)
-const difference = computed(() => (before.value && taken.value ? { things: taken.value.count - before.value.taken.count, bytes: taken.value.bytes - before.value.taken.bytes } : null))
+const signed = (count: number, word: (value: number) => string) =>
+  count === 0 ? 'same' : `${count > 0 ? '+' : '−'}${word(Math.abs(count))}`
+const difference = computed(() =>
+  before.value && taken.value
+    ? { things: taken.value.count - before.value.taken.count, bytes: taken.value.bytes - before.value.taken.bytes }
+    : null,
+)
 const words = computed(() => {
   if (!saved || !isChanged.value) return ''
   const parts = []
-  if (difference.value && difference.value.things !== 0) parts.push(`${plural(Math.abs(difference.value.things), 'thing')} ${difference.value.things > 0 ? 'more' : 'fewer'} ${Math.abs(difference.value.things) === 1 ? 'is' : 'are'} taken.`)
+  if (difference.value && difference.value.things !== 0)
+    parts.push(
+      `${plural(Math.abs(difference.value.things), 'thing')} ${difference.value.things > 0 ? 'more' : 'fewer'} ${Math.abs(difference.value.things) === 1 ? 'is' : 'are'} taken.`,
+    )
   if (draft.store !== saved.store) parts.push(`Points go to ${draft.store} from now on; those in ${saved.store} stay.`)
   if (JSON.stringify(draft.promises) !== JSON.stringify(saved.promises)) parts.push('Other promises are made.')
   if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
@@ -33,22 +47,65 @@ const words = computed(() => {
 
 <template>
   <aside class="sheet border-t-0 border-l border-l-[var(--line)] px-5 pt-3.5 pb-6 text-[13px]" aria-label="Consequences">
-    <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-2"><span class="text-[16px] font-semibold">Consequences</span><span class="soft">{{ saved ? `against version ${version}` : 'not saved yet' }}</span></h2>
+    <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-2">
+      <span class="text-[16px] font-semibold">Consequences</span
+      ><span class="soft">{{ saved ? `against version ${version}` : 'not saved yet' }}</span>
+    </h2>
     <dl class="rule border-b border-[var(--line)]">
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center"><dt class="soft">Taken</dt><dd class="font-semibold">{{ plural(taken?.count ?? 0, 'thing') }}</dd><dd class="num">{{ difference ? signed(difference.things, countInWords) : '' }}</dd></div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center"><dt class="soft">Tables</dt><dd><b class="font-semibold">{{ countInWords(taken?.tables ?? 0) }}</b>, about {{ countInWords(taken?.rows ?? 0) }} rows</dd><dd /></div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center"><dt class="soft">Size</dt><dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd><dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd></div>
-      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center"><dt class="soft">Could lose</dt><dd>{{ draft.promises.couldLose ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each` : 'nothing is promised' }}</dd></div>
-      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center"><dt class="soft">Back within</dt><dd><PromiseGauge :value="back" :promise="draft.promises.backWithin" /></dd></div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center"><dt class="soft">First full</dt><dd>about {{ bytesInWords(stored) }} in {{ draft.store || 'the store' }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template></dd></div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Taken</dt>
+        <dd class="font-semibold">{{ plural(taken?.count ?? 0, 'thing') }}</dd>
+        <dd class="num">{{ difference ? signed(difference.things, countInWords) : '' }}</dd>
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Tables</dt>
+        <dd>
+          <b class="font-semibold">{{ countInWords(taken?.tables ?? 0) }}</b>, about {{ countInWords(taken?.rows ?? 0) }} rows
+        </dd>
+        <dd />
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Size</dt>
+        <dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd>
+        <dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd>
+      </div>
+      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Could lose</dt>
+        <dd>
+          {{
+            draft.promises.couldLose ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each` : 'nothing is promised'
+          }}
+        </dd>
+      </div>
+      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Back within</dt>
+        <dd><PromiseGauge :value="back" :promise="draft.promises.backWithin" /></dd>
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">First full</dt>
+        <dd>
+          about {{ bytesInWords(stored) }} in {{ draft.store || 'the store'
+          }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template>
+        </dd>
+      </div>
     </dl>
     <p v-if="store?.space && stored > store.space.free" class="iron mt-3 font-medium">The store has not enough space for it.</p>
-    <ul v-if="troubles.length > 0" class="ochre mt-3 grid gap-1"><li v-for="trouble in troubles" :key="trouble">{{ trouble }}</li></ul>
+    <ul v-if="troubles.length > 0" class="ochre mt-3 grid gap-1">
+      <li v-for="trouble in troubles" :key="trouble">{{ trouble }}</li>
+    </ul>
     <p v-else-if="saved && isChanged" class="mt-3 leading-[19px]"><b class="font-semibold">Not saved yet.</b> {{ words }}</p>
     <p v-else-if="saved" class="soft mt-3">This is version {{ version }}, as saved.</p>
     <ErrorNote v-if="error" :error="error" class="mt-3" />
     <div class="mt-4 flex gap-2.5">
-      <UButton data-save-definition color="primary" variant="solid" :disabled="troubles.length > 0 || !isChanged" :loading="saving" @click="$emit('save')">Save as version {{ version + 1 }}</UButton>
+      <UButton
+        data-save-definition
+        color="primary"
+        variant="solid"
+        :disabled="troubles.length > 0 || !isChanged"
+        :loading="saving"
+        @click="$emit('save')"
+        >Save as version {{ version + 1 }}</UButton
+      >
       <UButton v-if="saved" :disabled="!isChanged" @click="$emit('back')">Set back</UButton>
     </div>
   </aside>

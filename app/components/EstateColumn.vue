@@ -4,33 +4,59 @@ import type { EstateThing } from '~~/server/views'
 
 const { container, open, path, tray } = defineProps<{ container: string | null; open: string | null; path: string; tray: string[] }>()
 const emit = defineEmits<{ selected: [thing: EstateThing | null]; pick: [path: string]; loaded: [things: EstateThing[]] }>()
-const { data, error, refresh } = useLoad<EstateThing[]>(() => `/api/estate/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`)
+const { data, error, refresh } = useLoad<EstateThing[]>(
+  () => `/api/estate/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`,
+)
 onChange((change) => change.about === 'estate' || change.about === 'vessel', refresh, 1000)
 const filter = ref('')
 const ORDER = ['server', 'database', 'schema', 'table', 'materialized-view', 'view', 'function', 'sequence', 'type', 'extension']
-const things = computed(() => [...(data.value ?? [])].sort((a, b) => ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind) || b.bytes - a.bytes || a.name.localeCompare(b.name)))
+const things = computed(() =>
+  [...(data.value ?? [])].sort(
+    (a, b) => ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind) || b.bytes - a.bytes || a.name.localeCompare(b.name),
+  ),
+)
 const shown = computed(() => {
   const text = filter.value.trim().toLowerCase()
   return text ? things.value.filter((thing) => thing.name.toLowerCase().includes(text)) : things.value
 })
-watch(() => [data.value, path] as const, () => {
-  if (data.value) emit('loaded', data.value)
-  const own = data.value?.find((thing) => thing.path === path)
-  if (own) emit('selected', own)
-}, { immediate: true })
+watch(
+  () => [data.value, path] as const,
+  () => {
+    if (data.value) emit('loaded', data.value)
+    const own = data.value?.find((thing) => thing.path === path)
+    if (own) emit('selected', own)
+  },
+  { immediate: true },
+)
 const scroller = useTemplateRef<HTMLElement>('scroller')
-const virtual = useVirtualizer(computed(() => ({ count: shown.value.length, getScrollElement: () => scroller.value, estimateSize: () => 36, overscan: 8 })))
+const virtual = useVirtualizer(
+  computed(() => ({ count: shown.value.length, getScrollElement: () => scroller.value, estimateSize: () => 36, overscan: 8 })),
+)
 const isOpen = (thing: EstateThing) => thing.path === open || thing.path === path
 const isContainer = (thing: EstateThing) => ['server', 'database', 'schema'].includes(thing.kind)
 const link = (thing: EstateThing) => `/estate/${thing.path.split('/').map(encodeURIComponent).join('/')}`
-const title = computed(() => (container === null ? 'Sources' : container.split('/').length === 1 ? 'Databases' : container.split('/').length === 2 ? 'Schemas' : 'Things'))
+const title = computed(() =>
+  container === null
+    ? 'Sources'
+    : container.split('/').length === 1
+      ? 'Databases'
+      : container.split('/').length === 2
+        ? 'Schemas'
+        : 'Things',
+)
 </script>
 
 <template>
   <section class="flex min-w-[196px] flex-1 flex-col border-r border-[var(--line)]" :aria-label="title">
     <div class="soft flex h-8 shrink-0 items-center justify-between gap-3 px-4 text-[12px]">
       <span>{{ title }}</span>
-      <input v-if="things.length > 12" v-model="filter" placeholder="filter" :aria-label="`Filter ${title}`" class="w-28 border-b border-[var(--edge)] bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]">
+      <input
+        v-if="things.length > 12"
+        v-model="filter"
+        placeholder="filter"
+        :aria-label="`Filter ${title}`"
+        class="w-28 border-b border-[var(--edge)] bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]"
+      />
       <span v-else-if="data">{{ things.length }}</span>
     </div>
     <ErrorNote v-if="error" :error="error" class="m-3" />
@@ -38,16 +64,38 @@ const title = computed(() => (container === null ? 'Sources' : container.split('
     <p v-else-if="things.length === 0" class="soft px-4 text-[13px]">Nothing is in it.</p>
     <div ref="scroller" class="min-h-0 flex-1 overflow-y-auto">
       <div class="relative" :style="{ height: `${virtual.getTotalSize()}px` }">
-        <div v-for="item in virtual.getVirtualItems()" :key="shown[item.index]!.path" data-row class="absolute inset-x-0 flex h-9 items-center gap-2 pr-2.5 pl-4 text-[13px]" :style="{ transform: `translateY(${item.start}px)` }"
-          :class="isOpen(shown[item.index]!) ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'">
+        <div
+          v-for="item in virtual.getVirtualItems()"
+          :key="shown[item.index]!.path"
+          data-row
+          class="absolute inset-x-0 flex h-9 items-center gap-2 pr-2.5 pl-4 text-[13px]"
+          :style="{ transform: `translateY(${item.start}px)` }"
+          :class="isOpen(shown[item.index]!) ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'"
+        >
           <ClaimMark :cover="shown[item.index]!.cover" :gone="shown[item.index]!.goneAt !== null" />
-          <NuxtLink :to="link(shown[item.index]!)" class="mono cut flex-1" :class="shown[item.index]!.goneAt ? 'soft line-through' : ''" :title="shown[item.index]!.name">{{ shown[item.index]!.name }}</NuxtLink>
+          <NuxtLink
+            :to="link(shown[item.index]!)"
+            class="mono cut flex-1"
+            :class="shown[item.index]!.goneAt ? 'soft line-through' : ''"
+            :title="shown[item.index]!.name"
+            >{{ shown[item.index]!.name }}</NuxtLink
+          >
           <span class="soft num text-[12px]">
             <template v-if="shown[item.index]!.goneAt">gone</template>
-            <template v-else-if="isContainer(shown[item.index]!) || shown[item.index]!.kind === 'table' || shown[item.index]!.kind === 'materialized-view'">{{ bytesInWords(shown[item.index]!.bytes) }}</template>
+            <template
+              v-else-if="
+                isContainer(shown[item.index]!) || shown[item.index]!.kind === 'table' || shown[item.index]!.kind === 'materialized-view'
+              "
+              >{{ bytesInWords(shown[item.index]!.bytes) }}</template
+            >
             <template v-else>{{ shown[item.index]!.kind }}</template>
           </span>
-          <UCheckbox v-if="container !== null" :model-value="tray.includes(shown[item.index]!.path)" :aria-label="`Pick ${shown[item.index]!.name}`" @update:model-value="emit('pick', shown[item.index]!.path)" />
+          <UCheckbox
+            v-if="container !== null"
+            :model-value="tray.includes(shown[item.index]!.path)"
+            :aria-label="`Pick ${shown[item.index]!.name}`"
+            @update:model-value="emit('pick', shown[item.index]!.path)"
+          />
           <UIcon v-if="isContainer(shown[item.index]!)" name="i-lucide-chevron-right" class="soft size-3.5 shrink-0" />
         </div>
       </div>

@@ -14,11 +14,15 @@ const facts = computed(() => {
   if (!thing) return []
   const { facts: own } = thing
   const all: [string, string | undefined][] = [
-    ['Kind', thing.kind.replace('-', ' ')], ['Version', own.version], ['Owner', own.owner],
+    ['Kind', thing.kind.replace('-', ' ')],
+    ['Version', own.version],
+    ['Owner', own.owner],
     ['Rows', thing.kind === 'table' || thing.kind === 'materialized-view' ? `about ${countInWords(thing.rows)}` : undefined],
     ['Size', thing.bytes > 0 ? bytesInWords(thing.bytes) : undefined],
     ['Tables in it', ['server', 'database', 'schema'].includes(thing.kind) ? countInWords(thing.tables) : undefined],
-    ['Partitions', own.partitions ? String(own.partitions) : undefined], ['Partition of', own.partitionOf], ['Comment', own.comment],
+    ['Partitions', own.partitions ? String(own.partitions) : undefined],
+    ['Partition of', own.partitionOf],
+    ['Comment', own.comment],
   ]
   return all.filter((fact): fact is [string, string] => fact[1] !== undefined)
 })
@@ -33,17 +37,45 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       <p v-if="thing.goneAt" class="iron mt-1">Gone since {{ whenOf(thing.goneAt) }}. Its points still hold it.</p>
       <p v-if="thing.facts.trouble" class="ochre mt-1">{{ thing.facts.trouble }}</p>
       <dl class="rule mt-2 border-y border-[var(--line)]">
-        <div v-for="[name, value] in facts" :key="name" class="grid grid-cols-[100px_1fr] gap-2 py-1.5"><dt class="soft">{{ name }}</dt><dd class="min-w-0 break-words">{{ value }}</dd></div>
+        <div v-for="[name, value] in facts" :key="name" class="grid grid-cols-[100px_1fr] gap-2 py-1.5">
+          <dt class="soft">{{ name }}</dt>
+          <dd class="min-w-0 break-words">{{ value }}</dd>
+        </div>
       </dl>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>
-      <p v-if="thing.claims.length === 0" class="soft">No vessel. <NuxtLink v-if="!thing.goneAt && !isSource" :to="`/vessels/new?take=${encodeURIComponent(thing.path)}`" class="lnk text-[var(--ink)]">Protect…</NuxtLink></p>
-      <p v-for="claim in thing.claims" :key="claim.slug" class="py-0.5"><NuxtLink :to="`/vessels/${claim.slug}`" class="lnk font-medium">{{ claim.vessel }}</NuxtLink><span class="soft block">by <span class="mono">{{ claim.rule }}</span></span></p>
+      <p v-if="thing.claims.length === 0" class="soft">
+        No vessel.
+        <NuxtLink
+          v-if="!thing.goneAt && !isSource"
+          :to="`/vessels/new?take=${encodeURIComponent(thing.path)}`"
+          class="lnk text-[var(--ink)]"
+          >Protect…</NuxtLink
+        >
+      </p>
+      <p v-for="claim in thing.claims" :key="claim.slug" class="py-0.5">
+        <NuxtLink :to="`/vessels/${claim.slug}`" class="lnk font-medium">{{ claim.vessel }}</NuxtLink><span class="soft block"
+          >by <span class="mono">{{ claim.rule }}</span></span
+        >
+      </p>
       <p v-if="thing.claims.length > 0 && thing.cover === 'part'" class="ochre">In part; some of it is taken by no rule.</p>
-      <UButton v-if="bringBack && namesOf(thing.path).length > 1" :to="`/vessels/${bringBack}/bring-back?pick=${encodeURIComponent(thing.path)}`" size="sm" class="mt-3">Bring back…</UButton>
+      <UButton
+        v-if="bringBack && namesOf(thing.path).length > 1"
+        :to="`/vessels/${bringBack}/bring-back?pick=${encodeURIComponent(thing.path)}`"
+        size="sm"
+        class="mt-3"
+        >Bring back…</UButton
+      >
       <template v-if="isSource && source">
-        <div class="mt-5 mb-1 flex items-baseline justify-between"><h3 class="font-semibold">Probed {{ source.probe ? agoInWords(new Date(source.probe.at), new Date()) : '' }}</h3><button class="lnk" :disabled="probing" @click="again('probe')">{{ probing ? 'at work…' : 'Again' }}</button></div>
+        <div class="mt-5 mb-1 flex items-baseline justify-between">
+          <h3 class="font-semibold">Probed {{ source.probe ? agoInWords(new Date(source.probe.at), new Date()) : '' }}</h3>
+          <button class="lnk" :disabled="probing" @click="again('probe')">{{ probing ? 'at work…' : 'Again' }}</button>
+        </div>
         <ProbeList v-if="source.probe" :findings="source.probe.findings" />
-        <p class="soft mt-3">{{ source.settings.host }}:{{ source.settings.port }} as {{ source.settings.user }}, TLS {{ source.settings.tls }}. Discovered {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}. <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button></p>
+        <p class="soft mt-3">
+          {{ source.settings.host }}:{{ source.settings.port }} as {{ source.settings.user }}, TLS {{ source.settings.tls }}. Discovered
+          {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.
+          <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button>
+        </p>
         <ErrorNote v-if="source.trouble" :error="source.trouble" class="mt-2" />
       </template>
     </template>

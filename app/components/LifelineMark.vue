@@ -1,8 +1,17 @@
 <script setup lang="ts">
 // One mark of a lifeline, at (x, y). Drawn in an SVG.
 const R = { full: 7, differential: 6.5, incremental: 6, synthetic: 7.5 }
-const { kind, s = 1, ground = 'var(--ground)' } = defineProps<{
-  x: number; y: number; kind: 'full' | 'differential' | 'incremental' | 'synthetic'; s?: number; ground?: string; hollow?: boolean
+const {
+  kind,
+  s = 1,
+  ground = 'var(--ground)',
+} = defineProps<{
+  x: number
+  y: number
+  kind: 'full' | 'differential' | 'incremental' | 'synthetic'
+  s?: number
+  ground?: string
+  hollow?: boolean
 }>()
 const r = computed(() => R[kind] * s)
 const stroke = computed(() => 1.5 * Math.max(0.8, s))

@@ -8,5 +8,9 @@ withDefaults(defineProps<{ large?: boolean }>(), { large: false })
 </template>
 
 <style>
-.sentence a, .sentence u { text-decoration: none; border-bottom: 2px solid var(--edge); }
+.sentence a,
+.sentence u {
+  text-decoration: none;
+  border-bottom: 2px solid var(--edge);
+}
 </style>

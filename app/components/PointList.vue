@@ -1,5 +1,11 @@
 <script setup lang="ts">
-interface Point { id: string; at: Date; name: string | null; complete: boolean; verifiedAt: string | null }
+interface Point {
+  id: string
+  at: Date
+  name: string | null
+  complete: boolean
+  verifiedAt: string | null
+}
 
 // The points themselves, newest first, for whoever would rather read than drag.
 const { points } = defineProps<{ points: Point[]; entered: string | undefined }>()
@@ -11,15 +17,26 @@ const listed = computed(() => [...points].reverse().slice(0, all.value ? 500 : S
 
 <template>
   <section aria-label="Points">
-    <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-1.5 text-[13px]"><span class="font-semibold">Points</span><span class="soft s12">newest first</span></h2>
+    <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-1.5 text-[13px]">
+      <span class="font-semibold">Points</span><span class="soft s12">newest first</span>
+    </h2>
     <ul class="rule text-[13px]">
       <li v-for="point in listed" :key="point.id" class="flex h-[29px] items-center gap-3" data-row>
-        <button class="w-[150px] text-left hover:underline" :class="{ 'font-semibold': point.id === entered }" :aria-current="point.id === entered ? 'true' : undefined" @click="$emit('enter', point.at.getTime())">{{ whenOf(point.at) }}</button>
+        <button
+          class="w-[150px] text-left hover:underline"
+          :class="{ 'font-semibold': point.id === entered }"
+          :aria-current="point.id === entered ? 'true' : undefined"
+          @click="$emit('enter', point.at.getTime())"
+        >
+          {{ whenOf(point.at) }}
+        </button>
         <span class="cut flex-1">{{ point.name ?? '' }}</span>
         <span v-if="!point.complete" class="ochre">in part</span>
         <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">verified</span>
       </li>
     </ul>
-    <button v-if="points.length > SHOWN && !all" class="lnk soft mt-2 text-[12px]" @click="all = true">{{ plural(points.length - SHOWN, 'older point') }}</button>
+    <button v-if="points.length > SHOWN && !all" class="lnk soft mt-2 text-[12px]" @click="all = true">
+      {{ plural(points.length - SHOWN, 'older point') }}
+    </button>
   </section>
 </template>

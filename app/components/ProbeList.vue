@@ -3,7 +3,8 @@ import type { ProbeFinding } from '~~/server/views'
 
 defineProps<{ findings: ProbeFinding[] }>()
 const LOOK = {
-  ok: { icon: 'i-lucide-check', color: 'var(--glaze)', word: 'there' }, advice: { icon: 'i-lucide-triangle-alert', color: 'var(--ochre-text)', word: 'better with it' },
+  ok: { icon: 'i-lucide-check', color: 'var(--glaze)', word: 'there' },
+  advice: { icon: 'i-lucide-triangle-alert', color: 'var(--ochre-text)', word: 'better with it' },
   missing: { icon: 'i-lucide-x', color: 'var(--iron)', word: 'missing' },
 } as const
 const copied = ref<string | null>(null)
@@ -16,10 +17,23 @@ async function copy(finding: ProbeFinding) {
 <template>
   <ul class="rule border-y border-[var(--line)] text-[13px]">
     <li v-for="finding in findings" :key="finding.id" class="flex gap-2 py-1.5" :data-finding="finding.id" :data-outcome="finding.outcome">
-      <UIcon :name="LOOK[finding.outcome].icon" class="mt-0.5 size-3.5 shrink-0" :style="{ color: LOOK[finding.outcome].color }" :aria-label="LOOK[finding.outcome].word" />
+      <UIcon
+        :name="LOOK[finding.outcome].icon"
+        class="mt-0.5 size-3.5 shrink-0"
+        :style="{ color: LOOK[finding.outcome].color }"
+        :aria-label="LOOK[finding.outcome].word"
+      />
       <div class="min-w-0 flex-1">
-        <b class="font-medium">{{ finding.title }}.</b> <span class="break-words" :class="{ soft: finding.outcome === 'ok' }">{{ finding.detail }}</span>
-        <p v-if="finding.mend" class="mt-1 flex items-start gap-2"><code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words">{{ finding.mend }}</code><button class="lnk shrink-0 text-[12px]" @click="copy(finding)">{{ copied === finding.id ? 'copied' : 'copy' }}</button></p>
+        <b class="font-medium">{{ finding.title }}.</b>
+        <span class="break-words" :class="{ soft: finding.outcome === 'ok' }">{{ finding.detail }}</span>
+        <p v-if="finding.mend" class="mt-1 flex items-start gap-2">
+          <code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words">{{ finding.mend }}</code><button
+            class="lnk shrink-0 text-[12px]"
+            @click="copy(finding)"
+          >
+            {{ copied === finding.id ? 'copied' : 'copy' }}
+          </button>
+        </p>
       </div>
     </li>
   </ul>

@@ -4,14 +4,18 @@ const { value, promise } = defineProps<{ value: number | null; promise: number |
 const WIDTH = 66
 const share = computed(() => (value === null || promise === null ? null : value / promise))
 const length = computed(() => (share.value === null ? 0 : Math.min(1, share.value) * WIDTH))
-const color = computed(() => (share.value === null || share.value <= 0.8 ? 'var(--ink)' : share.value <= 1 ? 'var(--ochre)' : 'var(--iron)'))
+const color = computed(() =>
+  share.value === null || share.value <= 0.8 ? 'var(--ink)' : share.value <= 1 ? 'var(--ochre)' : 'var(--iron)',
+)
 </script>
 
 <template>
   <div class="whitespace-nowrap">
     <div v-if="value === null" class="soft">never</div>
     <div v-else>
-      <span class="font-semibold" :style="{ color: share !== null && share > 1 ? 'var(--iron)' : undefined }">{{ durationInWords(value) }}</span>
+      <span class="font-semibold" :style="{ color: share !== null && share > 1 ? 'var(--iron)' : undefined }">{{
+        durationInWords(value)
+      }}</span>
       <span v-if="promise !== null" class="soft"> of {{ durationInWords(promise) }}</span>
     </div>
     <svg v-if="share !== null" :width="WIDTH + 28" height="9" class="mt-0.5 block" aria-hidden="true">

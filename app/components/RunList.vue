@@ -8,7 +8,10 @@ onChange((change) => change.about === 'run', refresh, 1000)
 const older = shallowRef<RunRow[]>([])
 const PAGE = 60
 const ended = ref(false)
-watch(() => query, () => ((older.value = []), (ended.value = false)))
+watch(
+  () => query,
+  () => ((older.value = []), (ended.value = false)),
+)
 const runs = computed(() => [...(data.value ?? []), ...older.value])
 async function more() {
   const last = runs.value.at(-1)!
@@ -31,14 +34,51 @@ const figures = (run: RunRow) => {
     <div v-else-if="!data" class="grid gap-2"><USkeleton v-for="i in 8" :key="i" class="h-8 w-full" /></div>
     <p v-else-if="runs.length === 0" class="soft py-4 text-[13px]">{{ empty }}</p>
     <table v-else class="table-fixed text-[13px]">
-      <colgroup><col class="w-[30px]"><col class="w-[132px]"><col v-if="withVessel" class="w-[150px]"><col><col class="w-[150px]"><col class="w-[90px]"><col class="w-[280px]"><col class="w-[200px]"></colgroup>
-      <thead><tr class="h-[30px] border-b border-[var(--line)]"><th /><th>Run</th><th v-if="withVessel">Vessel</th><th>State</th><th>Started</th><th class="num pr-6">Took</th><th>Moved</th><th>By</th></tr></thead>
+      <colgroup>
+        <col class="w-[30px]" />
+        <col class="w-[132px]" />
+        <col v-if="withVessel" class="w-[150px]" />
+        <col />
+        <col class="w-[150px]" />
+        <col class="w-[90px]" />
+        <col class="w-[280px]" />
+        <col class="w-[200px]" />
+      </colgroup>
+      <thead>
+        <tr class="h-[30px] border-b border-[var(--line)]">
+          <th />
+          <th>Run</th>
+          <th v-if="withVessel">Vessel</th>
+          <th>State</th>
+          <th>Started</th>
+          <th class="num pr-6">Took</th>
+          <th>Moved</th>
+          <th>By</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="run in runs" :key="run.id" data-row class="h-9 border-b border-[var(--line)] last:border-0 hover:bg-[var(--wash)]">
-          <td><UIcon :name="RUN_STATE[run.state].icon" class="size-4 align-[-3px]" :class="{ 'animate-spin': run.state === 'running' }" :style="{ color: RUN_STATE[run.state].color }" /></td>
-          <td><NuxtLink :to="`/runs/${run.id}`" class="font-medium hover:underline">{{ RUN_KIND[run.kind] }}</NuxtLink></td>
-          <td v-if="withVessel" class="cut pr-3"><NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink></td>
-          <td class="cut pr-4"><span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span v-if="run.name" class="soft">, “{{ run.name }}”</span><span v-else-if="run.error" class="soft" :title="run.error.what">. {{ run.error.what }}</span></td>
+          <td>
+            <UIcon
+              :name="RUN_STATE[run.state].icon"
+              class="size-4 align-[-3px]"
+              :class="{ 'animate-spin': run.state === 'running' }"
+              :style="{ color: RUN_STATE[run.state].color }"
+            />
+          </td>
+          <td>
+            <NuxtLink :to="`/runs/${run.id}`" class="font-medium hover:underline">{{ RUN_KIND[run.kind] }}</NuxtLink>
+          </td>
+          <td v-if="withVessel" class="cut pr-3">
+            <NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
+          </td>
+          <td class="cut pr-4">
+            <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
+              v-if="run.name"
+              class="soft"
+              >, “{{ run.name }}”</span
+            ><span v-else-if="run.error" class="soft" :title="run.error.what">. {{ run.error.what }}</span>
+          </td>
           <td :title="fullOf(run.at)">{{ whenOf(run.at) }}</td>
           <td class="num pr-6">{{ took(run, now) }}</td>
           <td class="soft cut">{{ figures(run) }}</td>

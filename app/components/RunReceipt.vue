@@ -4,7 +4,14 @@ import type { ReceiptLine, RunDetail } from '~~/server/views'
 
 const { run } = defineProps<{ run: RunDetail }>()
 const rehearsal = computed(() => run.kind === 'rehearsal')
-const TALLY = [['made', 'made'], ['replaced', 'replaced'], ['renamed', 'renamed'], ['same', 'there already, the same'], ['left', 'left'], ['failed', 'failed']] as const
+const TALLY = [
+  ['made', 'made'],
+  ['replaced', 'replaced'],
+  ['renamed', 'renamed'],
+  ['same', 'there already, the same'],
+  ['left', 'left'],
+  ['failed', 'failed'],
+] as const
 const tally = computed(() => TALLY.map(([key, word]) => ({ key, word, count: Number(run.outcome?.[key] ?? 0) })))
 const isSame = (line: ReceiptLine) => line.outcome === 'left' && line.equal === true
 const sorted = computed(() => [...run.receipt].sort((a, b) => Number(isSame(a)) - Number(isSame(b))))
@@ -12,7 +19,18 @@ const nameOf = (path: string) => namesOf(path).slice(2).join('.')
 const targetOf = (line: ReceiptLine) => line.target.replaceAll(/"([a-z_][a-z0-9_$]*)"/g, '$1').replace(/^""\./, '')
 function save() {
   const link = document.createElement('a')
-  link.href = URL.createObjectURL(new Blob([JSON.stringify({ run: run.id, vessel: run.vessel, at: run.finishedAt, reason: run.comment, outcome: run.outcome, receipt: run.receipt }, null, 2)], { type: 'application/json' }))
+  link.href = URL.createObjectURL(
+    new Blob(
+      [
+        JSON.stringify(
+          { run: run.id, vessel: run.vessel, at: run.finishedAt, reason: run.comment, outcome: run.outcome, receipt: run.receipt },
+          null,
+          2,
+        ),
+      ],
+      { type: 'application/json' },
+    ),
+  )
   link.download = `receipt-${run.slug}-${run.id.slice(0, 8)}.json`
   link.click()
   URL.revokeObjectURL(link.href)
@@ -23,31 +41,76 @@ function save() {
   <section aria-label="Receipt">
     <div class="flex items-baseline gap-6 border-b border-[var(--line)] pb-2">
       <h2 class="font-semibold">{{ rehearsal ? 'What would happen' : 'Receipt' }}</h2>
-      <span v-for="{ key, word, count } in tally.filter((part) => part.count > 0)" :key="key" class="text-[13px]" data-tally :class="key === 'failed' ? 'iron' : key === 'left' ? 'ochre' : ''"><b class="font-semibold">{{ count }}</b> {{ word }}</span>
+      <span
+        v-for="{ key, word, count } in tally.filter((part) => part.count > 0)"
+        :key="key"
+        class="text-[13px]"
+        data-tally
+        :class="key === 'failed' ? 'iron' : key === 'left' ? 'ochre' : ''"
+        ><b class="font-semibold">{{ count }}</b> {{ word }}</span
+      >
       <span class="ml-auto flex gap-4 text-[13px]">
-        <NuxtLink v-for="point in run.kept" :key="point.id" :to="`/vessels/${run.slug}/bring-back?point=${point.id}`" class="lnk">Bring back what was overwritten…</NuxtLink>
+        <NuxtLink v-for="point in run.kept" :key="point.id" :to="`/vessels/${run.slug}/bring-back?point=${point.id}`" class="lnk"
+          >Bring back what was overwritten…</NuxtLink
+        >
         <button class="lnk" @click="save">Keep as a file</button>
       </span>
     </div>
     <table class="table-fixed text-[13px]">
-      <colgroup><col class="w-[26%]"><col class="w-[100px]"><col class="w-[96px]"><col class="w-[38%]"><col></colgroup>
-      <thead><tr class="h-[28px]"><th>Thing</th><th>Outcome</th><th class="num pr-5">Rows</th><th>Fingerprint then, and now</th><th>Structure</th></tr></thead>
+      <colgroup>
+        <col class="w-[26%]" />
+        <col class="w-[100px]" />
+        <col class="w-[96px]" />
+        <col class="w-[38%]" />
+        <col />
+      </colgroup>
+      <thead>
+        <tr class="h-[28px]">
+          <th>Thing</th>
+          <th>Outcome</th>
+          <th class="num pr-5">Rows</th>
+          <th>Fingerprint then, and now</th>
+          <th>Structure</th>
+        </tr>
+      </thead>
       <tbody>
-        <tr v-for="line in sorted" :key="line.path" data-receipt class="border-t border-[var(--line)] align-top" :class="{ soft: isSame(line) }">
-          <td class="mono py-1.5 pr-4 break-words">{{ nameOf(line.path) }}<div v-if="line.outcome === 'renamed'" class="soft">as {{ targetOf(line) }}</div></td>
-          <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">{{ isSame(line) ? 'there, same' : line.outcome }}</td>
+        <tr
+          v-for="line in sorted"
+          :key="line.path"
+          data-receipt
+          class="border-t border-[var(--line)] align-top"
+          :class="{ soft: isSame(line) }"
+        >
+          <td class="mono py-1.5 pr-4 break-words">
+            {{ nameOf(line.path) }}
+            <div v-if="line.outcome === 'renamed'" class="soft">as {{ targetOf(line) }}</div>
+          </td>
+          <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">
+            {{ isSame(line) ? 'there, same' : line.outcome }}
+          </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>
           <template v-if="line.fingerprintThen">
-            <td class="mono py-1.5 text-[12px]"><div>{{ line.fingerprintThen }}</div><div v-if="line.fingerprintNow" :class="line.fingerprintNow === line.fingerprintThen ? '' : 'iron'">{{ line.fingerprintNow }}</div></td>
+            <td class="mono py-1.5 text-[12px]">
+              <div>{{ line.fingerprintThen }}</div>
+              <div v-if="line.fingerprintNow" :class="line.fingerprintNow === line.fingerprintThen ? '' : 'iron'">
+                {{ line.fingerprintNow }}
+              </div>
+            </td>
             <td class="py-1.5">
               <template v-if="rehearsal">Every row was read from the store, and is whole.</template>
               <template v-else>
-                <span v-if="line.fingerprintNow === line.fingerprintThen" class="border-b-2 border-[var(--gold-line)]">Rows equal</span><span v-else class="iron">Rows are not equal</span><template v-if="line.equal">, <span class="border-b-2 border-[var(--gold-line)]">structure equal</span></template><span v-else class="ochre">, its structure is not</span>
+                <span v-if="line.fingerprintNow === line.fingerprintThen" class="border-b-2 border-[var(--gold-line)]">Rows equal</span
+                ><span v-else class="iron">Rows are not equal</span
+                ><template v-if="line.equal">, <span class="border-b-2 border-[var(--gold-line)]">structure equal</span></template
+                ><span v-else class="ochre">, its structure is not</span>
               </template>
               <div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div>
             </td>
           </template>
-          <td v-else colspan="2" class="py-1.5 break-words">{{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}<div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div></td>
+          <td v-else colspan="2" class="py-1.5 break-words">
+            {{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}
+            <div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div>
+          </td>
         </tr>
       </tbody>
     </table>

@@ -12,15 +12,44 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
 <template>
   <PageSentence>
     <template v-if="run.state === 'waiting'">{{ RUN_KIND[run.kind] }} of {{ run.vessel }} waits for a worker.</template>
-    <template v-else-if="run.state === 'running'">{{ { backup: 'Backing up', restore: 'Bringing back from', rehearsal: 'Rehearsing a return from', verify: 'Verifying the store of' }[run.kind] }} {{ run.vessel }}: {{ run.kind === 'verify' ? bytesInWords(run.counters.bytes ?? 0) : `${rows} rows` }} so far.</template>
-    <template v-else-if="run.state === 'cancelled'">Cancelled. {{ run.kind === 'backup' ? 'No point was made, and nothing is left of it.' : 'What was not finished is as it was.' }}</template>
-    <template v-else-if="run.state === 'failed'">{{ RUN_KIND[run.kind] }} of {{ run.vessel }} <u style="border-color: var(--iron)">failed</u>{{ run.kind === 'backup' ? '; earlier points are untouched.' : '.' }}</template>
+    <template v-else-if="run.state === 'running'"
+      >{{
+        { backup: 'Backing up', restore: 'Bringing back from', rehearsal: 'Rehearsing a return from', verify: 'Verifying the store of' }[
+          run.kind
+        ]
+      }}
+      {{ run.vessel }}: {{ run.kind === 'verify' ? bytesInWords(run.counters.bytes ?? 0) : `${rows} rows` }} so far.</template
+    >
+    <template v-else-if="run.state === 'cancelled'"
+      >Cancelled.
+      {{ run.kind === 'backup' ? 'No point was made, and nothing is left of it.' : 'What was not finished is as it was.' }}</template
+    >
+    <template v-else-if="run.state === 'failed'"
+      >{{ RUN_KIND[run.kind] }} of {{ run.vessel }} <u style="border-color: var(--iron)">failed</u
+      >{{ run.kind === 'backup' ? '; earlier points are untouched.' : '.' }}</template
+    >
     <template v-else-if="run.kind === 'backup'">
-      <NuxtLink :to="`/vessels/${run.slug}?at=${run.finishedAt}`" style="border-color: var(--glaze)">A new point</NuxtLink> of {{ run.vessel }}: {{ rows }} rows, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
+      <NuxtLink :to="`/vessels/${run.slug}?at=${run.finishedAt}`" style="border-color: var(--glaze)">A new point</NuxtLink> of
+      {{ run.vessel }}: {{ rows }} rows, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
     </template>
-    <template v-else-if="run.kind === 'verify'">Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>: {{ bytesInWords(run.counters.bytes ?? 0) }} read.</template>
-    <template v-else-if="run.kind === 'rehearsal'">Rehearsed, nothing was written: {{ plural(back, 'thing') }} would come back<template v-if="undone > 0">, {{ undone }} would not</template>.</template>
-    <template v-else-if="undone > 0">{{ plural(back, 'thing') }} came back, <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not brought back</u>.</template>
-    <template v-else>Done: {{ plural(back, 'thing') }} came back, <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--ochre)' }">{{ equal ? 'proven equal' : 'not all of them equal' }}</u>.</template>
+    <template v-else-if="run.kind === 'verify'"
+      >Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>:
+      {{ bytesInWords(run.counters.bytes ?? 0) }} read.</template
+    >
+    <template v-else-if="run.kind === 'rehearsal'"
+      >Rehearsed, nothing was written: {{ plural(back, 'thing') }} would come back<template v-if="undone > 0"
+        >, {{ undone }} would not</template
+      >.</template
+    >
+    <template v-else-if="undone > 0"
+      >{{ plural(back, 'thing') }} came back,
+      <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not brought back</u>.</template
+    >
+    <template v-else
+      >Done: {{ plural(back, 'thing') }} came back,
+      <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--ochre)' }">{{
+        equal ? 'proven equal' : 'not all of them equal'
+      }}</u>.</template
+    >
   </PageSentence>
 </template>

@@ -12,7 +12,8 @@ const bar = (step: RunStep) => {
 }
 const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--iron)', warned: 'var(--ochre)' }
 const members = computed(() => [...new Set(run.steps.map((step) => step.member))])
-const duration = (step: RunStep) => (step.startedAt ? durationInWords((step.finishedAt ? Date.parse(step.finishedAt) : now) - Date.parse(step.startedAt)) : '')
+const duration = (step: RunStep) =>
+  step.startedAt ? durationInWords((step.finishedAt ? Date.parse(step.finishedAt) : now) - Date.parse(step.startedAt)) : ''
 function figures({ counters }: RunStep): string {
   const parts = []
   if (counters.structures) parts.push(plural(counters.structures, 'structure'))
@@ -26,14 +27,35 @@ function figures({ counters }: RunStep): string {
 
 <template>
   <section class="sheet px-6 pt-3 pb-6">
-    <h2 class="flex items-baseline justify-between pb-2"><span class="font-semibold">Steps</span><span class="soft s12">{{ run.startedAt ? `${secondsOf(run.startedAt)} to ${run.finishedAt ? secondsOf(run.finishedAt) : 'now'}` : '' }}</span></h2>
+    <h2 class="flex items-baseline justify-between pb-2">
+      <span class="font-semibold">Steps</span
+      ><span class="soft s12">{{
+        run.startedAt ? `${secondsOf(run.startedAt)} to ${run.finishedAt ? secondsOf(run.finishedAt) : 'now'}` : ''
+      }}</span>
+    </h2>
     <p v-if="run.steps.length === 0" class="soft py-2 text-[13px]">No step has begun.</p>
     <template v-for="member in members" :key="member">
       <h3 v-if="member" class="mono soft pt-1 pb-0.5 text-[12px]">{{ member }}</h3>
-      <div v-for="step in run.steps.filter((candidate) => candidate.member === member)" :key="step.ordinal" data-step class="grid min-h-[30px] grid-cols-[22px_minmax(140px,260px)_minmax(120px,1fr)_minmax(200px,320px)_64px] items-center gap-x-3 border-t border-[var(--line)] text-[13px]">
-        <UIcon :name="RUN_STATE[step.state].icon" class="size-3.5" :class="{ 'animate-spin': step.state === 'running' }" :style="{ color: RUN_STATE[step.state].color }" :aria-label="RUN_STATE[step.state].word" />
+      <div
+        v-for="step in run.steps.filter((candidate) => candidate.member === member)"
+        :key="step.ordinal"
+        data-step
+        class="grid min-h-[30px] grid-cols-[22px_minmax(140px,260px)_minmax(120px,1fr)_minmax(200px,320px)_64px] items-center gap-x-3 border-t border-[var(--line)] text-[13px]"
+      >
+        <UIcon
+          :name="RUN_STATE[step.state].icon"
+          class="size-3.5"
+          :class="{ 'animate-spin': step.state === 'running' }"
+          :style="{ color: RUN_STATE[step.state].color }"
+          :aria-label="RUN_STATE[step.state].word"
+        />
         <span class="cut" :class="step.kind === 'table' || step.kind === 'group' ? 'mono' : ''" :title="step.title">{{ step.title }}</span>
-        <span class="relative h-[7px]"><span v-if="step.startedAt" class="absolute inset-y-0 rounded-[1px]" :style="{ ...bar(step), background: COLOR[step.state] ?? 'var(--soft)' }" /></span>
+        <span class="relative h-[7px]"
+          ><span
+            v-if="step.startedAt"
+            class="absolute inset-y-0 rounded-[1px]"
+            :style="{ ...bar(step), background: COLOR[step.state] ?? 'var(--soft)' }"
+        /></span>
         <span class="soft cut num" :title="figures(step)">{{ figures(step) }}</span>
         <span class="num">{{ duration(step) }}</span>
         <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5">{{ step.message }}</span>
@@ -44,7 +66,13 @@ function figures({ counters }: RunStep): string {
       <ul class="rule border-t border-[var(--line)] text-[13px]">
         <li v-for="(message, i) in run.messages" :key="i" class="flex gap-3 py-1.5">
           <span class="soft num shrink-0">{{ secondsOf(message.at) }}</span>
-          <UIcon v-if="message.level !== 'info'" :name="message.level === 'error' ? 'i-lucide-circle-alert' : 'i-lucide-triangle-alert'" class="mt-0.5 size-3.5 shrink-0" :class="message.level === 'error' ? 'iron' : 'ochre'" :aria-label="message.level" />
+          <UIcon
+            v-if="message.level !== 'info'"
+            :name="message.level === 'error' ? 'i-lucide-circle-alert' : 'i-lucide-triangle-alert'"
+            class="mt-0.5 size-3.5 shrink-0"
+            :class="message.level === 'error' ? 'iron' : 'ochre'"
+            :aria-label="message.level"
+          />
           <span class="min-w-0 break-words">{{ message.text }}</span>
         </li>
       </ul>

@@ -1,9 +1,19 @@
 <script setup lang="ts">
 const open = useKeyHelp()
 const KEYS = [
-  ['Ctrl K', 'find or do anything'], ['g then w e v r s', 'to a place'], ['j  k', 'through a list'], ['Enter', 'open'], ['x', 'tick'],
-  ['b', 'back up now'], ['Shift B', 'bring back'], ['← →', 'move the scrubber by pixels'], ['Shift ← →', 'to the next mark'],
-  ['[  ]', 'from one point to the next'], ['+  −', 'zoom the lifeline'], ['Esc', 'close'], ['?', 'this list'],
+  ['Ctrl K', 'find or do anything'],
+  ['g then w e v r s', 'to a place'],
+  ['j  k', 'through a list'],
+  ['Enter', 'open'],
+  ['x', 'tick'],
+  ['b', 'back up now'],
+  ['Shift B', 'bring back'],
+  ['← →', 'move the scrubber by pixels'],
+  ['Shift ← →', 'to the next mark'],
+  ['[  ]', 'from one point to the next'],
+  ['+  −', 'zoom the lifeline'],
+  ['Esc', 'close'],
+  ['?', 'this list'],
 ]
 </script>
 
@@ -11,7 +21,10 @@ const KEYS = [
   <UModal v-model:open="open" title="Keys" description="They work wherever no text is being written.">
     <template #body>
       <dl class="grid grid-cols-[150px_1fr] gap-y-2 text-[13px]">
-        <template v-for="[key, what] in KEYS" :key="key"><dt class="mono">{{ key }}</dt><dd>{{ what }}</dd></template>
+        <template v-for="[key, what] in KEYS" :key="key"
+          ><dt class="mono">{{ key }}</dt>
+          <dd>{{ what }}</dd></template
+        >
       </dl>
     </template>
   </UModal>

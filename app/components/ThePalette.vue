@@ -13,9 +13,13 @@ watch(open, async (isOpen) => {
   term.value = ''
   ;[vessels.value, runs.value] = await Promise.all([$fetch<Standing[]>('/api/vessels'), $fetch<RunRow[]>('/api/runs')])
 })
-watchDebounced(term, async (text) => {
-  found.value = text.trim().length < 2 ? [] : await $fetch<Found[]>(`/api/find?q=${encodeURIComponent(text)}`).catch(() => [])
-}, { debounce: 150 })
+watchDebounced(
+  term,
+  async (text) => {
+    found.value = text.trim().length < 2 ? [] : await $fetch<Found[]>(`/api/find?q=${encodeURIComponent(text)}`).catch(() => [])
+  },
+  { debounce: 150 },
+)
 
 const go = (to: string) => () => {
   open.value = false
@@ -23,35 +27,67 @@ const go = (to: string) => () => {
 }
 const groups = computed(() => [
   {
-    id: 'vessels', label: 'Vessels', items: vessels.value.flatMap(({ slug, name, newest }) => [
+    id: 'vessels',
+    label: 'Vessels',
+    items: vessels.value.flatMap(({ slug, name, newest }) => [
       { label: name, suffix: 'lifeline', icon: 'i-lucide-soup', onSelect: go(`/vessels/${slug}`) },
       { label: `Back up ${name} now`, icon: 'i-lucide-archive', onSelect: () => ((open.value = false), (backUp.value = { slug, name })) },
       ...(newest ? [{ label: `Bring back from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/bring-back`) }] : []),
     ]),
   },
   {
-    id: 'things', label: 'Things', ignoreFilter: true, items: found.value.map(({ path, kind, gone }) => ({
-      label: path, suffix: gone ? `${kind}, gone` : kind, icon: KIND_ICON[kind], onSelect: go(`/estate/${path}`),
+    id: 'things',
+    label: 'Things',
+    ignoreFilter: true,
+    items: found.value.map(({ path, kind, gone }) => ({
+      label: path,
+      suffix: gone ? `${kind}, gone` : kind,
+      icon: KIND_ICON[kind],
+      onSelect: go(`/estate/${path}`),
     })),
   },
   {
-    id: 'runs', label: 'Runs', items: runs.value.slice(0, 12).map((run) => ({
-      label: `${RUN_KIND[run.kind]} of ${run.vessel}, ${whenOf(run.at)}`, suffix: run.name ?? RUN_STATE[run.state].word, icon: RUN_STATE[run.state].icon, onSelect: go(`/runs/${run.id}`),
+    id: 'runs',
+    label: 'Runs',
+    items: runs.value.slice(0, 12).map((run) => ({
+      label: `${RUN_KIND[run.kind]} of ${run.vessel}, ${whenOf(run.at)}`,
+      suffix: run.name ?? RUN_STATE[run.state].word,
+      icon: RUN_STATE[run.state].icon,
+      onSelect: go(`/runs/${run.id}`),
     })),
   },
   {
-    id: 'places', label: 'Places and actions', items: [
-      { label: 'Watch', to: '/' }, { label: 'Estate', to: '/estate' }, { label: 'Vessels', to: '/vessels' }, { label: 'Runs', to: '/runs' }, { label: 'Stores', to: '/stores' },
-      { label: 'Define a vessel', to: '/vessels/new' }, { label: 'Connect a source', to: '/estate?connect=1' }, { label: 'Make a store', to: '/stores?make=1' },
+    id: 'places',
+    label: 'Places and actions',
+    items: [
+      { label: 'Watch', to: '/' },
+      { label: 'Estate', to: '/estate' },
+      { label: 'Vessels', to: '/vessels' },
+      { label: 'Runs', to: '/runs' },
+      { label: 'Stores', to: '/stores' },
+      { label: 'Define a vessel', to: '/vessels/new' },
+      { label: 'Connect a source', to: '/estate?connect=1' },
+      { label: 'Make a store', to: '/stores?make=1' },
     ].map(({ label, to }) => ({ label, icon: 'i-lucide-arrow-right', onSelect: go(to) })),
   },
 ])
 </script>
 
 <template>
-  <UModal v-model:open="open" title="Find or do anything" description="Vessels, things, runs, places, actions" :ui="{ content: 'max-w-2xl' }">
+  <UModal
+    v-model:open="open"
+    title="Find or do anything"
+    description="Vessels, things, runs, places, actions"
+    :ui="{ content: 'max-w-2xl' }"
+  >
     <template #content>
-      <UCommandPalette v-model:search-term="term" :groups="groups" placeholder="A vessel, a table, a run, something to do…" class="h-96" :ui="{ input: '[&>input]:h-11' }" />
+      <UCommandPalette
+        v-model:search-term="term"
+        :groups="groups"
+        placeholder="A vessel, a table, a run, something to do…"
+        class="h-96"
+        :ui="{ input: '[&>input]:h-11' }"
+      />
     </template>
   </UModal>
 </template>

@@ -3,14 +3,31 @@ import type { Standing } from '~~/server/views'
 
 defineProps<{ vessels: Standing[]; now: number }>()
 const RECENT = 3 * 86_400_000
-const isMended = (vessel: Standing, now: number) => vessel.state === 'whole' && vessel.proven !== null && now - Date.parse(vessel.proven.at) < RECENT
+const isMended = (vessel: Standing, now: number) =>
+  vessel.state === 'whole' && vessel.proven !== null && now - Date.parse(vessel.proven.at) < RECENT
 </script>
 
 <template>
   <table class="table-fixed text-[13px]">
-    <colgroup><col class="w-[34px]"><col><col class="w-[216px]"><col class="w-[112px]"><col class="w-[116px]"><col class="w-[88px]"><col class="w-[92px]"></colgroup>
+    <colgroup>
+      <col class="w-[34px]" />
+      <col />
+      <col class="w-[216px]" />
+      <col class="w-[112px]" />
+      <col class="w-[116px]" />
+      <col class="w-[88px]" />
+      <col class="w-[92px]" />
+    </colgroup>
     <thead>
-      <tr class="h-[30px] border-b border-[var(--line)]"><th /><th>Worst first</th><th>Last 7 days</th><th>Could lose</th><th>Back within</th><th>Newest point</th><th>Proven</th></tr>
+      <tr class="h-[30px] border-b border-[var(--line)]">
+        <th />
+        <th>Worst first</th>
+        <th>Last 7 days</th>
+        <th>Could lose</th>
+        <th>Back within</th>
+        <th>Newest point</th>
+        <th>Proven</th>
+      </tr>
     </thead>
     <tbody>
       <tr v-for="vessel in vessels" :key="vessel.id" data-row class="h-14 border-b border-[var(--line)] align-top last:border-0">
@@ -18,7 +35,9 @@ const isMended = (vessel: Standing, now: number) => vessel.state === 'whole' && 
         <td class="pt-2 pr-4">
           <div class="flex gap-2 text-[14px]">
             <NuxtLink :to="`/vessels/${vessel.slug}`" class="cut font-semibold hover:underline">{{ vessel.name }}</NuxtLink>
-            <span class="shrink-0" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{ vessel.state }}<template v-if="isMended(vessel, now)">, mended</template></span>
+            <span class="shrink-0" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }"
+              >{{ vessel.state }}<template v-if="isMended(vessel, now)">, mended</template></span
+            >
           </div>
           <div class="soft s12 cut" :title="vessel.reason">{{ vessel.reason }}</div>
         </td>
@@ -26,12 +45,16 @@ const isMended = (vessel: Standing, now: number) => vessel.state === 'whole' && 
         <td class="pt-2"><PromiseGauge :value="vessel.couldLose" :promise="vessel.promises.couldLose" /></td>
         <td class="pt-2"><PromiseGauge :value="vessel.backWithin" :promise="vessel.promises.backWithin" /></td>
         <td class="pt-2">
-          <UTooltip v-if="vessel.newest" :text="CONSISTENCY[vessel.newest.consistency]"><span>{{ vessel.newest.consistency }}</span></UTooltip>
+          <UTooltip v-if="vessel.newest" :text="CONSISTENCY[vessel.newest.consistency]"
+            ><span>{{ vessel.newest.consistency }}</span></UTooltip
+          >
           <span v-else class="soft">none</span>
           <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">in part</div>
         </td>
         <td class="pt-2">
-          <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" class="border-b-2 border-[var(--gold-line)]">{{ agoInWords(new Date(vessel.proven.at), new Date(now)) }}</NuxtLink>
+          <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" class="border-b-2 border-[var(--gold-line)]">{{
+            agoInWords(new Date(vessel.proven.at), new Date(now))
+          }}</NuxtLink>
           <span v-else class="soft">not yet</span>
         </td>
       </tr>

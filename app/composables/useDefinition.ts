@@ -13,7 +13,12 @@ export function ruleFor(path: string, act: Rule['act'] = 'take'): Rule {
 
 /** A definition that is being written, with what its rules take evaluated as they are typed. */
 export function useDefinition(saved: VesselDefinition | null, take: string[], slug: string | null) {
-  const blank: VesselDefinition = { rules: take.map((path) => ruleFor(path)), store: '', promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 }, readers: READERS.default }
+  const blank: VesselDefinition = {
+    rules: take.map((path) => ruleFor(path)),
+    store: '',
+    promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
+    readers: READERS.default,
+  }
   const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
   const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>('/api/stores')
   watch(stores, (list) => {
@@ -30,6 +35,9 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
   onChange((change) => change.about === 'estate', evaluate, 1000)
 
   const before = shallowRef<SelectionView | null>(null)
-  if (saved) void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug }).then((answer) => (before.value = answer)).catch(() => undefined)
+  if (saved)
+    void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug })
+      .then((answer) => (before.value = answer))
+      .catch(() => undefined)
   return { draft, stores, refreshStores, selection, before }
 }

@@ -80,7 +80,25 @@ export function useWorkbench(point: Ref<string | null>) {
 
   const operations = computed(() => plans.value.flatMap((one) => one.operations))
   const blockers = computed(() => plans.value.flatMap((one) => one.blockers))
-  return { contents, things, picks, toggle, stateOf, pickedPaths, mode, beside, collide, each, wish, plan, plans, operations, blockers, trouble, planning }
+  return {
+    contents,
+    things,
+    picks,
+    toggle,
+    stateOf,
+    pickedPaths,
+    mode,
+    beside,
+    collide,
+    each,
+    wish,
+    plan,
+    plans,
+    operations,
+    blockers,
+    trouble,
+    planning,
+  }
 }
 
 export type Workbench = ReturnType<typeof useWorkbench>

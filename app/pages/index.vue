@@ -9,7 +9,9 @@ const now = useTicking(1000)
 const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(now.value))
 
 const ORDER = { broken: 0, hairline: 1, whole: 2, paused: 3 }
-const vessels = computed(() => [...(data.value?.vessels ?? [])].sort((a, b) => ORDER[a.state] - ORDER[b.state] || a.name.localeCompare(b.name)))
+const vessels = computed(() =>
+  [...(data.value?.vessels ?? [])].sort((a, b) => ORDER[a.state] - ORDER[b.state] || a.name.localeCompare(b.name)),
+)
 const parts = computed(() =>
   (['whole', 'hairline', 'broken', 'paused'] as const)
     .map((state) => ({ state, count: vessels.value.filter((vessel) => vessel.state === state).length }))
@@ -28,7 +30,12 @@ const parts = computed(() =>
         <template v-if="vessels.length === 0">No vessel is defined yet, so nothing is protected.</template>
         <template v-else>
           {{ capital(numberInWords(vessels.length)) }} {{ vessels.length === 1 ? 'vessel' : 'vessels' }}.
-          <template v-for="({ state, count }, i) in parts" :key="state"><template v-if="i > 0">, </template><NuxtLink :to="`/vessels?state=${state}`" :style="{ borderColor: STATE_COLOR[state] }">{{ i === 0 ? capital(numberInWords(count)) : numberInWords(count) }} {{ state }}</NuxtLink></template>.
+          <template v-for="({ state, count }, i) in parts" :key="state"
+            ><template v-if="i > 0">, </template
+            ><NuxtLink :to="`/vessels?state=${state}`" :style="{ borderColor: STATE_COLOR[state] }"
+              >{{ i === 0 ? capital(numberInWords(count)) : numberInWords(count) }} {{ state }}</NuxtLink
+            ></template
+          >.
         </template>
       </PageSentence>
       <span class="soft s13 num">{{ today }}, {{ secondsOf(new Date(now)) }}</span>

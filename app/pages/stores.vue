@@ -6,7 +6,10 @@ const route = useRoute()
 const router = useRouter()
 const { data: stores, error, refresh } = useLoad<StoreView[]>('/api/stores')
 onChange((change) => change.about === 'store' || (change.about === 'run' && change.state !== 'running'), refresh, 1500)
-const making = computed({ get: () => route.query.make !== undefined, set: (open) => void router.replace({ query: open ? { make: '1' } : {} }) })
+const making = computed({
+  get: () => route.query.make !== undefined,
+  set: (open) => void router.replace({ query: open ? { make: '1' } : {} }),
+})
 const held = computed(() => stores.value?.reduce((sum, store) => sum + store.bytes, 0) ?? 0)
 async function verify(store: StoreView) {
   const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind: 'verify' })
@@ -17,29 +20,67 @@ async function verify(store: StoreView) {
 <template>
   <main class="px-6 pt-[11px] pb-8">
     <div class="flex items-start justify-between gap-6 pb-3">
-      <PageSentence v-if="stores">{{ stores.length === 0 ? 'There is no store yet, so nothing can be kept.' : `${capital(numberInWords(stores.length))} ${stores.length === 1 ? 'store holds' : 'stores hold'} ${plural(stores.reduce((sum, store) => sum + store.points, 0), 'point')} in ${bytesInWords(held)}.` }}</PageSentence>
+      <PageSentence v-if="stores">{{
+        stores.length === 0
+          ? 'There is no store yet, so nothing can be kept.'
+          : `${capital(numberInWords(stores.length))} ${stores.length === 1 ? 'store holds' : 'stores hold'} ${plural(
+              stores.reduce((sum, store) => sum + store.points, 0),
+              'point',
+            )} in ${bytesInWords(held)}.`
+      }}</PageSentence>
       <UButton @click="making = true">Make a store</UButton>
     </div>
     <ErrorNote v-if="error && !stores" :error="error" />
-    <p v-if="stores?.length === 0" class="soft max-w-xl py-3">A store is a folder on local disk in which content is kept compressed, sealed and only once.</p>
-    <section v-for="store in stores" :key="store.id" class="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.2fr)] gap-8 border-t border-[var(--line)] py-4 text-[13px]" :aria-label="store.name">
+    <p v-if="stores?.length === 0" class="soft max-w-xl py-3">
+      A store is a folder on local disk in which content is kept compressed, sealed and only once.
+    </p>
+    <section
+      v-for="store in stores"
+      :key="store.id"
+      class="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.2fr)] gap-8 border-t border-[var(--line)] py-4 text-[13px]"
+      :aria-label="store.name"
+    >
       <div>
         <h2 class="text-[15px] font-semibold">{{ store.name }}</h2>
         <p class="mono soft break-words text-[12px]">{{ store.path }}</p>
         <p class="soft mt-1">a folder on local disk, made {{ dateOf(store.createdAt) }}</p>
-        <p class="mt-2"><span v-if="store.verifiedAt && !store.trouble" class="border-b-2 border-[var(--gold-line)]">Verified {{ whenOf(store.verifiedAt) }}</span><span v-else class="soft">{{ store.trouble ? '' : 'Not verified yet' }}</span></p>
+        <p class="mt-2">
+          <span v-if="store.verifiedAt && !store.trouble" class="border-b-2 border-[var(--gold-line)]"
+            >Verified {{ whenOf(store.verifiedAt) }}</span
+          ><span v-else class="soft">{{ store.trouble ? '' : 'Not verified yet' }}</span>
+        </p>
         <ErrorNote v-if="store.trouble" :error="store.trouble" class="mt-2" />
         <UButton v-if="store.vessels.length > 0" size="sm" class="mt-3" @click="verify(store)">Verify every chunk</UButton>
       </div>
       <dl class="rule self-start border-y border-[var(--line)]">
-        <div class="flex justify-between py-1.5"><dt class="soft">Stored</dt><dd class="num"><b class="font-semibold">{{ bytesInWords(store.bytes) }}</b></dd></div>
-        <div class="flex justify-between py-1.5"><dt class="soft">Content before compression</dt><dd class="num">{{ bytesInWords(store.plain) }}</dd></div>
-        <div class="flex justify-between py-1.5"><dt class="soft">Chunks, in packs</dt><dd class="num">{{ countInWords(store.chunks) }}, {{ countInWords(store.packs) }}</dd></div>
-        <div v-if="store.space" class="flex justify-between py-1.5"><dt class="soft">Free on its disk</dt><dd class="num">{{ bytesInWords(store.space.free) }} of {{ bytesInWords(store.space.total) }}</dd></div>
+        <div class="flex justify-between py-1.5">
+          <dt class="soft">Stored</dt>
+          <dd class="num">
+            <b class="font-semibold">{{ bytesInWords(store.bytes) }}</b>
+          </dd>
+        </div>
+        <div class="flex justify-between py-1.5">
+          <dt class="soft">Content before compression</dt>
+          <dd class="num">{{ bytesInWords(store.plain) }}</dd>
+        </div>
+        <div class="flex justify-between py-1.5">
+          <dt class="soft">Chunks, in packs</dt>
+          <dd class="num">{{ countInWords(store.chunks) }}, {{ countInWords(store.packs) }}</dd>
+        </div>
+        <div v-if="store.space" class="flex justify-between py-1.5">
+          <dt class="soft">Free on its disk</dt>
+          <dd class="num">{{ bytesInWords(store.space.free) }} of {{ bytesInWords(store.space.total) }}</dd>
+        </div>
       </dl>
       <div>
         <h3 class="border-b border-[var(--line)] pb-1.5 font-semibold">Holds</h3>
-        <ul class="rule"><li v-for="vessel in store.vessels" :key="vessel.slug" class="flex justify-between py-1.5" data-row><NuxtLink :to="`/vessels/${vessel.slug}`" class="hover:underline">{{ vessel.name }}</NuxtLink><span class="num soft">{{ plural(vessel.points, 'point') }}</span></li></ul>
+        <ul class="rule">
+          <li v-for="vessel in store.vessels" :key="vessel.slug" class="flex justify-between py-1.5" data-row>
+            <NuxtLink :to="`/vessels/${vessel.slug}`" class="hover:underline">{{ vessel.name }}</NuxtLink><span class="num soft">{{
+              plural(vessel.points, 'point')
+            }}</span>
+          </li>
+        </ul>
         <p v-if="store.vessels.length === 0" class="soft py-1.5">No point lies in it yet.</p>
       </div>
     </section>

@@ -5,7 +5,9 @@ export function errorOf(thrown: unknown): ErrorRecord {
   const data = (thrown as { data?: { data?: ErrorRecord } }).data?.data
   if (data?.code) return data
   return {
-    code: 'no_answer', what: 'Our own server did not answer.', touched: 'Whether the request arrived is not known.',
+    code: 'no_answer',
+    what: 'Our own server did not answer.',
+    touched: 'Whether the request arrived is not known.',
     next: 'Look whether it runs; then try again.',
   }
 }
@@ -36,9 +38,13 @@ export function useLoad<T>(url: MaybeRefOrGetter<string | null>) {
       if (mine === turn) pending.value = false
     }
   }
-  watch(() => toValue(url), (now, before) => {
-    if (now !== before) data.value = null
-    void refresh()
-  }, { immediate: true })
+  watch(
+    () => toValue(url),
+    (now, before) => {
+      if (now !== before) data.value = null
+      void refresh()
+    },
+    { immediate: true },
+  )
   return { data, error, pending, refresh }
 }

@@ -4,7 +4,16 @@ const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-dig
 const seconds = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
 const weekday = new Intl.DateTimeFormat('en-GB', { weekday: 'long' })
 const dayMonth = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
-const full = new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long', year: 'numeric', hour: '2-digit', minute: '2-digit', second: '2-digit', timeZoneName: 'short' })
+const full = new Intl.DateTimeFormat('en-GB', {
+  weekday: 'long',
+  day: 'numeric',
+  month: 'long',
+  year: 'numeric',
+  hour: '2-digit',
+  minute: '2-digit',
+  second: '2-digit',
+  timeZoneName: 'short',
+})
 
 export const clockOf = (at: Date | string) => clock.format(new Date(at))
 export const secondsOf = (at: Date | string) => seconds.format(new Date(at))
@@ -44,7 +53,9 @@ export function readTime(text: string, now = new Date()): Date | undefined {
     return day
   }
   if (!/\d/.test(trimmed)) return undefined
-  const withYear = /^\d{1,2} [a-z]{3,}( \d{1,2}:\d{2}(:\d{2})?)?$/i.test(trimmed) ? trimmed.replace(/^(\d{1,2} [a-z]+)/i, `$1 ${now.getFullYear()}`) : trimmed
+  const withYear = /^\d{1,2} [a-z]{3,}( \d{1,2}:\d{2}(:\d{2})?)?$/i.test(trimmed)
+    ? trimmed.replace(/^(\d{1,2} [a-z]+)/i, `$1 ${now.getFullYear()}`)
+    : trimmed
   const parsed = new Date(withYear)
   return Number.isNaN(parsed.getTime()) ? undefined : parsed
 }

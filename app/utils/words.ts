@@ -26,9 +26,17 @@ export const CONSISTENCY: Record<string, string> = {
 }
 
 export const KIND_ICON: Record<string, string> = {
-  server: 'i-lucide-server', database: 'i-lucide-database', schema: 'i-lucide-folder', table: 'i-lucide-table-2', partition: 'i-lucide-table-2',
-  'materialized-view': 'i-lucide-layers', view: 'i-lucide-eye', sequence: 'i-lucide-list-ordered', function: 'i-lucide-parentheses',
-  type: 'i-lucide-shapes', extension: 'i-lucide-puzzle',
+  server: 'i-lucide-server',
+  database: 'i-lucide-database',
+  schema: 'i-lucide-folder',
+  table: 'i-lucide-table-2',
+  partition: 'i-lucide-table-2',
+  'materialized-view': 'i-lucide-layers',
+  view: 'i-lucide-eye',
+  sequence: 'i-lucide-list-ordered',
+  function: 'i-lucide-parentheses',
+  type: 'i-lucide-shapes',
+  extension: 'i-lucide-puzzle',
 }
 
 export function took(run: Pick<RunRow, 'startedAt' | 'finishedAt'>, now = Date.now()): string {

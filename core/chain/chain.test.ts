@@ -3,7 +3,15 @@ import { describe, expect, it } from 'vitest'
 import { chainAt, instantOf, type Artifact, type RecoveryPoint } from './chain'
 
 const artifact = (id: string, at: number, parent: string | null = null, member = 'db'): Artifact => ({
-  id, member, parent, kind: parent ? 'incremental' : 'full', at: new Date(at), to: String(at), rows: 1, bytes: 1, stored: 1,
+  id,
+  member,
+  parent,
+  kind: parent ? 'incremental' : 'full',
+  at: new Date(at),
+  to: String(at),
+  rows: 1,
+  bytes: 1,
+  stored: 1,
 })
 
 describe('chainAt', () => {

@@ -38,9 +38,7 @@ export interface Chain {
 export function chainAt(artifacts: Iterable<Artifact>, member: string, instant: Date): Chain | undefined {
   const own = new Map<string, Artifact>()
   for (const artifact of artifacts) if (artifact.member === member) own.set(artifact.id, artifact)
-  const candidates = [...own.values()]
-    .filter((artifact) => artifact.at <= instant)
-    .sort((a, b) => b.at.getTime() - a.at.getTime())
+  const candidates = [...own.values()].filter((artifact) => artifact.at <= instant).sort((a, b) => b.at.getTime() - a.at.getTime())
   for (const candidate of candidates) {
     const path = pathTo(candidate, own)
     if (path) return { member, artifacts: path, at: candidate.at }
@@ -69,12 +67,7 @@ export interface Instant {
 }
 
 /** What can be brought back at an instant: a chain for each member, and the point they make if they make one. */
-export function instantOf(
-  members: string[],
-  artifacts: Artifact[],
-  points: RecoveryPoint[],
-  instant: Date,
-): Instant {
+export function instantOf(members: string[], artifacts: Artifact[], points: RecoveryPoint[], instant: Date): Instant {
   const chains = members.flatMap((member) => chainAt(artifacts, member, instant) ?? [])
   const found = new Set(chains.map((chain) => chain.member))
   const tips = chains.map((chain) => chain.artifacts.at(-1)!.id)

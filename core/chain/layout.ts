@@ -43,7 +43,7 @@ export function mergeMarks(sorted: readonly number[], scale: Scale, room: number
   const merged: Merged[] = []
   const end = firstAtOrAfter(sorted, toTime(scale, scale.right + room))
   const wide = toTime(scale, scale.left + room) - scale.from
-  for (let i = firstAtOrAfter(sorted, toTime(scale, scale.left - room)); i < end; ) {
+  for (let i = firstAtOrAfter(sorted, toTime(scale, scale.left - room)); i < end;) {
     const next = Math.min(end, Math.max(i + 1, firstAtOrAfter(sorted, sorted[i]! + wide)))
     const x = (toX(scale, sorted[i]!) + toX(scale, sorted[next - 1]!)) / 2
     merged.push({ x, first: i, last: next - 1 })

@@ -44,7 +44,12 @@ describe('compareRows', () => {
   })
 
   it('cuts the list of rows, never the counts', () => {
-    const result = compareRows(Array.from({ length: 50 }, (_, i) => `${i}`), [], [0], 3)
+    const result = compareRows(
+      Array.from({ length: 50 }, (_, i) => `${i}`),
+      [],
+      [0],
+      3,
+    )
     expect(result.gone).toBe(50)
     expect(result.rows.map((row) => row.key)).toEqual(['0', '1', '2'])
   })

@@ -35,12 +35,7 @@ const keySeparator = '\u0001'
  * Compares lines of COPY text by key: the columns at `keyAt`, or the whole line where a table has no key
  * (then rows are only gone or new, and equal rows count one by one).
  */
-export function compareRows(
-  then: Iterable<string>,
-  now: Iterable<string>,
-  keyAt: number[] | null,
-  limit: number,
-): RowComparison {
+export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt: number[] | null, limit: number): RowComparison {
   const keyOf = keyAt === null ? (line: string) => line : (line: string) => rawFields(line, keyAt).join(keySeparator)
   const before = new Map<string, string[]>()
   for (const line of then) {
@@ -100,7 +95,7 @@ export function* linesOf(chunks: Iterable<Uint8Array>): Generator<string> {
   const decoder = new TextDecoder()
   for (const bytes of chunks) {
     const text = decoder.decode(bytes)
-    for (let from = 0; from < text.length; ) {
+    for (let from = 0; from < text.length;) {
       const end = text.indexOf('\n', from)
       yield text.slice(from, end)
       from = end + 1

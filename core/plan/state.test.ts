@@ -4,8 +4,14 @@ import { estimateRestore, standingOf, type StandingFacts } from './state'
 const HOUR = 3_600_000
 const now = new Date('2026-11-24T10:00:00Z')
 const facts = (over: Partial<StandingFacts>): StandingFacts => ({
-  now, paused: false, promises: { couldLose: 24 * HOUR, backWithin: HOUR }, newest: new Date(now.getTime() - HOUR),
-  backWithin: 60_000, missing: 0, lastFailure: null, ...over,
+  now,
+  paused: false,
+  promises: { couldLose: 24 * HOUR, backWithin: HOUR },
+  newest: new Date(now.getTime() - HOUR),
+  backWithin: 60_000,
+  missing: 0,
+  lastFailure: null,
+  ...over,
 })
 const ago = (hours: number) => new Date(now.getTime() - hours * HOUR)
 

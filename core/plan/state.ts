@@ -45,10 +45,7 @@ export function standingOf(facts: StandingFacts): Standing {
   }
   const late = promises.couldLose !== null && couldLose > promises.couldLose
   if (late) {
-    return result(
-      'broken',
-      `Nothing newer than ${durationInWords(couldLose)}, and the promise is ${durationInWords(promises.couldLose!)}.`,
-    )
+    return result('broken', `Nothing newer than ${durationInWords(couldLose)}, and the promise is ${durationInWords(promises.couldLose!)}.`)
   }
   if (facts.missing > 0) {
     return result('hairline', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)

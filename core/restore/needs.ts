@@ -11,8 +11,17 @@ export interface Along {
 }
 
 const STANDALONE: Record<string, string> = {
-  SCHEMA: 'schema', EXTENSION: 'extension', TYPE: 'type', DOMAIN: 'type', FUNCTION: 'function', PROCEDURE: 'function',
-  AGGREGATE: 'function', SEQUENCE: 'sequence', COLLATION: 'type', VIEW: 'view', 'MATERIALIZED VIEW': 'materialized-view',
+  SCHEMA: 'schema',
+  EXTENSION: 'extension',
+  TYPE: 'type',
+  DOMAIN: 'type',
+  FUNCTION: 'function',
+  PROCEDURE: 'function',
+  AGGREGATE: 'function',
+  SEQUENCE: 'sequence',
+  COLLATION: 'type',
+  VIEW: 'view',
+  'MATERIALIZED VIEW': 'materialized-view',
 }
 const NEEDABLE = new Set(['SCHEMA', 'EXTENSION', 'TYPE', 'DOMAIN', 'FUNCTION', 'PROCEDURE', 'AGGREGATE', 'SEQUENCE', 'COLLATION'])
 const GOES_WITH = new Set(['VIEW', 'MATERIALIZED VIEW'])

@@ -106,7 +106,10 @@ export function planRestore(input: PlanInput): DatabasePlan {
   const { manifest, target, wish, source } = input
   const root = pathOf(source, manifest.name)
   const picked = (path: string) => wish.picks.some((pick) => isWithin(path, pick) || isWithin(root, pick))
-  const tables = familyOf(manifest, manifest.tables.filter((table) => picked(table.path)))
+  const tables = familyOf(
+    manifest,
+    manifest.tables.filter((table) => picked(table.path)),
+  )
   const others = manifest.others.filter((other) => picked(other.path) && !isOwnedBy(other, tables, manifest))
   const tableOperations = tables.map((table) => planTable(table, input))
   const along = needsOf(input, tables, others, tableOperations)
@@ -190,8 +193,22 @@ function planTable(table: TableManifest, input: PlanInput): Operation {
 
 function blank(path: string, kind: string): Operation {
   return {
-    path, kind, verb: 'make', how: null, target: { schema: '', name: '' }, renamed: false, rows: 0, bytes: 0,
-    overwrites: null, along: null, notes: [], warnings: [], choices: [], entries: [], after: false, same: false,
+    path,
+    kind,
+    verb: 'make',
+    how: null,
+    target: { schema: '', name: '' },
+    renamed: false,
+    rows: 0,
+    bytes: 0,
+    overwrites: null,
+    along: null,
+    notes: [],
+    warnings: [],
+    choices: [],
+    entries: [],
+    after: false,
+    same: false,
   }
 }
 
@@ -238,8 +255,14 @@ export const definitionKey = (entry: StructureEntry) => JSON.stringify([entry.ty
 function planAlong(item: Along, input: PlanInput): Operation {
   if (item.other) return planOther(item.other, input, item.why)
   return {
-    ...blank(pathOf(input.source, input.manifest.name, item.entry.schema ?? item.entry.name, item.entry.name), item.entry.type.toLowerCase()),
-    how: 'create', target: { schema: item.entry.schema ?? '', name: item.entry.name }, along: item.why, entries: [item.entry.id],
+    ...blank(
+      pathOf(input.source, input.manifest.name, item.entry.schema ?? item.entry.name, item.entry.name),
+      item.entry.type.toLowerCase(),
+    ),
+    how: 'create',
+    target: { schema: item.entry.schema ?? '', name: item.entry.name },
+    along: item.why,
+    entries: [item.entry.id],
   }
 }
 
@@ -251,8 +274,7 @@ export function existsAt(target: TargetState, kind: string, schema: string, name
 
 function blockersOf(operations: Operation[], { target, wish }: PlanInput): Blocker[] {
   const blockers: Blocker[] = []
-  const add = (code: string, operation: Operation, what: string, next: string) =>
-    blockers.push({ code, path: operation.path, what, next })
+  const add = (code: string, operation: Operation, what: string, next: string) => blockers.push({ code, path: operation.path, what, next })
   for (const operation of operations) {
     if (operation.verb === 'leave' || operation.kind !== 'table') continue
     const { schema, name } = operation.target
@@ -261,12 +283,18 @@ function blockersOf(operations: Operation[], { target, wish }: PlanInput): Block
       add('name_taken', operation, `${schema}.${name} exists already.`, 'Choose another name.')
     }
     if (operation.verb === 'replace' && !now?.mayReplace) {
-      add('not_owner', operation, `The connecting role does not own ${schema}.${name}, so it may not replace it.`, 'Connect as its owner, or bring it back beside the original.')
+      add(
+        'not_owner',
+        operation,
+        `The connecting role does not own ${schema}.${name}, so it may not replace it.`,
+        'Connect as its owner, or bring it back beside the original.',
+      )
     }
     if (operation.how === 'rebuild' && now && now.dependents.length > 0) {
       const many = now.dependents.length > 3 ? ` and ${countInWords(now.dependents.length - 3)} more` : ''
       add(
-        'others_depend', operation,
+        'others_depend',
+        operation,
         `${schema}.${name} has another structure now, and ${now.dependents.slice(0, 3).join(', ')}${many} depend on it.`,
         'Bring it back beside the original, or take the dependent things away first. Nothing is dropped behind your back.',
       )

@@ -17,18 +17,25 @@ describe('tokensOf', () => {
   it('loses nothing of any text', () => {
     fc.assert(
       fc.property(fc.string({ unit: fc.constantFrom(...`ab'"$.;- \n/*eE\\1ü`), maxLength: 40 }), (text) => {
-        expect(tokensOf(text).map((token) => token.text).join('')).toBe(text)
+        expect(
+          tokensOf(text)
+            .map((token) => token.text)
+            .join(''),
+        ).toBe(text)
       }),
     )
   })
 
   it('reads back every identifier that is quoted', () => {
     fc.assert(
-      fc.property(fc.string({ minLength: 1 }).filter((name) => !name.includes('\0')), (name) => {
-        const [token, ...others] = tokensOf(quoteIdentifier(name))
-        expect(others).toEqual([])
-        expect(identifierOf(token)).toBe(name)
-      }),
+      fc.property(
+        fc.string({ minLength: 1 }).filter((name) => !name.includes('\0')),
+        (name) => {
+          const [token, ...others] = tokensOf(quoteIdentifier(name))
+          expect(others).toEqual([])
+          expect(identifierOf(token)).toBe(name)
+        },
+      ),
     )
   })
 })

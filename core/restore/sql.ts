@@ -20,7 +20,7 @@ const PATTERNS: [Token['kind'], RegExp][] = [
 /** Splits SQL into tokens; joined again they are the same text. */
 export function tokensOf(sql: string): Token[] {
   const tokens: Token[] = []
-  for (let at = 0; at < sql.length; ) {
+  for (let at = 0; at < sql.length;) {
     for (const [kind, pattern] of PATTERNS) {
       pattern.lastIndex = at
       const match = pattern.exec(sql)

@@ -16,11 +16,11 @@ const header = (id: number, catalog: number, oid: number, needs: number[], name:
 const dump = [
   '--\n-- PostgreSQL database dump\n--\n\nSET lock_timeout = 0;\n\n',
   header(1, 1259, 100, [], 'leg', 'TABLE'),
-  "CREATE TABLE sales.leg (\n    id integer\n);\n\n\nALTER TABLE sales.leg OWNER TO harbour;\n\n",
+  'CREATE TABLE sales.leg (\n    id integer\n);\n\n\nALTER TABLE sales.leg OWNER TO harbour;\n\n',
   header(2, 0, 0, [1], 'TABLE leg', 'COMMENT'),
   "COMMENT ON TABLE sales.leg IS 'a\n--\n-- b; c';\n\n\n",
   header(3, 1259, 101, [], 'odd "; name', 'TABLE'),
-  "SET default_table_access_method = heap;\n\nCREATE TABLE sales.\"odd \"\"; name\" (x int);\n\n\n",
+  'SET default_table_access_method = heap;\n\nCREATE TABLE sales."odd ""; name" (x int);\n\n\n',
   header(4, 1259, 103, [1], 'leg_x', 'INDEX'),
   'CREATE INDEX leg_x ON sales.leg USING btree (id);\n\n\n',
   header(5, 0, 0, [4], 'INDEX leg_x', 'COMMENT'),
@@ -42,8 +42,14 @@ describe('parseStructure', () => {
   it('reads every entry, with its statement and its owner apart', () => {
     expect(parsed.map((entry) => entry.type)).toEqual(['TABLE', 'COMMENT', 'TABLE', 'INDEX', 'COMMENT', 'FK CONSTRAINT', 'TRIGGER'])
     expect(parsed[0]).toMatchObject({
-      id: 1, catalog: 1259, oid: 100, needs: [], schema: 'sales', owner: 'harbour',
-      sql: 'CREATE TABLE sales.leg (\n    id integer\n);', ownerSql: 'ALTER TABLE sales.leg OWNER TO harbour;',
+      id: 1,
+      catalog: 1259,
+      oid: 100,
+      needs: [],
+      schema: 'sales',
+      owner: 'harbour',
+      sql: 'CREATE TABLE sales.leg (\n    id integer\n);',
+      ownerSql: 'ALTER TABLE sales.leg OWNER TO harbour;',
     })
     expect(parsed[1]!.sql).toBe("COMMENT ON TABLE sales.leg IS 'a\n--\n-- b; c';")
     expect(parsed[2]!).toMatchObject({ name: 'odd "; name', sql: 'CREATE TABLE sales."odd ""; name" (x int);', ownerSql: null })

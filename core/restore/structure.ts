@@ -63,11 +63,39 @@ export const CATALOG = { relation: 1259, type: 1247, function: 1255, schema: 261
 
 /** Entries that are made before rows are loaded; all others come after. */
 const BEFORE_ROWS = new Set([
-  'SCHEMA', 'EXTENSION', 'TYPE', 'DOMAIN', 'SHELL TYPE', 'FUNCTION', 'PROCEDURE', 'AGGREGATE', 'OPERATOR',
-  'OPERATOR CLASS', 'OPERATOR FAMILY', 'COLLATION', 'CONVERSION', 'CAST', 'TRANSFORM', 'ACCESS METHOD',
-  'TEXT SEARCH PARSER', 'TEXT SEARCH DICTIONARY', 'TEXT SEARCH TEMPLATE', 'TEXT SEARCH CONFIGURATION',
-  'FOREIGN DATA WRAPPER', 'SERVER', 'USER MAPPING', 'FOREIGN TABLE', 'TABLE', 'TABLE ATTACH', 'SEQUENCE',
-  'SEQUENCE OWNED BY', 'DEFAULT', 'VIEW', 'MATERIALIZED VIEW', 'PROCEDURAL LANGUAGE', 'DEFAULT ACL',
+  'SCHEMA',
+  'EXTENSION',
+  'TYPE',
+  'DOMAIN',
+  'SHELL TYPE',
+  'FUNCTION',
+  'PROCEDURE',
+  'AGGREGATE',
+  'OPERATOR',
+  'OPERATOR CLASS',
+  'OPERATOR FAMILY',
+  'COLLATION',
+  'CONVERSION',
+  'CAST',
+  'TRANSFORM',
+  'ACCESS METHOD',
+  'TEXT SEARCH PARSER',
+  'TEXT SEARCH DICTIONARY',
+  'TEXT SEARCH TEMPLATE',
+  'TEXT SEARCH CONFIGURATION',
+  'FOREIGN DATA WRAPPER',
+  'SERVER',
+  'USER MAPPING',
+  'FOREIGN TABLE',
+  'TABLE',
+  'TABLE ATTACH',
+  'SEQUENCE',
+  'SEQUENCE OWNED BY',
+  'DEFAULT',
+  'VIEW',
+  'MATERIALIZED VIEW',
+  'PROCEDURAL LANGUAGE',
+  'DEFAULT ACL',
 ])
 
 export function isBeforeRows(entry: StructureEntry): boolean {
@@ -75,7 +103,17 @@ export function isBeforeRows(entry: StructureEntry): boolean {
 }
 
 /** Entries without which the rest still stands: a failure leaves them out, with its reason in the tally. */
-const OPTIONAL = new Set(['ACL', 'COMMENT', 'SECURITY LABEL', 'POLICY', 'DEFAULT ACL', 'PUBLICATION', 'PUBLICATION TABLE', 'SUBSCRIPTION', 'EVENT TRIGGER'])
+const OPTIONAL = new Set([
+  'ACL',
+  'COMMENT',
+  'SECURITY LABEL',
+  'POLICY',
+  'DEFAULT ACL',
+  'PUBLICATION',
+  'PUBLICATION TABLE',
+  'SUBSCRIPTION',
+  'EVENT TRIGGER',
+])
 
 export function isOptional(entry: StructureEntry): boolean {
   return OPTIONAL.has(entry.type)
@@ -83,8 +121,21 @@ export function isOptional(entry: StructureEntry): boolean {
 
 /** Entries that are never things of their own: they belong to a table, sequence, view or other thing. */
 const PARTS = new Set([
-  'DEFAULT', 'CONSTRAINT', 'CHECK CONSTRAINT', 'FK CONSTRAINT', 'INDEX', 'TRIGGER', 'POLICY', 'ROW SECURITY', 'RULE',
-  'STATISTICS', 'ACL', 'COMMENT', 'SEQUENCE OWNED BY', 'SECURITY LABEL', 'PUBLICATION TABLE',
+  'DEFAULT',
+  'CONSTRAINT',
+  'CHECK CONSTRAINT',
+  'FK CONSTRAINT',
+  'INDEX',
+  'TRIGGER',
+  'POLICY',
+  'ROW SECURITY',
+  'RULE',
+  'STATISTICS',
+  'ACL',
+  'COMMENT',
+  'SEQUENCE OWNED BY',
+  'SECURITY LABEL',
+  'PUBLICATION TABLE',
 ])
 
 /**

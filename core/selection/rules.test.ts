@@ -16,10 +16,7 @@ const things = [
 
 describe('select', () => {
   it('lets the last rule that fits decide, and tells what no rule names', () => {
-    const rules = [
-      rule('a', 'take', 'schema', 'db/bookings/sales'),
-      rule('b', 'leave', 'thing', 'db/bookings/sales/tmp_*'),
-    ]
+    const rules = [rule('a', 'take', 'schema', 'db/bookings/sales'), rule('b', 'leave', 'thing', 'db/bookings/sales/tmp_*')]
     const selection = select(rules, things)
     expect(selection.taken).toEqual([things[0], things[2]])
     expect(selection.left).toEqual([things[1]])

@@ -37,7 +37,10 @@ export function patternTrouble(rule: Pick<Rule, 'kind' | 'pattern'>): string | u
 function matcher(name: string): (candidate: string) => boolean {
   if (name === '*') return () => true
   if (!/[*?]/.test(name)) return (candidate) => candidate === name
-  const source = name.replace(/[.+^${}()|[\]\\]/g, '\\$&').replaceAll('*', '.*').replaceAll('?', '.')
+  const source = name
+    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
+    .replaceAll('*', '.*')
+    .replaceAll('?', '.')
   const expression = new RegExp(`^${source}$`, 's')
   return (candidate) => expression.test(candidate)
 }

@@ -34,7 +34,11 @@ export function few(things: Thing[]): Few {
   }
   const heaviest = [...things].sort((a, b) => (b.facts.bytes ?? -1) - (a.facts.bytes ?? -1)).slice(0, FIRST)
   return {
-    count: things.length, tables, bytes, rows, kinds: [...kinds].sort((a, b) => b[1] - a[1]),
+    count: things.length,
+    tables,
+    bytes,
+    rows,
+    kinds: [...kinds].sort((a, b) => b[1] - a[1]),
     first: heaviest.map(({ path, kind, facts }) => ({ path, kind, bytes: facts.bytes ?? 0 })),
   }
 }

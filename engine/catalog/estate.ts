@@ -73,8 +73,16 @@ export async function estateChildren(engine: EngineContext, path: string | null)
     const sum = sums.get(row.path)
     const cover = !sum || sum.covered === 0 ? 'none' : sum.covered < sum.tables ? 'part' : 'all'
     return {
-      path: row.path, name: namesOf(row.path).at(-1)!, kind: row.kind, facts: row.facts, tables: sum?.tables ?? 0, bytes: sum?.bytes ?? 0,
-      rows: sum?.rows ?? 0, cover, claims: [...(sum?.claims.values() ?? [])], goneAt: row.gone_at,
+      path: row.path,
+      name: namesOf(row.path).at(-1)!,
+      kind: row.kind,
+      facts: row.facts,
+      tables: sum?.tables ?? 0,
+      bytes: sum?.bytes ?? 0,
+      rows: sum?.rows ?? 0,
+      cover,
+      claims: [...(sum?.claims.values() ?? [])],
+      goneAt: row.gone_at,
     }
   })
 }
@@ -95,6 +103,9 @@ export async function thingAt(engine: EngineContext, path: string): Promise<Esta
   const found = (await estateChildren(engine, names.length > 1 ? pathOf(...names.slice(0, -1)) : null)).find((thing) => thing.path === path)
   if (found) return found
   throw new VesselError('thing_missing', {
-    what: `Nothing is known at ${path}.`, touched: 'Nothing was changed.', next: 'Look through the estate from its sources.', status: 404,
+    what: `Nothing is known at ${path}.`,
+    touched: 'Nothing was changed.',
+    next: 'Look through the estate from its sources.',
+    status: 404,
   })
 }

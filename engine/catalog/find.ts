@@ -10,8 +10,13 @@ export interface Found {
 export async function findThings(engine: EngineContext, text: string): Promise<Found[]> {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean)
   if (words.length === 0) return []
-  let query = engine.db.selectFrom('thing').select(['path', 'kind', 'gone_at']).orderBy((eb) => eb.fn('length', ['path'])).limit(20)
-  for (const word of words) query = query.where((eb) => eb(eb.fn<number>('strpos', [eb.fn<string>('lower', ['path']), eb.val(word)]), '>', 0))
+  let query = engine.db
+    .selectFrom('thing')
+    .select(['path', 'kind', 'gone_at'])
+    .orderBy((eb) => eb.fn('length', ['path']))
+    .limit(20)
+  for (const word of words)
+    query = query.where((eb) => eb(eb.fn<number>('strpos', [eb.fn<string>('lower', ['path']), eb.val(word)]), '>', 0))
   const rows = await query.execute()
   return rows.map(({ path, kind, gone_at: goneAt }) => ({ path, kind, gone: goneAt !== null }))
 }

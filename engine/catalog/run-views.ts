@@ -61,8 +61,21 @@ const selectRuns = (engine: EngineContext) =>
     .selectFrom('run')
     .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
     .select([
-      'run.id', 'run.kind', 'run.state', 'vessel.name as vessel', 'vessel.slug', 'run.name', 'run.comment', 'run.started_by as startedBy', 'run.at',
-      'run.started_at as startedAt', 'run.finished_at as finishedAt', 'run.counters', 'run.outcome', 'run.error', 'run.cancel_requested_at',
+      'run.id',
+      'run.kind',
+      'run.state',
+      'vessel.name as vessel',
+      'vessel.slug',
+      'run.name',
+      'run.comment',
+      'run.started_by as startedBy',
+      'run.at',
+      'run.started_at as startedAt',
+      'run.finished_at as finishedAt',
+      'run.counters',
+      'run.outcome',
+      'run.error',
+      'run.cancel_requested_at',
     ])
 
 type Selected = Awaited<ReturnType<ReturnType<typeof selectRuns>['executeTakeFirstOrThrow']>>
@@ -98,22 +111,47 @@ export async function listRuns(engine: EngineContext, filter: RunFilter): Promis
 export async function runDetail(engine: EngineContext, id: string): Promise<RunDetail> {
   const row = await selectRuns(engine).select(['run.vessel_version as version', 'run.params']).where('run.id', '=', id).executeTakeFirst()
   if (!row) {
-    throw new VesselError('run_missing', { what: 'There is no such run.', touched: 'Nothing was changed.', next: 'Look at the list of runs.', status: 404 })
+    throw new VesselError('run_missing', {
+      what: 'There is no such run.',
+      touched: 'Nothing was changed.',
+      next: 'Look at the list of runs.',
+      status: 404,
+    })
   }
   const { version, params, ...rest } = row
   const [steps, messages, receipts, kept] = await Promise.all([
     engine.db
       .selectFrom('run_step')
-      .select(['ordinal', 'member', 'kind', 'title', 'state', 'started_at as startedAt', 'finished_at as finishedAt', 'counters', 'message'])
-      .where('run_id', '=', id).orderBy('ordinal').execute(),
+      .select([
+        'ordinal',
+        'member',
+        'kind',
+        'title',
+        'state',
+        'started_at as startedAt',
+        'finished_at as finishedAt',
+        'counters',
+        'message',
+      ])
+      .where('run_id', '=', id)
+      .orderBy('ordinal')
+      .execute(),
     engine.db.selectFrom('run_message').select(['at', 'level', 'text']).where('run_id', '=', id).orderBy('id').limit(500).execute(),
     engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).orderBy('ordinal').execute(),
     engine.db.selectFrom('point').select(['id', 'at']).where('kept_for', '=', id).orderBy('at').execute(),
   ])
   const receipt = receipts.map((line): ReceiptLine => ({
-    path: line.path, target: line.target, outcome: line.outcome, reason: line.reason, rows: line.rows === null ? null : Number(line.rows),
-    fingerprintThen: line.fingerprint_then, fingerprintNow: line.fingerprint_now, structureThen: line.structure_then,
-    structureNow: line.structure_now, equal: line.equal, leftParts: line.left_parts,
+    path: line.path,
+    target: line.target,
+    outcome: line.outcome,
+    reason: line.reason,
+    rows: line.rows === null ? null : Number(line.rows),
+    fingerprintThen: line.fingerprint_then,
+    fingerprintNow: line.fingerprint_now,
+    structureThen: line.structure_then,
+    structureNow: line.structure_now,
+    equal: line.equal,
+    leftParts: line.left_parts,
   }))
   return { ...rowOf(rest), version, params, steps, messages, receipt, kept }
 }

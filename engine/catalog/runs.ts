@@ -21,9 +21,18 @@ export async function addRun(engine: EngineContext, run: NewRun): Promise<string
   await engine.db
     .insertInto('run')
     .values({
-      id, kind: run.kind, vessel_id: run.vessel.id, vessel_version: run.vessel.version, state: 'waiting',
-      name: run.name?.trim() || null, comment: run.comment?.trim() || null, started_by: run.startedBy,
-      params: JSON.stringify(run.params ?? {}), at: now, created_at: now, counters: '{}',
+      id,
+      kind: run.kind,
+      vessel_id: run.vessel.id,
+      vessel_version: run.vessel.version,
+      state: 'waiting',
+      name: run.name?.trim() || null,
+      comment: run.comment?.trim() || null,
+      started_by: run.startedBy,
+      params: JSON.stringify(run.params ?? {}),
+      at: now,
+      created_at: now,
+      counters: '{}',
     })
     .execute()
   await notify(engine.db, { about: 'run', id, vessel: run.vessel.id, state: 'waiting' })
@@ -41,7 +50,10 @@ export async function requestCancel(engine: EngineContext, id: string): Promise<
     .executeTakeFirst()
   if (!row) {
     throw new VesselError('run_over', {
-      what: 'This run is over already, or never was.', touched: 'Nothing was changed.', next: 'Look at how it ended.', status: 409,
+      what: 'This run is over already, or never was.',
+      touched: 'Nothing was changed.',
+      next: 'Look at how it ended.',
+      status: 409,
     })
   }
   await notify(engine.db, { about: 'run', id, vessel: row.vessel_id, state: 'cancelling' })

@@ -28,22 +28,31 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
   const taken = await engine.db.selectFrom('source').select('id').where('name', '=', source.name).executeTakeFirst()
   if (taken) {
     throw new VesselError('source_exists', {
-      what: `There is a source called ${source.name} already.`, touched: 'Nothing was saved.', next: 'Choose another name.', status: 409,
+      what: `There is a source called ${source.name} already.`,
+      touched: 'Nothing was saved.',
+      next: 'Choose another name.',
+      status: 409,
     })
   }
   const report = await probe({ ...source }, engine.clock.now())
   if (!report.usable) {
     const missing = report.findings.find((finding) => finding.outcome === 'missing')!
     throw new VesselError('source_unusable', {
-      what: missing.detail, touched: 'The source was not saved.', next: missing.mend ?? 'Mend it and test again.',
+      what: missing.detail,
+      touched: 'The source was not saved.',
+      next: missing.mend ?? 'Mend it and test again.',
     })
   }
   const id = randomUUID()
   await engine.db
     .insertInto('source')
     .values({
-      id, name: source.name, kind: 'postgres', settings: JSON.stringify(source.settings),
-      sealed_secret: engine.secrets.seal(source.password, `source ${id}`), probe: JSON.stringify(report),
+      id,
+      name: source.name,
+      kind: 'postgres',
+      settings: JSON.stringify(source.settings),
+      sealed_secret: engine.secrets.seal(source.password, `source ${id}`),
+      probe: JSON.stringify(report),
       created_at: engine.clock.now(),
     })
     .execute()
@@ -55,7 +64,10 @@ export async function accessOf(engine: EngineContext, name: string): Promise<Pos
   const row = await engine.db.selectFrom('source').selectAll().where('name', '=', name).executeTakeFirst()
   if (!row) {
     throw new VesselError('source_missing', {
-      what: `There is no source called ${name} any more.`, touched: 'Nothing was changed.', next: 'Connect it again under the same name.', status: 404,
+      what: `There is no source called ${name} any more.`,
+      touched: 'Nothing was changed.',
+      next: 'Connect it again under the same name.',
+      status: 404,
     })
   }
   return openAccess(engine, row)
@@ -70,7 +82,11 @@ function openAccess(engine: EngineContext, row: { id: string; name: string; sett
 export async function probeSource(engine: EngineContext, id: string): Promise<ProbeReport> {
   const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
   const report = await probe(openAccess(engine, row), engine.clock.now())
-  await engine.db.updateTable('source').set({ probe: JSON.stringify(report) }).where('id', '=', id).execute()
+  await engine.db
+    .updateTable('source')
+    .set({ probe: JSON.stringify(report) })
+    .where('id', '=', id)
+    .execute()
   await notify(engine.db, { about: 'estate' })
   return report
 }
@@ -85,7 +101,11 @@ export async function discoverSource(engine: EngineContext, id: string): Promise
     await saveThings(engine, id, things, now)
     await engine.db.updateTable('source').set({ discovered_at: now, trouble: null }).where('id', '=', id).execute()
   } catch (error) {
-    await engine.db.updateTable('source').set({ trouble: JSON.stringify(errorRecord(error)) }).where('id', '=', id).execute()
+    await engine.db
+      .updateTable('source')
+      .set({ trouble: JSON.stringify(errorRecord(error)) })
+      .where('id', '=', id)
+      .execute()
   }
   await notify(engine.db, { about: 'estate' })
 }
@@ -98,13 +118,21 @@ async function saveThings(engine: EngineContext, id: string, things: Thing[], no
         .insertInto('thing')
         .values(
           things.slice(from, from + 2000).map((thing) => ({
-            source_id: id, path: thing.path, kind: thing.kind, labels: JSON.stringify(thing.labels),
-            facts: JSON.stringify(thing.facts), first_seen: now, gone_at: null,
+            source_id: id,
+            path: thing.path,
+            kind: thing.kind,
+            labels: JSON.stringify(thing.labels),
+            facts: JSON.stringify(thing.facts),
+            first_seen: now,
+            gone_at: null,
           })),
         )
         .onConflict((conflict) =>
           conflict.columns(['source_id', 'path']).doUpdateSet((eb) => ({
-            kind: eb.ref('excluded.kind'), labels: eb.ref('excluded.labels'), facts: eb.ref('excluded.facts'), gone_at: null,
+            kind: eb.ref('excluded.kind'),
+            labels: eb.ref('excluded.labels'),
+            facts: eb.ref('excluded.facts'),
+            gone_at: null,
           })),
         )
         .execute()

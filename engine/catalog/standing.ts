@@ -50,10 +50,21 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
   })
   return {
-    ...standing, id: vessel.id, slug: vessel.slug, name: vessel.name, version: vessel.version, paused: vessel.paused,
-    promises: vessel.definition.promises, newest, oldest: data.points[0]?.at ?? null, points: data.points.length, bytes,
+    ...standing,
+    id: vessel.id,
+    slug: vessel.slug,
+    name: vessel.name,
+    version: vessel.version,
+    paused: vessel.paused,
+    promises: vessel.definition.promises,
+    newest,
+    oldest: data.points[0]?.at ?? null,
+    points: data.points.length,
+    bytes,
     rows: artifacts.reduce((sum, artifact) => sum + artifact.rows, 0),
-    proven: await lastProven(engine, vessel.id), running: await runningOf(engine, vessel.id), recent: recentMarks(data, now),
+    proven: await lastProven(engine, vessel.id),
+    running: await runningOf(engine, vessel.id),
+    recent: recentMarks(data, now),
   }
 }
 
@@ -67,8 +78,13 @@ function recentMarks(data: LifelineData, now: Date): VesselStanding['recent'] {
 
 async function lastFailure(engine: EngineContext, vesselId: string, since: Date | null): Promise<string | null> {
   let query = engine.db
-    .selectFrom('run').select('error').where('vessel_id', '=', vesselId).where('kind', '=', 'backup').where('state', '=', 'failed')
-    .orderBy('at', 'desc').limit(1)
+    .selectFrom('run')
+    .select('error')
+    .where('vessel_id', '=', vesselId)
+    .where('kind', '=', 'backup')
+    .where('state', '=', 'failed')
+    .orderBy('at', 'desc')
+    .limit(1)
   if (since) query = query.where('at', '>', since)
   const row = await query.executeTakeFirst()
   return row ? `The last backup failed. ${row.error?.what ?? ''}`.trim() : null
@@ -77,8 +93,13 @@ async function lastFailure(engine: EngineContext, vesselId: string, since: Date 
 /** Bytes a second that restores of this installation have reached, or null before the first. */
 async function restoreRate(engine: EngineContext): Promise<number | null> {
   const rows = await engine.db
-    .selectFrom('run').select(['counters', 'started_at', 'finished_at']).where('kind', '=', 'restore').where('state', 'in', ['done', 'warned'])
-    .orderBy('at', 'desc').limit(10).execute()
+    .selectFrom('run')
+    .select(['counters', 'started_at', 'finished_at'])
+    .where('kind', '=', 'restore')
+    .where('state', 'in', ['done', 'warned'])
+    .orderBy('at', 'desc')
+    .limit(10)
+    .execute()
   // Small ones tell more of the overhead than of the rate.
   const large = rows.filter((row) => (row.counters.bytes ?? 0) > 5e6 && row.started_at && row.finished_at)
   const seconds = large.reduce((sum, row) => sum + (row.finished_at!.getTime() - row.started_at!.getTime()) / 1000, 0)
@@ -87,17 +108,28 @@ async function restoreRate(engine: EngineContext): Promise<number | null> {
 
 async function lastProven(engine: EngineContext, vesselId: string): Promise<VesselStanding['proven']> {
   const row = await engine.db
-    .selectFrom('run').select(['id', 'finished_at']).where('vessel_id', '=', vesselId).where('kind', '=', 'restore').where('state', '=', 'done')
-    .where((eb) => eb.not(eb.exists(
-      eb.selectFrom('receipt').select('ordinal').whereRef('receipt.run_id', '=', 'run.id').where('equal', '=', false),
-    )))
-    .orderBy('finished_at', 'desc').limit(1).executeTakeFirst()
+    .selectFrom('run')
+    .select(['id', 'finished_at'])
+    .where('vessel_id', '=', vesselId)
+    .where('kind', '=', 'restore')
+    .where('state', '=', 'done')
+    .where((eb) =>
+      eb.not(eb.exists(eb.selectFrom('receipt').select('ordinal').whereRef('receipt.run_id', '=', 'run.id').where('equal', '=', false))),
+    )
+    .orderBy('finished_at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
   return row ? { run: row.id, at: row.finished_at! } : null
 }
 
 async function runningOf(engine: EngineContext, vesselId: string): Promise<VesselStanding['running']> {
   const row = await engine.db
-    .selectFrom('run').select(['id', 'kind']).where('vessel_id', '=', vesselId).where('state', 'in', ['waiting', 'running'])
-    .orderBy('at', 'desc').limit(1).executeTakeFirst()
+    .selectFrom('run')
+    .select(['id', 'kind'])
+    .where('vessel_id', '=', vesselId)
+    .where('state', 'in', ['waiting', 'running'])
+    .orderBy('at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
   return row ?? null
 }

@@ -26,20 +26,38 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
   return Promise.all(
     stores.map(async ({ id, name, settings, verified_at, created_at, trouble }) => {
       const held = await engine.db
-        .selectFrom('pack').select([sql<number>`coalesce(sum(bytes), 0)::float8`.as('bytes'), sql<number>`count(*)::int`.as('packs')])
-        .where('store_id', '=', id).where('committed', '=', true).executeTakeFirstOrThrow()
+        .selectFrom('pack')
+        .select([sql<number>`coalesce(sum(bytes), 0)::float8`.as('bytes'), sql<number>`count(*)::int`.as('packs')])
+        .where('store_id', '=', id)
+        .where('committed', '=', true)
+        .executeTakeFirstOrThrow()
       const content = await engine.db
-        .selectFrom('chunk').select([sql<number>`coalesce(sum(plain_length), 0)::float8`.as('plain'), sql<number>`count(*)::int`.as('chunks')])
-        .where('store_id', '=', id).executeTakeFirstOrThrow()
+        .selectFrom('chunk')
+        .select([sql<number>`coalesce(sum(plain_length), 0)::float8`.as('plain'), sql<number>`count(*)::int`.as('chunks')])
+        .where('store_id', '=', id)
+        .executeTakeFirstOrThrow()
       const vessels = await engine.db
-        .selectFrom('point').innerJoin('vessel', 'vessel.id', 'point.vessel_id')
+        .selectFrom('point')
+        .innerJoin('vessel', 'vessel.id', 'point.vessel_id')
         .select(['vessel.slug', 'vessel.name', sql<number>`count(*)::int`.as('points')])
-        .where('point.store_id', '=', id).groupBy(['vessel.slug', 'vessel.name']).orderBy('vessel.name').execute()
+        .where('point.store_id', '=', id)
+        .groupBy(['vessel.slug', 'vessel.name'])
+        .orderBy('vessel.name')
+        .execute()
       const space = await new FolderBackend(settings.path).space().catch((error: unknown) => errorRecord(error))
       const gone = 'what' in space ? space : null
       return {
-        id, name, path: settings.path, ...held, ...content, vessels, points: vessels.reduce((sum, vessel) => sum + vessel.points, 0),
-        space: 'what' in space ? null : space, verifiedAt: verified_at, createdAt: created_at, trouble: trouble ?? gone,
+        id,
+        name,
+        path: settings.path,
+        ...held,
+        ...content,
+        vessels,
+        points: vessels.reduce((sum, vessel) => sum + vessel.points, 0),
+        space: 'what' in space ? null : space,
+        verifiedAt: verified_at,
+        createdAt: created_at,
+        trouble: trouble ?? gone,
       }
     }),
   )

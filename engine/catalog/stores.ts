@@ -30,12 +30,17 @@ export interface PlaceReport {
 export async function checkPlace(path: string): Promise<PlaceReport> {
   if (!isAbsolute(path) || normalize(path) !== path.replace(/\/+$/, '')) {
     throw new VesselError('store_path', {
-      what: `“${path}” is not an absolute path.`, touched: 'Nothing was made.', next: 'Write the path from the root, as in /srv/dry-dock.',
+      what: `“${path}” is not an absolute path.`,
+      touched: 'Nothing was made.',
+      next: 'Write the path from the root, as in /srv/dry-dock.',
     })
   }
   const backend = new FolderBackend(path)
   await backend.prepare()
-  const existing = await access(join(path, HEADER)).then(() => true, () => false)
+  const existing = await access(join(path, HEADER)).then(
+    () => true,
+    () => false,
+  )
   return { path, existing, ...(await backend.space()) }
 }
 
@@ -67,8 +72,12 @@ export async function addStore(
   await engine.db
     .insertInto('store')
     .values({
-      id, name: options.name, kind: 'folder', settings: JSON.stringify({ path: options.path }),
-      sealed_key: engine.secrets.seal(key, `store ${id}`), created_at: engine.clock.now(),
+      id,
+      name: options.name,
+      kind: 'folder',
+      settings: JSON.stringify({ path: options.path }),
+      sealed_key: engine.secrets.seal(key, `store ${id}`),
+      created_at: engine.clock.now(),
     })
     .execute()
   await notify(engine.db, { about: 'store' })
@@ -78,7 +87,9 @@ export async function addStore(
 function readKey(text: string): Buffer {
   if (!/^[0-9a-f]{64}$/i.test(text.trim())) {
     throw new VesselError('store_key_malformed', {
-      what: 'A store key is 64 hex digits; this is something else.', touched: 'Nothing was made.', next: 'Leave it empty to have one made.',
+      what: 'A store key is 64 hex digits; this is something else.',
+      touched: 'Nothing was made.',
+      next: 'Leave it empty to have one made.',
     })
   }
   return Buffer.from(text.trim(), 'hex')
@@ -86,14 +97,20 @@ function readKey(text: string): Buffer {
 
 async function ensureFree(engine: EngineContext, name: string, path: string): Promise<void> {
   if (!/^\S.{0,62}$/.test(name)) {
-    throw new VesselError('store_name', { what: 'A store needs a name of 1 to 63 characters.', touched: 'Nothing was made.', next: 'Give it a name.' })
+    throw new VesselError('store_name', {
+      what: 'A store needs a name of 1 to 63 characters.',
+      touched: 'Nothing was made.',
+      next: 'Give it a name.',
+    })
   }
   const stores = await engine.db.selectFrom('store').select(['name', 'settings']).execute()
   const same = stores.find((store) => store.name === name || store.settings.path === path)
   if (!same) return
   throw new VesselError('store_exists', {
     what: same.name === name ? `There is a store called ${name} already.` : `${path} is the place of the store ${same.name} already.`,
-    touched: 'Nothing was made.', next: 'Choose another name or place.', status: 409,
+    touched: 'Nothing was made.',
+    next: 'Choose another name or place.',
+    status: 409,
   })
 }
 
@@ -107,7 +124,10 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
   const row = await query.executeTakeFirst()
   if (!row) {
     throw new VesselError('store_missing', {
-      what: `There is no store ${idOrName.name ?? idOrName.id}.`, touched: 'Nothing was changed.', next: 'Choose a store that exists.', status: 404,
+      what: `There is no store ${idOrName.name ?? idOrName.id}.`,
+      touched: 'Nothing was changed.',
+      next: 'Choose a store that exists.',
+      status: 404,
     })
   }
   const backend = new FolderBackend(row.settings.path)
@@ -137,4 +157,3 @@ async function readHeader(backend: FolderBackend): Promise<Header> {
     next: 'See whether the right disk is mounted there, or put the header back from a copy.',
   })
 }
-

@@ -14,7 +14,12 @@ export interface Vessel {
 }
 
 export function slugOf(name: string): string {
-  const slug = name.normalize('NFKD').replace(/[\u0300-\u036f]/g, '').toLowerCase().replace(/[^a-z0-9]+/g, '-').replace(/^-+|-+$/g, '')
+  const slug = name
+    .normalize('NFKD')
+    .replace(/[\u0300-\u036f]/g, '')
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, '-')
+    .replace(/^-+|-+$/g, '')
   return slug || 'vessel'
 }
 
@@ -27,17 +32,26 @@ export async function addVessel(engine: EngineContext, name: string, definition:
   ensureValid(definition)
   const slug = slugOf(trimmed)
   const taken = await engine.db
-    .selectFrom('vessel').select('name').where((eb) => eb.or([eb('name', '=', trimmed), eb('slug', '=', slug)])).executeTakeFirst()
+    .selectFrom('vessel')
+    .select('name')
+    .where((eb) => eb.or([eb('name', '=', trimmed), eb('slug', '=', slug)]))
+    .executeTakeFirst()
   if (taken) {
     throw new VesselError('vessel_exists', {
-      what: `There is a vessel called ${taken.name} already.`, touched: 'Nothing was saved.', next: 'Choose another name.', status: 409,
+      what: `There is a vessel called ${taken.name} already.`,
+      touched: 'Nothing was saved.',
+      next: 'Choose another name.',
+      status: 409,
     })
   }
   const id = randomUUID()
   const now = engine.clock.now()
   await engine.db.transaction().execute(async (tx) => {
     await tx.insertInto('vessel').values({ id, slug, name: trimmed, paused: false, version: 1, created_at: now }).execute()
-    await tx.insertInto('vessel_version').values({ vessel_id: id, version: 1, definition: JSON.stringify(definition), created_at: now }).execute()
+    await tx
+      .insertInto('vessel_version')
+      .values({ vessel_id: id, version: 1, definition: JSON.stringify(definition), created_at: now })
+      .execute()
   })
   await notify(engine.db, { about: 'vessel', id })
   return { id, slug, name: trimmed, paused: false, version: 1, definition }
@@ -50,7 +64,11 @@ export async function saveDefinition(engine: EngineContext, slug: string, basedO
   const version = basedOn + 1
   await engine.db.transaction().execute(async (tx) => {
     const { numUpdatedRows } = await tx
-      .updateTable('vessel').set({ version }).where('id', '=', vessel.id).where('version', '=', basedOn).executeTakeFirst()
+      .updateTable('vessel')
+      .set({ version })
+      .where('id', '=', vessel.id)
+      .where('version', '=', basedOn)
+      .executeTakeFirst()
     if (numUpdatedRows === 0n) {
       throw new VesselError('definition_changed', {
         what: `Somebody saved version ${vessel.version} of ${vessel.name} meanwhile; yours is based on ${basedOn}.`,
@@ -75,7 +93,9 @@ function ensureValid(definition: VesselDefinition): void {
 
 function invalid(troubles: string[]): VesselError {
   return new VesselError('definition_invalid', {
-    what: troubles.join(' '), touched: 'Nothing was saved.', next: 'Mend this, then save again.',
+    what: troubles.join(' '),
+    touched: 'Nothing was saved.',
+    next: 'Mend this, then save again.',
   })
 }
 
@@ -95,7 +115,10 @@ export async function vesselBySlug(engine: EngineContext, slug: string): Promise
   const vessel = await selectVessels(engine).where('vessel.slug', '=', slug).executeTakeFirst()
   if (vessel) return vessel
   throw new VesselError('vessel_missing', {
-    what: `There is no vessel “${slug}”.`, touched: 'Nothing was changed.', next: 'Look at the list of vessels.', status: 404,
+    what: `There is no vessel “${slug}”.`,
+    touched: 'Nothing was changed.',
+    next: 'Look at the list of vessels.',
+    status: 404,
   })
 }
 

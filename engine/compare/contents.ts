@@ -42,16 +42,32 @@ export async function pointContents(engine: EngineContext, pointId: string): Pro
       contents.schemas[root] = target ? [...target.schemas].filter((name) => !/^pg_|^information_schema$/.test(name)).sort() : []
       contents.things.push({ path: root, kind: 'database', name: database.name, rows: null, bytes: null, there: target && target.exists })
       const entries = new Map(database.entries.map((entry) => [entry.id, entry]))
-      const others = database.others.filter(({ kind }) => kind !== 'schema').map(({ path, kind, entry }) => {
-        const { schema, name } = entries.get(entry)!
-        return { path, kind, schema, name, rows: null, bytes: null, there: target && existsAt(target, kind, schema ?? '', name) }
-      })
+      const others = database.others
+        .filter(({ kind }) => kind !== 'schema')
+        .map(({ path, kind, entry }) => {
+          const { schema, name } = entries.get(entry)!
+          return { path, kind, schema, name, rows: null, bytes: null, there: target && existsAt(target, kind, schema ?? '', name) }
+        })
       const tables = database.tables.map(({ path, schema, name, rows, bytes, structure }) => ({
-        path, kind: structure.partitionOf ? 'partition' : 'table', rows: structure.kind === 'partitioned' ? null : rows, bytes, schema, name, there: target && target.tables.has(thingKey(schema, name)),
+        path,
+        kind: structure.partitionOf ? 'partition' : 'table',
+        rows: structure.kind === 'partitioned' ? null : rows,
+        bytes,
+        schema,
+        name,
+        there: target && target.tables.has(thingKey(schema, name)),
       }))
       const all = [...tables, ...others]
       for (const schema of [...new Set(all.map((thing) => thing.schema))].sort()) {
-        if (schema !== null) contents.things.push({ path: pathOf(member, database.name, schema), kind: 'schema', name: schema, rows: null, bytes: null, there: target && target.schemas.has(schema) })
+        if (schema !== null)
+          contents.things.push({
+            path: pathOf(member, database.name, schema),
+            kind: 'schema',
+            name: schema,
+            rows: null,
+            bytes: null,
+            there: target && target.schemas.has(schema),
+          })
         for (const { schema: _, ...thing } of all.filter((candidate) => candidate.schema === schema)) contents.things.push(thing)
       }
     }

@@ -46,10 +46,15 @@ const SAMPLE_ROWS = 60
 export async function compareTable(engine: EngineContext, pointId: string, path: string, limit: number): Promise<TableComparison> {
   const point = await openPoint(engine, pointId)
   const [source, database] = namesOf(path)
-  const table = point.members.flatMap(({ manifest }) => manifest.databases.flatMap(({ tables }) => tables)).find((candidate) => candidate.path === path)
+  const table = point.members
+    .flatMap(({ manifest }) => manifest.databases.flatMap(({ tables }) => tables))
+    .find((candidate) => candidate.path === path)
   if (!table) {
     throw new VesselError('not_in_point', {
-      what: `${path} is not in this point.`, touched: 'Nothing was changed.', next: 'Choose something of its tree.', status: 404,
+      what: `${path} is not in this point.`,
+      touched: 'Nothing was changed.',
+      next: 'Choose something of its tree.',
+      status: 404,
     })
   }
   const access = await accessOf(engine, source!)
@@ -66,8 +71,11 @@ async function thenOnly(store: Store, table: TableManifest, limit: number): Prom
   const lines = await firstLines(store, table, limit)
   const comparison = compareRows(lines, [], keyAt(table, table.columns), limit)
   return {
-    ...base(table, null, table.columns), structure: compareStructures(table.structure, null),
-    rows: { ...comparison, gone: table.rows }, tooMuch: null, sample: [],
+    ...base(table, null, table.columns),
+    structure: compareStructures(table.structure, null),
+    rows: { ...comparison, gone: table.rows },
+    tooMuch: null,
+    sample: [],
   }
 }
 
@@ -113,9 +121,11 @@ class Comparison {
     const columns = table.columns.filter((column) => now.columns.includes(column))
     const result = { ...base(table, now, columns), structure: compareStructures(table.structure, now.structure) }
     const none = (tooMuch: string): TableComparison => ({ ...result, rows: null, tooMuch, sample: [] })
-    if (table.structure.kind !== 'table' || now.structure.kind !== 'table') return none('It has no rows of its own; its partitions have them.')
+    if (table.structure.kind !== 'table' || now.structure.kind !== 'table')
+      return none('It has no rows of its own; its partitions have them.')
     if (!now.readable) return none(`The role ${this.access.settings.user} may not read it now.`)
-    if (now.bytes > LARGEST_BYTES) return none(`It is ${bytesInWords(now.bytes)} now; rows are compared up to ${bytesInWords(LARGEST_BYTES)}.`)
+    if (now.bytes > LARGEST_BYTES)
+      return none(`It is ${bytesInWords(now.bytes)} now; rows are compared up to ${bytesInWords(LARGEST_BYTES)}.`)
     const fits = await this.readNow(columns)
     if (!fits) return none(`More than ${bytesInWords(DIFFERING_BYTES)} of it differ, which is too much to compare row by row here.`)
     const rows = compareRows(await this.thenLines(columns), linesOf(this.differing), keyAt(table, columns), limit)
@@ -128,20 +138,25 @@ class Comparison {
     const { table, now, store } = this
     const giveUp = new AbortController()
     try {
-      await copyOut(this.client, copyStatement({ schema: now.schema, name: now.name, columns }), { signal: giveUp.signal }, async (chunk) => {
-        this.nowRows += chunk.rows
-        const named = await store.pool.name(chunk.bytes, store.keys.name)
-        const name = Buffer.from(named.name).toString('hex')
-        const left = columns.length === table.columns.length ? (this.awaited.get(name) ?? 0) : 0
-        if (left > 0) {
-          this.awaited.set(name, left - 1)
-          this.same += chunk.rows
-          return
-        }
-        this.differing.push(named.plain)
-        this.differingBytes += named.plain.length
-        if (this.differingBytes > DIFFERING_BYTES) giveUp.abort()
-      })
+      await copyOut(
+        this.client,
+        copyStatement({ schema: now.schema, name: now.name, columns }),
+        { signal: giveUp.signal },
+        async (chunk) => {
+          this.nowRows += chunk.rows
+          const named = await store.pool.name(chunk.bytes, store.keys.name)
+          const name = Buffer.from(named.name).toString('hex')
+          const left = columns.length === table.columns.length ? (this.awaited.get(name) ?? 0) : 0
+          if (left > 0) {
+            this.awaited.set(name, left - 1)
+            this.same += chunk.rows
+            return
+          }
+          this.differing.push(named.plain)
+          this.differingBytes += named.plain.length
+          if (this.differingBytes > DIFFERING_BYTES) giveUp.abort()
+        },
+      )
       return true
     } catch (error) {
       if (giveUp.signal.aborted) return false

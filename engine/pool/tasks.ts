@@ -38,7 +38,11 @@ export interface OpenTask {
 // low ones do for small bases only.
 const encoder = new Encoder(1)
 const decoder = new Decoder()
-const DELTA_LEVELS = [[900_000, 3], [1_400_000, 5], [Infinity, 9]] as const
+const DELTA_LEVELS = [
+  [900_000, 3],
+  [1_400_000, 5],
+  [Infinity, 9],
+] as const
 const deltaLevel = (bytes: number) => DELTA_LEVELS.find(([most]) => bytes <= most)![1]
 // A difference that is not much smaller is not worth a second chunk to read.
 const DELTA_WORTH = 0.5

@@ -66,7 +66,13 @@ async function captureMembers(run: RunContext, vessel: Vessel, store: Store, wri
       databases.push(await captureDatabase(run, vessel, access, database, writer, old))
     }
     const manifest: Manifest = { format: 1, kind: 'full', member: name, server, databases }
-    members.push({ artifact: randomUUID(), sourceId: access.id, manifest, names: await writeManifest(writer, manifest), stored: writer.stored - before })
+    members.push({
+      artifact: randomUUID(),
+      sourceId: access.id,
+      manifest,
+      names: await writeManifest(writer, manifest),
+      stored: writer.stored - before,
+    })
   }
   return members
 }
@@ -119,9 +125,18 @@ const isSelectable = (path: string) => namesOf(path).length > 3
 
 const isEmpty = ({ tables, others }: DatabaseManifest) => tables.length === 0 && !others.some(({ path }) => isSelectable(path))
 
-async function sayWhatIsGone(run: RunContext, capture: DatabaseCapture, taken: Set<string>, earlier: Earlier, vessel: Vessel): Promise<void> {
+async function sayWhatIsGone(
+  run: RunContext,
+  capture: DatabaseCapture,
+  taken: Set<string>,
+  earlier: Earlier,
+  vessel: Vessel,
+): Promise<void> {
   const before = earlier?.tables.filter((table) => !capture.tables.some((now) => capture.pathOf(now) === table.path)) ?? []
-  const wanted = select(vessel.definition.rules, before.map(({ path }) => ({ path, kind: 'table' as const, labels: {}, facts: {} }))).taken
+  const wanted = select(
+    vessel.definition.rules,
+    before.map(({ path }) => ({ path, kind: 'table' as const, labels: {}, facts: {} })),
+  ).taken
   for (const { path } of wanted) await run.say('warning', `${path} is gone since the last point, which still holds it.`)
   if (taken.size === 0) await run.say('warning', 'The rules take nothing here now.')
 }
@@ -133,7 +148,13 @@ interface TableStep {
 }
 
 /** A step for each table with rows of its own, the heaviest first, so that no reader is left with it alone at the end. */
-async function planTables(run: RunContext, member: string, capture: DatabaseCapture, tables: DescribedTable[], earlier: Earlier): Promise<TableStep[]> {
+async function planTables(
+  run: RunContext,
+  member: string,
+  capture: DatabaseCapture,
+  tables: DescribedTable[],
+  earlier: Earlier,
+): Promise<TableStep[]> {
   const before = new Map(earlier?.tables.map((table) => [table.path, table]))
   const ordered = [...tables].sort((a, b) => b.bytes - a.bytes)
   const steps: TableStep[] = []
@@ -235,4 +256,3 @@ function pointRecord(
     })),
   }
 }
-

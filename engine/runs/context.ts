@@ -131,8 +131,11 @@ export class RunContext {
       if (!step.dirty) continue
       step.dirty = false
       await this.db
-        .updateTable('run_step').set({ counters: JSON.stringify(step.counters) })
-        .where('run_id', '=', this.id).where('ordinal', '=', ordinal).execute()
+        .updateTable('run_step')
+        .set({ counters: JSON.stringify(step.counters) })
+        .where('run_id', '=', this.id)
+        .where('ordinal', '=', ordinal)
+        .execute()
     }
     const row = await this.db
       .updateTable('run')
@@ -151,14 +154,22 @@ export class RunContext {
     await this.db
       .updateTable('run')
       .set({
-        state, finished_at: this.engine.clock.now(), heartbeat_at: new Date(), counters: JSON.stringify(this.counters), error,
+        state,
+        finished_at: this.engine.clock.now(),
+        heartbeat_at: new Date(),
+        counters: JSON.stringify(this.counters),
+        error,
         outcome: details.outcome ? JSON.stringify(details.outcome) : null,
       })
       .where('id', '=', this.id)
       .execute()
     const undone = state === 'done' || state === 'warned' ? 'skipped' : 'cancelled'
     await this.db
-      .updateTable('run_step').set({ state: undone }).where('run_id', '=', this.id).where('state', 'in', ['waiting', 'running']).execute()
+      .updateTable('run_step')
+      .set({ state: undone })
+      .where('run_id', '=', this.id)
+      .where('state', 'in', ['waiting', 'running'])
+      .execute()
     await this.tell(state)
   }
 
@@ -174,4 +185,3 @@ export function cancelled(): VesselError {
     next: 'Start it again whenever you like.',
   })
 }
-

@@ -29,7 +29,10 @@ export async function keepOverwritten(
   entries: StructureEntry[],
 ): Promise<string> {
   const writer = new ContentWriter(store, run.id)
-  const described = await describeTables(client, replaced.map(({ operation }) => operation.target))
+  const described = await describeTables(
+    client,
+    replaced.map(({ operation }) => operation.target),
+  )
   const tables = []
   for (const table of described) {
     const path = pathOf(access.name, database.name, table.schema, table.name)
@@ -38,18 +41,38 @@ export async function keepOverwritten(
   const server = await serverOf(client)
   const now = run.engine.clock.now()
   const kept: DatabaseManifest = {
-    ...database, at: now.toISOString(), entries, tables, sequences: await describeSequences(client), others: [], missing: [],
+    ...database,
+    at: now.toISOString(),
+    entries,
+    tables,
+    sequences: await describeSequences(client),
+    others: [],
+    missing: [],
   }
   const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server, databases: [kept] }
   const names = await writeManifest(writer, manifest)
   const [artifact, id] = [randomUUID(), randomUUID()]
   const record: PointRecord = {
-    format: 1, id, vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-    run: run.id, at: now.toISOString(), name: 'Kept before it was overwritten', comment: null, consistency: 'each sound', complete: false,
-    members: [{
-      member: access.name, artifact, kind: 'full', position: database.position, manifest: names,
-      rows: tables.reduce((sum, table) => sum + table.rows, 0), bytes: tables.reduce((sum, table) => sum + table.bytes, 0),
-    }],
+    format: 1,
+    id,
+    vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
+    run: run.id,
+    at: now.toISOString(),
+    name: 'Kept before it was overwritten',
+    comment: null,
+    consistency: 'each sound',
+    complete: false,
+    members: [
+      {
+        member: access.name,
+        artifact,
+        kind: 'full',
+        position: database.position,
+        manifest: names,
+        rows: tables.reduce((sum, table) => sum + table.rows, 0),
+        bytes: tables.reduce((sum, table) => sum + table.bytes, 0),
+      },
+    ],
   }
   const member = { artifact, sourceId: access.id, manifest, names, stored: writer.stored }
   await commitPoint(run.engine, store, writer, record, [member], { keptFor: run.id, missing: [] })

@@ -80,9 +80,20 @@ export async function commitPoint(
     await tx
       .insertInto('point')
       .values({
-        id: record.id, vessel_id: record.vessel.id, vessel_version: record.vessel.version, run_id: record.run, store_id: store.id,
-        at: record.at, name: record.name, comment: record.comment, complete: record.complete, kept_for: details.keptFor,
-        pinned: false, consistency: record.consistency, missing: JSON.stringify(details.missing), created_at: engine.clock.now(),
+        id: record.id,
+        vessel_id: record.vessel.id,
+        vessel_version: record.vessel.version,
+        run_id: record.run,
+        store_id: store.id,
+        at: record.at,
+        name: record.name,
+        comment: record.comment,
+        complete: record.complete,
+        kept_for: details.keptFor,
+        pinned: false,
+        consistency: record.consistency,
+        missing: JSON.stringify(details.missing),
+        created_at: engine.clock.now(),
       })
       .execute()
     for (const member of members) {
@@ -90,9 +101,19 @@ export async function commitPoint(
       await tx
         .insertInto('artifact')
         .values({
-          id: member.artifact, run_id: record.run, vessel_id: record.vessel.id, source_id: member.sourceId, member: entry.member,
-          kind: 'full', parent: null, at: record.at, position: entry.position, rows: entry.rows, bytes: entry.bytes,
-          stored: member.stored, manifest: JSON.stringify(member.names),
+          id: member.artifact,
+          run_id: record.run,
+          vessel_id: record.vessel.id,
+          source_id: member.sourceId,
+          member: entry.member,
+          kind: 'full',
+          parent: null,
+          at: record.at,
+          position: entry.position,
+          rows: entry.rows,
+          bytes: entry.bytes,
+          stored: member.stored,
+          manifest: JSON.stringify(member.names),
         })
         .execute()
       await tx.insertInto('point_artifact').values({ point_id: record.id, artifact_id: member.artifact }).execute()

@@ -30,9 +30,19 @@ export class Receipts {
 
   private add(operation: Operation, outcome: Row['outcome'], more: Partial<Row> = {}): void {
     this.rows.push({
-      path: operation.path, target: thingKey(operation.target.schema, operation.target.name), verb: operation.verb, outcome,
-      reason: null, rows: null, fingerprint_then: null, fingerprint_now: null, structure_then: null, structure_now: null,
-      equal: null, left_parts: [], ...more,
+      path: operation.path,
+      target: thingKey(operation.target.schema, operation.target.name),
+      verb: operation.verb,
+      outcome,
+      reason: null,
+      rows: null,
+      fingerprint_then: null,
+      fingerprint_now: null,
+      structure_then: null,
+      structure_now: null,
+      equal: null,
+      left_parts: [],
+      ...more,
     })
   }
 
@@ -46,8 +56,13 @@ export class Receipts {
 
   table(outcome: TableOutcome): void {
     this.add(outcome.operation, this.outcomeOf(outcome.operation), {
-      rows: outcome.rows, fingerprint_then: outcome.fingerprintThen, fingerprint_now: outcome.fingerprintNow,
-      structure_then: outcome.structureThen, structure_now: outcome.structureNow, equal: outcome.equal, left_parts: outcome.left,
+      rows: outcome.rows,
+      fingerprint_then: outcome.fingerprintThen,
+      fingerprint_now: outcome.fingerprintNow,
+      structure_then: outcome.structureThen,
+      structure_now: outcome.structureNow,
+      equal: outcome.equal,
+      left_parts: outcome.left,
     })
   }
 
@@ -76,7 +91,10 @@ export class Receipts {
         .insertInto('receipt')
         .values(
           this.rows.slice(from, from + 500).map((row, i) => ({
-            ...row, run_id: this.run.id, ordinal: from + i, left_parts: JSON.stringify(row.left_parts),
+            ...row,
+            run_id: this.run.id,
+            ordinal: from + i,
+            left_parts: JSON.stringify(row.left_parts),
           })),
         )
         .execute()

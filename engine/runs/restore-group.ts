@@ -85,9 +85,9 @@ export function entriesToRun({ manifest, target }: PlannedDatabase, members: Gro
   const isRoot = (entry: StructureEntry) =>
     (entry.catalog === CATALOG.relation && entry.type === 'TABLE' && oids.has(entry.oid)) ||
     (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
-  const standing = beside ? [] : manifest.entries.filter(
-    (entry) => entry.type === 'TABLE' && target.tables.has(thingKey(entry.schema ?? '', entry.name)),
-  )
+  const standing = beside
+    ? []
+    : manifest.entries.filter((entry) => entry.type === 'TABLE' && target.tables.has(thingKey(entry.schema ?? '', entry.name)))
   const roots = manifest.entries.filter(isRoot).map((entry) => entry.id)
   return withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(
     // A copy beside the original has its own foreign keys; those of others stay with the original.
@@ -109,9 +109,13 @@ class GroupRestore {
     private readonly progress: GroupProgress,
   ) {
     const { manifest, target } = planned
-    const placements = members.filter(({ operation }) => operation.renamed).map(({ operation, table }) => ({ table, target: operation.target }))
-    this.renaming = placements.length === 0 ? noRenaming()
-      : renamingFor(placements, manifest.sequences, (schema, name) => target.relations.has(thingKey(schema, name)))
+    const placements = members
+      .filter(({ operation }) => operation.renamed)
+      .map(({ operation, table }) => ({ table, target: operation.target }))
+    this.renaming =
+      placements.length === 0
+        ? noRenaming()
+        : renamingFor(placements, manifest.sequences, (schema, name) => target.relations.has(thingKey(schema, name)))
     this.entries = entriesToRun(planned, members)
   }
 
@@ -120,7 +124,9 @@ class GroupRestore {
   }
 
   async lock(): Promise<void> {
-    const names = this.replaced().map(({ operation: { target } }) => qualified(target.schema, target.name)).sort()
+    const names = this.replaced()
+      .map(({ operation: { target } }) => qualified(target.schema, target.name))
+      .sort()
     for (const name of names) await this.client.query(`lock table only ${name} in access exclusive mode`)
   }
 
@@ -128,7 +134,10 @@ class GroupRestore {
   async clear(): Promise<void> {
     const replaced = this.replaced()
     if (replaced.length === 0) return
-    this.taken = await takeOff(this.client, replaced.map(({ operation }) => operation.target))
+    this.taken = await takeOff(
+      this.client,
+      replaced.map(({ operation }) => operation.target),
+    )
     const refilled = replaced.filter(({ operation, table }) => operation.how === 'refill' && table.structure.kind === 'table')
     if (refilled.length > 0) {
       const names = refilled.map(({ operation: { target } }) => `only ${qualified(target.schema, target.name)}`)
@@ -153,7 +162,9 @@ class GroupRestore {
   }
 
   private isMadeAgain(table: string, oids: Set<number>): boolean {
-    return this.members.some(({ table: own }) => oids.has(own.oid) && (table === `${own.schema}.${own.name}` || table === qualified(own.schema, own.name)))
+    return this.members.some(
+      ({ table: own }) => oids.has(own.oid) && (table === `${own.schema}.${own.name}` || table === qualified(own.schema, own.name)),
+    )
   }
 
   private async runEntry(entry: StructureEntry): Promise<void> {
@@ -184,10 +195,10 @@ class GroupRestore {
   }
 
   private async hasConstraint(schema: string, table: string, name: string): Promise<boolean> {
-    const { rowCount } = await this.client.query(
-      `select from pg_catalog.pg_constraint where conrelid = to_regclass($1) and conname = $2`,
-      [qualified(schema, table), name],
-    )
+    const { rowCount } = await this.client.query(`select from pg_catalog.pg_constraint where conrelid = to_regclass($1) and conname = $2`, [
+      qualified(schema, table),
+      name,
+    ])
     return (rowCount ?? 0) > 0
   }
 
@@ -217,7 +228,10 @@ class GroupRestore {
 
   /** Reads every table back and compares it with the backup; rows that differ end the transaction. */
   async prove(): Promise<TableOutcome[]> {
-    const described = await describeTables(this.client, this.members.map(({ operation }) => operation.target))
+    const described = await describeTables(
+      this.client,
+      this.members.map(({ operation }) => operation.target),
+    )
     const outcomes: TableOutcome[] = []
     for (const { operation, table } of this.members) {
       const { schema, name } = operation.target
@@ -226,8 +240,14 @@ class GroupRestore {
       if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
       const [then, after] = [renameStructure(table.structure, this.renaming), now.structure].map(digest)
       outcomes.push({
-        operation, rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint,
-        structureThen: then!, structureNow: after!, equal: then === after, left: this.leftOf(table),
+        operation,
+        rows: tally.rows,
+        fingerprintThen: table.fingerprint,
+        fingerprintNow: tally.fingerprint,
+        structureThen: then!,
+        structureNow: after!,
+        equal: then === after,
+        left: this.leftOf(table),
       })
     }
     return outcomes
@@ -241,7 +261,9 @@ class GroupRestore {
   private leftOf(table: TableManifest): LeftPart[] {
     const others = this.members.filter((member) => member.table !== table)
     // What can't be told to be another table's is told with the first.
-    return this.left.filter(({ what }) => what.includes(table.name) || (this.members[0]!.table === table && !others.some((o) => what.includes(o.table.name))))
+    return this.left.filter(
+      ({ what }) => what.includes(table.name) || (this.members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
+    )
   }
 }
 

@@ -23,7 +23,10 @@ export async function openPoint(engine: EngineContext, id: string): Promise<Open
   const point = await engine.db.selectFrom('point').selectAll().where('id', '=', id).executeTakeFirst()
   if (!point) {
     throw new VesselError('point_missing', {
-      what: 'This recovery point does not exist any more.', touched: 'Nothing was changed.', next: 'Choose another one on the lifeline.', status: 404,
+      what: 'This recovery point does not exist any more.',
+      touched: 'Nothing was changed.',
+      next: 'Choose another one on the lifeline.',
+      status: 404,
     })
   }
   const store = await openStore(engine, { id: point.store_id })
@@ -46,10 +49,18 @@ const LOOK_BACK = 60
 /** The newest point of a vessel that holds a thing, or null. */
 export async function pointHolding(engine: EngineContext, vesselId: string, path: string): Promise<string | null> {
   const points = await engine.db
-    .selectFrom('point').select('id').where('vessel_id', '=', vesselId).where('kept_for', 'is', null).orderBy('at', 'desc').limit(LOOK_BACK).execute()
+    .selectFrom('point')
+    .select('id')
+    .where('vessel_id', '=', vesselId)
+    .where('kept_for', 'is', null)
+    .orderBy('at', 'desc')
+    .limit(LOOK_BACK)
+    .execute()
   for (const { id } of points) {
     const holds = await openPoint(engine, id)
-      .then(({ members }) => members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path))))
+      .then(({ members }) =>
+        members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path))),
+      )
       // A point that can't be opened is told of by the verification of its store.
       .catch(() => false)
     if (holds) return id
@@ -74,12 +85,19 @@ export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wi
       const access = await accessOf(engine, member)
       const withOthers = database.others.some((other) => wish.picks.some((pick) => isWithin(other.path, pick)))
       const target = await inspectTarget(access, database.name, withOthers && wish.into.mode === 'original')
-      planned.push({ access, manifest: database, target, plan: planRestore({ source: member, manifest: database, target, wish, at: point.at }) })
+      planned.push({
+        access,
+        manifest: database,
+        target,
+        plan: planRestore({ source: member, manifest: database, target, wish, at: point.at }),
+      })
     }
   }
   if (planned.every(({ plan }) => plan.operations.length === 0)) {
     throw new VesselError('nothing_picked', {
-      what: 'Nothing of this point is picked.', touched: 'Nothing was changed.', next: 'Tick what is to be brought back.',
+      what: 'Nothing of this point is picked.',
+      touched: 'Nothing was changed.',
+      next: 'Tick what is to be brought back.',
     })
   }
   return planned

@@ -79,7 +79,8 @@ class DatabaseRestore {
     const member = `${access.name} / ${manifest.name}`
     const before = await this.run.plan({ kind: 'structure', member, title: 'Structures before rows' })
     const groups = []
-    for (const group of plan.groups) groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
+    for (const group of plan.groups)
+      groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
     const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
     await this.run.step(before, async (count) => {
       await this.makeDatabase()
@@ -129,18 +130,28 @@ class DatabaseRestore {
     await client.query('begin')
     try {
       for (const entry of withParts(manifest.entries, operation.entries)) await makeEntry(client, entry, operation, target.roles, left)
-      const sequence = manifest.sequences.find((s) => operation.kind === 'sequence' && s.schema === operation.target.schema && s.name === operation.target.name)
-      if (sequence) await client.query(`select setval(${quoteLiteral(qualified(sequence.schema, sequence.name))}, ${sequence.last}, ${sequence.called})`)
+      const sequence = manifest.sequences.find(
+        (s) => operation.kind === 'sequence' && s.schema === operation.target.schema && s.name === operation.target.name,
+      )
+      if (sequence)
+        await client.query(
+          `select setval(${quoteLiteral(qualified(sequence.schema, sequence.name))}, ${sequence.last}, ${sequence.called})`,
+        )
       const other = manifest.others.find((candidate) => candidate.path === operation.path)
       if (other?.populated) await client.query(`refresh materialized view ${qualified(operation.target.schema, operation.target.name)}`)
       await client.query('commit')
       this.receipts.made(operation, left)
     } catch (error) {
       await client.query('rollback')
-      this.receipts.failed(operation, new VesselError('structure_failed', {
-        what: `The ${operation.kind.replace('-', ' ')} ${operation.target.name} could not be made: ${(error as Error).message}`,
-        touched: 'It was not made; everything else went on.', next: 'Make what it needs, and bring it back again.', cause: error,
-      }))
+      this.receipts.failed(
+        operation,
+        new VesselError('structure_failed', {
+          what: `The ${operation.kind.replace('-', ' ')} ${operation.target.name} could not be made: ${(error as Error).message}`,
+          touched: 'It was not made; everything else went on.',
+          next: 'Make what it needs, and bring it back again.',
+          cause: error,
+        }),
+      )
     }
   }
 
@@ -156,14 +167,25 @@ class DatabaseRestore {
         try {
           // Before locks are held, because the dump needs its own.
           const before = members.some(({ operation }) => operation.verb === 'replace')
-            ? await readStructure(access, manifest.name, client, { signal: this.run.signal }) : []
-          const outcomes = await restoreGroup(client, this.planned, this.store, members, {
-            structures: (n) => count('structures', n),
-            rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),
-            checked: (n) => count('rows checked', n),
-          }, (locked, replaced) => this.keep(locked, replaced, before))
+            ? await readStructure(access, manifest.name, client, { signal: this.run.signal })
+            : []
+          const outcomes = await restoreGroup(
+            client,
+            this.planned,
+            this.store,
+            members,
+            {
+              structures: (n) => count('structures', n),
+              rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),
+              checked: (n) => count('rows checked', n),
+            },
+            (locked, replaced) => this.keep(locked, replaced, before),
+          )
           for (const outcome of outcomes) this.receipts.table(outcome)
-          for (const { operation: { target } } of outcomes) await client.query(`analyze ${qualified(target.schema, target.name)}`).catch(() => undefined)
+          for (const {
+            operation: { target },
+          } of outcomes)
+            await client.query(`analyze ${qualified(target.schema, target.name)}`).catch(() => undefined)
         } finally {
           this.run.signal.removeEventListener('abort', stop)
           await client.end().catch(() => undefined)
@@ -195,7 +217,13 @@ class DatabaseRestore {
   }
 }
 
-async function makeEntry(client: pg.Client, entry: StructureEntry, operation: Operation, roles: Set<string>, left: LeftPart[]): Promise<void> {
+async function makeEntry(
+  client: pg.Client,
+  entry: StructureEntry,
+  operation: Operation,
+  roles: Set<string>,
+  left: LeftPart[],
+): Promise<void> {
   const own = operation.entries.includes(entry.id)
   if (own && entry.sql) await client.query(entry.sql)
   else if (entry.sql) {
@@ -227,7 +255,9 @@ async function rehearseDatabase(run: RunContext, planned: PlannedDatabase, store
     if (!target.exists || replaced.length === 0) return
     await withClient(access, manifest.name, async (client) => {
       await client.query(`begin; set local lock_timeout = '2s'`)
-      for (const { target: { schema, name } } of replaced) {
+      for (const {
+        target: { schema, name },
+      } of replaced) {
         await client.query(`lock table only ${qualified(schema, name)} in access exclusive mode`).catch((error: unknown) => {
           throw translate(error, access, manifest.name)
         })
@@ -237,7 +267,12 @@ async function rehearseDatabase(run: RunContext, planned: PlannedDatabase, store
   })
 }
 
-async function readThrough(run: RunContext, store: Store, table: TableManifest, count: (counter: string, by: number) => void): Promise<string> {
+async function readThrough(
+  run: RunContext,
+  store: Store,
+  table: TableManifest,
+  count: (counter: string, by: number) => void,
+): Promise<string> {
   const chunker = new RowChunker()
   let index = 0
   for await (const bytes of store.readAll(table.chunks.map((chunk) => chunk.name))) {
@@ -251,6 +286,7 @@ async function readThrough(run: RunContext, store: Store, table: TableManifest, 
   if (fingerprint === table.fingerprint) return fingerprint
   throw new VesselError('content_unequal', {
     what: `What the store holds of ${table.path} does not have the fingerprint that was taken at capture.`,
-    touched: 'Nothing was changed.', next: 'Bring back from another point, and verify the store.',
+    touched: 'Nothing was changed.',
+    next: 'Bring back from another point, and verify the store.',
   })
 }

@@ -17,8 +17,17 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
       join.onRef('vessel_version.vessel_id', '=', 'run.vessel_id').onRef('vessel_version.version', '=', 'run.vessel_version'),
     )
     .select([
-      'run.id', 'run.kind', 'run.name', 'run.comment', 'run.params', 'run.vessel_version', 'vessel.id as vessel_id',
-      'vessel.slug', 'vessel.name as vessel_name', 'vessel.paused', 'vessel_version.definition',
+      'run.id',
+      'run.kind',
+      'run.name',
+      'run.comment',
+      'run.params',
+      'run.vessel_version',
+      'vessel.id as vessel_id',
+      'vessel.slug',
+      'vessel.name as vessel_name',
+      'vessel.paused',
+      'vessel_version.definition',
     ])
     .where('run.id', '=', runId)
     .executeTakeFirst()
@@ -26,7 +35,12 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
   const run = new RunContext(engine, runId, row.vessel_id)
   if (!(await run.begin())) return
   const vessel = {
-    id: row.vessel_id, slug: row.slug, name: row.vessel_name, paused: row.paused, version: row.vessel_version, definition: row.definition,
+    id: row.vessel_id,
+    slug: row.slug,
+    name: row.vessel_name,
+    paused: row.paused,
+    version: row.vessel_version,
+    definition: row.definition,
   }
   try {
     run.signal.throwIfAborted()
@@ -75,7 +89,10 @@ async function endOrphan(
 ): Promise<void> {
   const cleanup = await openStore(engine, { name: orphan.definition.store })
     .then((store) => discardRun(store, orphan.id))
-    .then(() => null, (error: unknown) => errorRecord(error).what)
+    .then(
+      () => null,
+      (error: unknown) => errorRecord(error).what,
+    )
   const restore = orphan.kind === 'restore'
   const error = new VesselError('worker_died', {
     what: 'The worker that did this run ended in the middle of it.',
@@ -109,7 +126,9 @@ async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType
   for (const { path } of await store.backend.list('packs')) {
     if (!packs.has(path.slice('packs/'.length, -'.pack'.length))) await store.backend.remove(path)
   }
-  const points = new Set((await engine.db.selectFrom('point').select('id').where('store_id', '=', store.id).execute()).map((point) => point.id))
+  const points = new Set(
+    (await engine.db.selectFrom('point').select('id').where('store_id', '=', store.id).execute()).map((point) => point.id),
+  )
   for (const { path } of await store.backend.list('points')) {
     const id = path.slice('points/'.length, -'.point'.length)
     if (!points.has(id)) await store.removePoint(id)

@@ -12,7 +12,10 @@ import type { RunContext } from './context'
 export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const packs = await store.index.packs()
-  run.set('bytes expected', packs.reduce((sum, pack) => sum + pack.bytes, 0))
+  run.set(
+    'bytes expected',
+    packs.reduce((sum, pack) => sum + pack.bytes, 0),
+  )
   const step = await run.plan({ kind: 'verify', member: store.name, title: 'Packs' })
   const damaged = new Set<string>()
   await run.step(step, async (count) => {

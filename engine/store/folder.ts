@@ -184,7 +184,7 @@ const TROUBLES: Record<string, { code: string; what: (place: string) => string; 
 }
 
 async function writeAll(handle: FileHandle, bytes: Uint8Array): Promise<void> {
-  for (let from = 0; from < bytes.length; ) {
+  for (let from = 0; from < bytes.length;) {
     const { bytesWritten } = await handle.write(bytes, from)
     from += bytesWritten
   }

@@ -44,8 +44,13 @@ export class ChunkIndex {
       await tx
         .insertInto('pack')
         .values({
-          id: pack.id, store_id: this.storeId, run_id: runId, bytes: pack.bytes, entries: pack.entries.length,
-          committed: false, created_at: new Date(),
+          id: pack.id,
+          store_id: this.storeId,
+          run_id: runId,
+          bytes: pack.bytes,
+          entries: pack.entries.length,
+          committed: false,
+          created_at: new Date(),
         })
         .execute()
       for (let from = 0; from < pack.entries.length; from += 1000) {
@@ -54,8 +59,13 @@ export class ChunkIndex {
           .insertInto('chunk')
           .values(
             part.map((entry) => ({
-              store_id: this.storeId, name: entry.name, pack_id: pack.id, position: entry.position,
-              length: entry.length, plain_length: entry.plainLength, base: entry.base,
+              store_id: this.storeId,
+              name: entry.name,
+              pack_id: pack.id,
+              position: entry.position,
+              length: entry.length,
+              plain_length: entry.plainLength,
+              base: entry.base,
             })),
           )
           .execute()
@@ -98,8 +108,12 @@ export class ChunkIndex {
   async entriesOf(packId: string): Promise<(ChunkPlace & { name: Buffer })[]> {
     const rows = await this.db.selectFrom('chunk').selectAll().where('pack_id', '=', packId).orderBy('position').execute()
     return rows.map((row) => ({
-      pack: packId, name: row.name, position: Number(row.position), length: row.length,
-      plainLength: row.plain_length, base: row.base,
+      pack: packId,
+      name: row.name,
+      position: Number(row.position),
+      length: row.length,
+      plainLength: row.plain_length,
+      base: row.base,
     }))
   }
 }

@@ -26,5 +26,4 @@ export class Semaphore {
     const leave = await this.enter()
     leave()
   }
-
 }

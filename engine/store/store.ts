@@ -53,8 +53,13 @@ export class Store {
     const base = entry.base ? await this.read(entry.base.toString('hex')) : null
     try {
       return await this.pool.open({
-        sealed: entry.sealed, codec: entry.codec, name: Buffer.from(name, 'hex'),
-        sealKey: this.keys.seal, nameKey: this.keys.name, base, baseName: entry.base,
+        sealed: entry.sealed,
+        codec: entry.codec,
+        name: Buffer.from(name, 'hex'),
+        sealKey: this.keys.seal,
+        nameKey: this.keys.name,
+        base,
+        baseName: entry.base,
       })
     } catch (cause) {
       throw this.damaged(name, place, cause)

@@ -59,7 +59,11 @@ export class ContentWriter {
     const plainLength = plain.length
     const similar = base ? await this.baseOf(base) : null
     const chunk = await this.store.pool.seal({
-      plain, name: id, key: this.store.keys.seal, base: similar?.bytes ?? null, baseName: similar?.name ?? null,
+      plain,
+      name: id,
+      key: this.store.keys.seal,
+      base: similar?.bytes ?? null,
+      baseName: similar?.name ?? null,
     })
     const baseName = chunk.codec === 2 ? similar!.name : null
     const stored = await this.inOrder(() => this.append(id, plainLength, chunk, baseName))

@@ -28,20 +28,38 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
   const hands: Hand[] = []
   hands.push(...(await goneThings(engine, vessels)))
   for (const source of await estateSources(engine)) {
-    if (source.trouble) hands.push({ level: 'iron', what: source.trouble.what, since: source.discoveredAt, action: 'Look at the source', to: `/estate/${source.name}` })
+    if (source.trouble)
+      hands.push({
+        level: 'iron',
+        what: source.trouble.what,
+        since: source.discoveredAt,
+        action: 'Look at the source',
+        to: `/estate/${source.name}`,
+      })
   }
   const stores = await engine.db.selectFrom('store').select(['name', 'trouble', 'verified_at']).execute()
   for (const store of stores) {
-    if (store.trouble) hands.push({ level: 'iron', what: store.trouble.what, since: store.verified_at, action: 'Look at the store', to: '/stores' })
+    if (store.trouble)
+      hands.push({ level: 'iron', what: store.trouble.what, since: store.verified_at, action: 'Look at the store', to: '/stores' })
   }
   for (const vessel of vessels) {
     const failed = await lastFailed(engine, vessel)
-    if (failed) hands.push({ level: 'iron', what: `${vessel.name}: ${failed.what}`, since: failed.at, action: 'What happened', to: `/runs/${failed.id}` })
+    if (failed)
+      hands.push({
+        level: 'iron',
+        what: `${vessel.name}: ${failed.what}`,
+        since: failed.at,
+        action: 'What happened',
+        to: `/runs/${failed.id}`,
+      })
     const missing = vessel.newest?.missing ?? []
     if (missing.length > 0) {
       hands.push({
-        level: 'ochre', what: `${plural(missing.length, 'thing')} of ${vessel.name} could not be captured: ${lastName(missing[0]!.path)}. ${missing[0]!.reason}`,
-        since: vessel.newest!.at, action: 'What happened', to: `/runs/${vessel.newest!.run}`,
+        level: 'ochre',
+        what: `${plural(missing.length, 'thing')} of ${vessel.name} could not be captured: ${lastName(missing[0]!.path)}. ${missing[0]!.reason}`,
+        since: vessel.newest!.at,
+        action: 'What happened',
+        to: `/runs/${vessel.newest!.run}`,
       })
     }
   }
@@ -51,7 +69,11 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
 /** Things that a vessel would take, and that are no longer there. */
 async function goneThings(engine: EngineContext, standings: VesselStanding[]): Promise<Hand[]> {
   const gone = await engine.db
-    .selectFrom('thing').select(['path', 'kind', 'labels', 'facts', 'gone_at']).where('gone_at', 'is not', null).where('kind', '=', 'table').execute()
+    .selectFrom('thing')
+    .select(['path', 'kind', 'labels', 'facts', 'gone_at'])
+    .where('gone_at', 'is not', null)
+    .where('kind', '=', 'table')
+    .execute()
   if (gone.length === 0) return []
   const hands: Hand[] = []
   for (const vessel of await allVessels(engine)) {
@@ -62,8 +84,11 @@ async function goneThings(engine: EngineContext, standings: VesselStanding[]): P
       const held = await pointHolding(engine, vessel.id, path)
       if (!held) continue
       hands.push({
-        level: 'iron', what: `${namesOf(path).slice(2).join('.')} is gone from ${namesOf(path).slice(0, 2).join(' / ')}.`, since,
-        action: 'Bring it back…', to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(path)}`,
+        level: 'iron',
+        what: `${namesOf(path).slice(2).join('.')} is gone from ${namesOf(path).slice(0, 2).join(' / ')}.`,
+        since,
+        action: 'Bring it back…',
+        to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(path)}`,
       })
     }
   }
@@ -72,8 +97,13 @@ async function goneThings(engine: EngineContext, standings: VesselStanding[]): P
 
 async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promise<{ id: string; at: Date; what: string } | null> {
   const last = await engine.db
-    .selectFrom('run').select(['id', 'at', 'state', 'error']).where('vessel_id', '=', vessel.id).where('state', 'not in', ['waiting', 'running', 'cancelled'])
-    .orderBy('at', 'desc').limit(1).executeTakeFirst()
+    .selectFrom('run')
+    .select(['id', 'at', 'state', 'error'])
+    .where('vessel_id', '=', vessel.id)
+    .where('state', 'not in', ['waiting', 'running', 'cancelled'])
+    .orderBy('at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
   return last?.state === 'failed' ? { id: last.id, at: last.at, what: last.error?.what ?? 'its last run failed.' } : null
 }
 

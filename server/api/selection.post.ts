@@ -14,5 +14,10 @@ export default route(async (engine, event) => {
     const others = (claims.get(thing.path) ?? []).filter((claim) => claim.slug !== vessel)
     return others.length > 0 ? [{ path: thing.path, vessel: others[0]!.vessel }] : []
   })
-  return { ...summarize(selection), troubles: Object.fromEntries(rules.map((rule) => [rule.id, patternTrouble(rule) ?? null])), shared: shared.slice(0, 50), sharedCount: shared.length }
+  return {
+    ...summarize(selection),
+    troubles: Object.fromEntries(rules.map((rule) => [rule.id, patternTrouble(rule) ?? null])),
+    shared: shared.slice(0, 50),
+    sharedCount: shared.length,
+  }
 })

@@ -9,7 +9,9 @@ export default route(async (engine) => {
   const now = engine.clock.now()
   const vessels = await standings(engine)
   const [hands, free, runs] = await Promise.all([
-    needsHand(engine, vessels), unclaimed(engine), listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
+    needsHand(engine, vessels),
+    unclaimed(engine),
+    listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
   ])
   return { now, vessels, hands, unclaimed: free, runs }
 })

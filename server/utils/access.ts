@@ -8,6 +8,9 @@ export function accessFrom({ name, settings, password, connection }: v.InferOutp
   if (connection) return { name: name || 'The server', ...readConnectionString(connection) }
   if (settings) return { name: name || 'The server', settings, password }
   throw new VesselError('bad_request', {
-    what: 'Neither an address nor a connection string is given.', touched: 'Nothing was tried or saved.', next: 'Give one of them.', status: 400,
+    what: 'Neither an address nor a connection string is given.',
+    touched: 'Nothing was tried or saved.',
+    next: 'Give one of them.',
+    status: 400,
   })
 }

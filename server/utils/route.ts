@@ -30,7 +30,10 @@ function parsed<S extends Schema>(schema: S, input: unknown): v.InferOutput<S> {
   const [issue] = result.issues
   const where = v.getDotPath(issue)
   throw new VesselError('bad_request', {
-    what: `${where ? `${where}: ` : ''}${issue.message}`, touched: 'Nothing was changed.', next: 'Mend the request, then send it again.', status: 400,
+    what: `${where ? `${where}: ` : ''}${issue.message}`,
+    touched: 'Nothing was changed.',
+    next: 'Mend the request, then send it again.',
+    status: 400,
   })
 }
 

@@ -4,10 +4,14 @@ import { READERS } from '../../core/plan/definition'
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
 
 const text = (max: number) => v.pipe(v.string(), v.maxLength(max, `It may have ${max} characters at most.`))
-const Milliseconds = v.nullable(v.pipe(v.number(), v.integer(), v.minValue(1000, 'A promise is a second at least.'), v.maxValue(10 * 366 * 86_400_000)))
+const Milliseconds = v.nullable(
+  v.pipe(v.number(), v.integer(), v.minValue(1000, 'A promise is a second at least.'), v.maxValue(10 * 366 * 86_400_000)),
+)
 
 export const Rules = v.pipe(
-  v.array(v.object({ id: text(80), act: v.picklist(['take', 'leave']), kind: v.picklist(['database', 'schema', 'thing']), pattern: text(500) })),
+  v.array(
+    v.object({ id: text(80), act: v.picklist(['take', 'leave']), kind: v.picklist(['database', 'schema', 'thing']), pattern: text(500) }),
+  ),
   v.maxLength(500, 'A definition may have 500 rules at most.'),
 )
 
@@ -41,7 +45,11 @@ export const WishSchema = v.object({
   picks: v.pipe(v.array(text(2000)), v.maxLength(10_000)),
   into: v.variant('mode', [
     v.object({ mode: v.literal('original') }),
-    v.object({ mode: v.literal('beside'), schema: v.nullable(text(63)), names: v.record(v.string(), v.pipe(text(63), v.nonEmpty('A name is empty.'))) }),
+    v.object({
+      mode: v.literal('beside'),
+      schema: v.nullable(text(63)),
+      names: v.record(v.string(), v.pipe(text(63), v.nonEmpty('A name is empty.'))),
+    }),
   ]),
   collide: Collision,
   each: v.record(v.string(), Collision),
@@ -49,6 +57,10 @@ export const WishSchema = v.object({
 
 export const Restore = v.object({ wish: WishSchema, reason: v.optional(v.nullable(text(500)), null), rehearsal: v.boolean() })
 
-export const NewRun = v.object({ kind: v.optional(v.picklist(['backup', 'verify']), 'backup'), name: v.optional(v.nullable(text(120)), null), comment: v.optional(v.nullable(text(2000)), null) })
+export const NewRun = v.object({
+  kind: v.optional(v.picklist(['backup', 'verify']), 'backup'),
+  name: v.optional(v.nullable(text(120)), null),
+  comment: v.optional(v.nullable(text(2000)), null),
+})
 
 export const NewStore = v.object({ name: text(80), path: text(1000), key: v.optional(text(200)) })

@@ -172,7 +172,9 @@ describe('from nothing to a proven return', () => {
     await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG_PATH)}`)
     await person.clicks('[data-choice=beside]')
     await person.sees('140,000 rows return')
-    await person.page.waitForFunction(() => (document.querySelector('[data-operation] input') as HTMLInputElement | null)?.value.startsWith('booking_leg_then_'))
+    await person.page.waitForFunction(() =>
+      (document.querySelector('[data-operation] input') as HTMLInputElement | null)?.value.startsWith('booking_leg_then_'),
+    )
     await person.writes('[data-operation] input', 'legs of before')
     await person.page.keyboard.press('Tab')
     await person.sees('about')

@@ -29,7 +29,7 @@ describe('a dropped table', () => {
     expect(table).toMatchObject({ outcome: 'made', equal: true })
     expect(table.fingerprint_now).toBe(table.fingerprint_then)
     expect(bench.sql('select count(*) from sales.leg_with_ship')).toBe('3000')
-    bench.sql("insert into sales.leg (booking_id, fare) values (1, 5)")
+    bench.sql('insert into sales.leg (booking_id, fare) values (1, 5)')
     expect(bench.sql('select max(leg_id) from sales.leg')).toBe('3001')
     bench.sql('delete from sales.leg where leg_id = 3001')
   })
@@ -69,7 +69,8 @@ describe('beside the original', () => {
   it('makes an independent copy with its own sequence, indexes and keys in another schema', async () => {
     bench.sql('create schema quay')
     const { run, receipts } = await bench.restore(vessel, point, {
-      picks: [bench.path('sales', 'leg')], into: { mode: 'beside', schema: 'quay', names: {} },
+      picks: [bench.path('sales', 'leg')],
+      into: { mode: 'beside', schema: 'quay', names: {} },
     })
     expect(run.error).toBeNull()
     expect(receipts[0]).toMatchObject({ outcome: 'renamed', equal: true, target: '"quay"."leg"' })
@@ -121,6 +122,11 @@ function dump(): string {
 }
 
 function allRows(): string {
-  const tables = bench.sql(`select format('%I.%I', schemaname, tablename) from pg_tables where schemaname in ('sales', 'Odd "schema"') order by 1`)
-  return tables.split('\n').map((table) => `${table} ${bench.sql(`select count(*), sum(hashtext(t::text)::bigint) from ${table} t`)}`).join('\n')
+  const tables = bench.sql(
+    `select format('%I.%I', schemaname, tablename) from pg_tables where schemaname in ('sales', 'Odd "schema"') order by 1`,
+  )
+  return tables
+    .split('\n')
+    .map((table) => `${table} ${bench.sql(`select count(*), sum(hashtext(t::text)::bigint) from ${table} t`)}`)
+    .join('\n')
 }

@@ -44,7 +44,7 @@ async function kill(child: ChildProcess): Promise<void> {
 
 /** Follows the run by the changes that it tells, until it is as wanted. */
 async function until(id: string, isSo: (run: Awaited<ReturnType<Workbench['record']>>) => boolean) {
-  for (const end = Date.now() + 60_000; Date.now() < end; ) {
+  for (const end = Date.now() + 60_000; Date.now() < end;) {
     const changed = new Promise((resolve) => {
       bench.engine.changes.once('change', resolve)
       setTimeout(resolve, 1000).unref()
@@ -70,7 +70,10 @@ describe('a worker that is killed in the middle of a backup', () => {
     await tidyUp(bench.engine, true)
     expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died', next: 'Start it again.' } })
     expect(files()).toEqual(before)
-    const { run } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'leg')], into: { mode: 'beside', schema: null, names: {} } })
+    const { run } = await bench.restore(vessel, point, {
+      picks: [bench.path('sales', 'leg')],
+      into: { mode: 'beside', schema: null, names: {} },
+    })
     expect(run.state).toBe('done')
     expect(bench.sql(LEGS)).toBe(changed)
   })
@@ -102,7 +105,10 @@ describe('a store that is full', () => {
     const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
     const run = await until(id, ({ state }) => state !== 'waiting' && state !== 'running')
     await kill(child)
-    expect(run).toMatchObject({ state: 'failed', error: { code: 'store_full', touched: 'What this run had written is removed; earlier points are untouched.' } })
+    expect(run).toMatchObject({
+      state: 'failed',
+      error: { code: 'store_full', touched: 'What this run had written is removed; earlier points are untouched.' },
+    })
     expect(files()).toEqual(before)
   })
 })

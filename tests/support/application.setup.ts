@@ -21,17 +21,35 @@ export default async function setup(project: TestProject) {
   chmodSync(folder, 0o755)
   const [port, web] = [await freePort(), await freePort()]
   const password = 'harbour wall'
-  const server = new PostgresServer({ folder: join(folder, 'server'), port, password, settings: { wal_level: 'logical', fsync: 'off', max_connections: '80' } })
+  const server = new PostgresServer({
+    folder: join(folder, 'server'),
+    port,
+    password,
+    settings: { wal_level: 'logical', fsync: 'off', max_connections: '80' },
+  })
   server.create()
   server.start()
   const sql = (name: string) => readFileSync(join(root, 'demo', 'sql', `${name}.sql`), 'utf8')
-  server.psql('postgres', `${sql('roles')} create database vessel; create database bookings owner ferry_app; create database crewing owner crew_office;`)
-  for (const database of ['bookings', 'crewing']) server.psql(database, `set demo.start = '2026-11-01T00:00:00Z'; ${sql(database)} analyze;`)
+  server.psql(
+    'postgres',
+    `${sql('roles')} create database vessel; create database bookings owner ferry_app; create database crewing owner crew_office;`,
+  )
+  for (const database of ['bookings', 'crewing'])
+    server.psql(database, `set demo.start = '2026-11-01T00:00:00Z'; ${sql(database)} analyze;`)
   const log = join(folder, 'web.log')
   const out = openSync(log, 'w')
   const application = spawn(process.execPath, ['.output/server/index.mjs'], {
-    cwd: root, stdio: ['ignore', out, out],
-    env: { ...process.env, NITRO_HOST: '127.0.0.1', NITRO_PORT: String(web), VESSEL_CATALOG: server.url('vessel'), VESSEL_ROOT: root, VESSEL_MASTER_KEY_FILE: join(folder, 'master.key'), VESSEL_WORKER: 'alone' },
+    cwd: root,
+    stdio: ['ignore', out, out],
+    env: {
+      ...process.env,
+      NITRO_HOST: '127.0.0.1',
+      NITRO_PORT: String(web),
+      VESSEL_CATALOG: server.url('vessel'),
+      VESSEL_ROOT: root,
+      VESSEL_MASTER_KEY_FILE: join(folder, 'master.key'),
+      VESSEL_WORKER: 'alone',
+    },
   })
   const url = `http://127.0.0.1:${web}`
   await answering(`${url}/api/watch`)

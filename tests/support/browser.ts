@@ -4,7 +4,13 @@ import { join } from 'node:path'
 import puppeteer, { type Browser, type ElementHandle, type Page } from 'puppeteer-core'
 
 const ARGS = [
-  '--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync',
+  '--no-sandbox',
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
 ]
 const PATIENCE_MS = 30_000
 
@@ -37,7 +43,12 @@ export class Person {
   async sees(text: string | RegExp): Promise<void> {
     const [source, flags] = text instanceof RegExp ? [text.source, text.flags] : [text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&'), '']
     await this.page
-      .waitForFunction((pattern, how) => new RegExp(pattern, how).test(document.body.innerText.replace(/\s+/g, ' ')), { timeout: PATIENCE_MS, polling: 100 }, source, flags)
+      .waitForFunction(
+        (pattern, how) => new RegExp(pattern, how).test(document.body.innerText.replace(/\s+/g, ' ')),
+        { timeout: PATIENCE_MS, polling: 100 },
+        source,
+        flags,
+      )
       .catch(async () => {
         throw new Error(`“${text}” does not stand on ${this.page.url()}:\n${(await this.text()).slice(0, 3000)}`)
       })
@@ -48,7 +59,9 @@ export class Person {
   }
 
   texts(selector: string): Promise<string[]> {
-    return this.page.$$eval(selector, (elements) => elements.map((element) => (element as HTMLElement).innerText.replace(/\s+/g, ' ').trim()))
+    return this.page.$$eval(selector, (elements) =>
+      elements.map((element) => (element as HTMLElement).innerText.replace(/\s+/g, ' ').trim()),
+    )
   }
 
   /** Clicks what is found by a selector of the browser (`::-p-text(…)`, `::-p-aria(…)`, CSS). */
@@ -70,11 +83,15 @@ export class Person {
 
   /** Waits until nothing lies over the middle of an element, such as a sheet that is closing. */
   private async uncovered(element: ElementHandle): Promise<void> {
-    await this.page.waitForFunction((wanted) => {
-      const { left, top, width, height } = (wanted as Element).getBoundingClientRect()
-      const hit = document.elementFromPoint(left + width / 2, top + height / 2)
-      return hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
-    }, { timeout: PATIENCE_MS, polling: 50 }, element)
+    await this.page.waitForFunction(
+      (wanted) => {
+        const { left, top, width, height } = (wanted as Element).getBoundingClientRect()
+        const hit = document.elementFromPoint(left + width / 2, top + height / 2)
+        return hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
+      },
+      { timeout: PATIENCE_MS, polling: 50 },
+      element,
+    )
   }
 
   private async find(selector: string): Promise<ElementHandle> {

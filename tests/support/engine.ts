@@ -60,10 +60,14 @@ export class Workbench {
   vessel(name = 'Bookings', patterns: string[] = [this.path()], readers = 2): Promise<Vessel> {
     return addVessel(this.engine, name, {
       rules: patterns.map((pattern, i) => ({
-        id: String(i), act: pattern.startsWith('!') ? 'leave' : 'take', pattern: pattern.replace(/^!/, ''),
+        id: String(i),
+        act: pattern.startsWith('!') ? 'leave' : 'take',
+        pattern: pattern.replace(/^!/, ''),
         kind: ({ 2: 'database', 3: 'schema', 4: 'thing' } as const)[pattern.split('/').length as 2 | 3 | 4],
       })),
-      store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers,
+      store: 'dry-dock',
+      promises: { couldLose: null, backWithin: null },
+      readers,
     })
   }
 

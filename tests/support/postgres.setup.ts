@@ -30,7 +30,10 @@ export default async function setup(project: TestProject) {
   const folder = mkdtempSync(join(tmpdir(), 'vessel-test-'))
   chmodSync(folder, 0o755)
   const options = { folder: join(folder, 'server'), port: await freePort(), password: 'harbour wall' }
-  const server = new PostgresServer({ ...options, settings: { wal_level: 'logical', fsync: 'off', max_connections: '80', shared_buffers: '256MB' } })
+  const server = new PostgresServer({
+    ...options,
+    settings: { wal_level: 'logical', fsync: 'off', max_connections: '80', shared_buffers: '256MB' },
+  })
   server.create()
   server.start()
   project.provide('folder', folder)

@@ -31,15 +31,38 @@ const totals = shallowRef<EstateThing[]>([])
     <div class="flex items-start justify-between gap-6 px-6 pt-[11px] pb-3">
       <PageSentence>
         <template v-if="sources?.length === 0">Nothing is connected yet.</template>
-        <template v-else-if="sources">{{ capital(numberInWords(sources.length)) }} {{ sources.length === 1 ? 'source' : 'sources' }}, {{ bytesInWords(totals.reduce((sum, thing) => sum + thing.bytes, 0)) }} in {{ plural(totals.reduce((sum, thing) => sum + thing.tables, 0), 'table') }}<template v-if="totals.some((thing) => thing.cover !== 'all')">; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unclaimed</NuxtLink></template>.</template>
+        <template v-else-if="sources"
+          >{{ capital(numberInWords(sources.length)) }} {{ sources.length === 1 ? 'source' : 'sources' }},
+          {{ bytesInWords(totals.reduce((sum, thing) => sum + thing.bytes, 0)) }} in
+          {{
+            plural(
+              totals.reduce((sum, thing) => sum + thing.tables, 0),
+              'table',
+            )
+          }}<template v-if="totals.some((thing) => thing.cover !== 'all')"
+            >; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unclaimed</NuxtLink></template
+          >.</template
+        >
       </PageSentence>
       <UButton @click="connecting = true">Connect a source</UButton>
     </div>
     <ErrorNote v-if="error && !sources" :error="error" class="mx-6" />
-    <p v-else-if="sources?.length === 0" class="soft max-w-xl px-6 py-4">Connect a PostgreSQL server first. Its databases, schemas and tables then stand here, with who protects them.</p>
+    <p v-else-if="sources?.length === 0" class="soft max-w-xl px-6 py-4">
+      Connect a PostgreSQL server first. Its databases, schemas and tables then stand here, with who protects them.
+    </p>
     <div v-else class="flex min-h-0 flex-1 border-t border-[var(--line)]">
       <div class="flex min-w-0 flex-1 overflow-x-auto">
-        <EstateColumn v-for="(container, i) in opened" :key="container ?? 'sources'" :container="container" :open="opened[i + 1] ?? null" :path="path" :tray="tray" @selected="selected = $event" @pick="pick" @loaded="container === null && (totals = $event)" />
+        <EstateColumn
+          v-for="(container, i) in opened"
+          :key="container ?? 'sources'"
+          :container="container"
+          :open="opened[i + 1] ?? null"
+          :path="path"
+          :tray="tray"
+          @selected="selected = $event"
+          @pick="pick"
+          @loaded="container === null && (totals = $event)"
+        />
       </div>
       <EstateFacts :thing="selected" :source="source" />
     </div>

@@ -32,9 +32,20 @@ async function again() {
       <div class="min-w-0">
         <RunSentence :run="run" />
         <p class="soft mt-[5px] flex flex-wrap items-center gap-x-2 text-[13px]">
-          <UIcon :name="RUN_STATE[run.state].icon" class="size-4" :class="{ 'animate-spin': run.state === 'running' }" :style="{ color: RUN_STATE[run.state].color }" />
-          <span class="font-semibold" data-run-state :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span>
-          <span>{{ RUN_KIND[run.kind] }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>, version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span>
+          <UIcon
+            :name="RUN_STATE[run.state].icon"
+            class="size-4"
+            :class="{ 'animate-spin': run.state === 'running' }"
+            :style="{ color: RUN_STATE[run.state].color }"
+          />
+          <span class="font-semibold" data-run-state :style="{ color: RUN_STATE[run.state].color }">{{
+            run.cancelling ? 'cancelling' : RUN_STATE[run.state].word
+          }}</span>
+          <span
+            >{{ RUN_KIND[run.kind] }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>,
+            version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy
+            }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span
+          >
         </p>
         <p v-if="run.comment" class="mt-1 text-[13px]">“{{ run.comment }}”</p>
       </div>

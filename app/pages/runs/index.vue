@@ -2,11 +2,24 @@
 useHead({ title: 'Runs · Unbroken Vessel' })
 const route = useRoute()
 const router = useRouter()
-const KINDS = [['backup', 'Backups'], ['restore', 'Brought back'], ['rehearsal', 'Rehearsals'], ['verify', 'Verifications']] as const
-const STATES = [['running,waiting', 'at work'], ['done', 'done'], ['warned', 'with warnings'], ['failed', 'failed'], ['cancelled', 'cancelled']] as const
+const KINDS = [
+  ['backup', 'Backups'],
+  ['restore', 'Brought back'],
+  ['rehearsal', 'Rehearsals'],
+  ['verify', 'Verifications'],
+] as const
+const STATES = [
+  ['running,waiting', 'at work'],
+  ['done', 'done'],
+  ['warned', 'with warnings'],
+  ['failed', 'failed'],
+  ['cancelled', 'cancelled'],
+] as const
 const kinds = computed(() => String(route.query.kinds ?? ''))
 const states = computed(() => String(route.query.states ?? ''))
-const query = computed(() => new URLSearchParams({ ...(kinds.value ? { kinds: kinds.value } : {}), ...(states.value ? { states: states.value } : {}) }).toString())
+const query = computed(() =>
+  new URLSearchParams({ ...(kinds.value ? { kinds: kinds.value } : {}), ...(states.value ? { states: states.value } : {}) }).toString(),
+)
 function set(name: 'kinds' | 'states', value: string) {
   const { [name]: current, ...rest } = route.query
   void router.replace({ query: current === value ? rest : { ...rest, [name]: value } })
@@ -17,9 +30,25 @@ function set(name: 'kinds' | 'states', value: string) {
   <main class="px-6 pt-[11px] pb-8">
     <PageSentence>Every backup, restore and verification, newest first.</PageSentence>
     <div class="mt-3 mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 text-[13px]" role="group" aria-label="Filters">
-      <button v-for="[value, label] in KINDS" :key="value" :aria-pressed="kinds === value" :class="kinds === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'" @click="set('kinds', value)">{{ label }}</button>
+      <button
+        v-for="[value, label] in KINDS"
+        :key="value"
+        :aria-pressed="kinds === value"
+        :class="kinds === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'"
+        @click="set('kinds', value)"
+      >
+        {{ label }}
+      </button>
       <span class="h-4 border-l border-[var(--line-strong)]" />
-      <button v-for="[value, label] in STATES" :key="value" :aria-pressed="states === value" :class="states === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'" @click="set('states', value)">{{ label }}</button>
+      <button
+        v-for="[value, label] in STATES"
+        :key="value"
+        :aria-pressed="states === value"
+        :class="states === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'"
+        @click="set('states', value)"
+      >
+        {{ label }}
+      </button>
     </div>
     <RunList :query="query" empty="No run is like this." />
   </main>

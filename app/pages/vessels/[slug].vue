@@ -8,7 +8,10 @@ const backUp = useBackUp()
 useHead({ title: () => `${vessel.value?.name ?? slug.value} · Unbroken Vessel` })
 
 const TABS = [
-  { name: 'Lifeline', path: '' }, { name: 'Definition', path: '/definition' }, { name: 'Runs', path: '/runs' }, { name: 'Restores', path: '/restores' },
+  { name: 'Lifeline', path: '' },
+  { name: 'Definition', path: '/definition' },
+  { name: 'Runs', path: '/runs' },
+  { name: 'Restores', path: '/restores' },
 ]
 const isBare = computed(() => route.path.endsWith('/bring-back'))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
@@ -17,34 +20,56 @@ provide('vessel', vessel as Ref<VesselView | null>)
 
 <template>
   <main v-if="error && !vessel" class="p-6"><ErrorNote :error="error" /></main>
-  <main v-else-if="!vessel" class="grid gap-3 p-6" aria-busy="true"><USkeleton class="h-8 w-2/3" /><USkeleton class="h-5 w-1/3" /><USkeleton class="h-72 w-full" /></main>
+  <main v-else-if="!vessel" class="grid gap-3 p-6" aria-busy="true">
+    <USkeleton class="h-8 w-2/3" /><USkeleton class="h-5 w-1/3" /><USkeleton class="h-72 w-full" />
+  </main>
   <NuxtPage v-else-if="isBare" :vessel="vessel" />
   <main v-else class="flex min-h-[calc(100vh-52px)] flex-col">
     <div class="flex items-start justify-between gap-6 px-6 pt-[11px]">
       <div class="min-w-0">
         <PageSentence>
           <template v-if="vessel.newest">
-            {{ vessel.name }} can be brought back to <template v-if="vessel.points === 1">one moment</template><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template>.
-            <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" style="border-color: var(--gold-line)">Proven {{ dayOf(vessel.proven.at) }}</NuxtLink><template v-else>Not proven yet</template>.
+            {{ vessel.name }} can be brought back to <template v-if="vessel.points === 1">one moment</template
+            ><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template
+            >.
+            <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" style="border-color: var(--gold-line)"
+              >Proven {{ dayOf(vessel.proven.at) }}</NuxtLink
+            ><template v-else>Not proven yet</template>.
           </template>
           <template v-else>{{ vessel.name }} cannot be brought back: it has no recovery point yet.</template>
         </PageSentence>
         <p class="mt-[5px] flex items-center gap-2 text-[13px]">
           <BowlState :state="vessel.state" :size="18" />
-          <span class="font-semibold" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{ vessel.state }}</span>
+          <span class="font-semibold" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{
+            vessel.state
+          }}</span>
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>
-          <NuxtLink v-if="vessel.running" :to="`/runs/${vessel.running.id}`" class="lnk">A {{ RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND].toLowerCase() }} is at work</NuxtLink>
+          <NuxtLink v-if="vessel.running" :to="`/runs/${vessel.running.id}`" class="lnk"
+            >A {{ RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND].toLowerCase() }} is at work</NuxtLink
+          >
         </p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
         <UButton data-key="back-up" @click="backUp = { slug, name: vessel.name }">Back up now</UButton>
-        <UButton v-if="vessel.newest" data-key="bring-back" :to="{ path: `/vessels/${slug}/bring-back`, query: route.query.at ? { at: route.query.at } : {} }">Bring back…</UButton>
+        <UButton
+          v-if="vessel.newest"
+          data-key="bring-back"
+          :to="{ path: `/vessels/${slug}/bring-back`, query: route.query.at ? { at: route.query.at } : {} }"
+          >Bring back…</UButton
+        >
       </div>
     </div>
     <div class="mx-6 mt-1 flex h-9 items-stretch gap-[26px] border-b border-[var(--line)]">
       <nav class="contents" aria-label="Tabs">
-        <NuxtLink v-for="tab in TABS" :key="tab.path" :to="`/vessels/${slug}${tab.path}`" class="flex items-center" :aria-current="here(tab.path) ? 'page' : undefined"
-          :class="here(tab.path) ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'">{{ tab.name }}</NuxtLink>
+        <NuxtLink
+          v-for="tab in TABS"
+          :key="tab.path"
+          :to="`/vessels/${slug}${tab.path}`"
+          class="flex items-center"
+          :aria-current="here(tab.path) ? 'page' : undefined"
+          :class="here(tab.path) ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
+          >{{ tab.name }}</NuxtLink
+        >
       </nav>
       <div id="tab-tools" class="ml-auto flex items-center" />
     </div>

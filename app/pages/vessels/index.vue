@@ -15,7 +15,11 @@ const shown = computed(() => (data.value ?? []).filter((vessel) => !state.value 
     <div class="flex items-start justify-between pb-4">
       <PageSentence v-if="data">
         <template v-if="data.length === 0">No vessel is defined yet.</template>
-        <template v-else>{{ capital(numberInWords(shown.length)) }} {{ state ?? '' }} {{ shown.length === 1 ? 'vessel' : 'vessels' }}<template v-if="state"> of {{ numberInWords(data.length) }}</template>, {{ countInWords(shown.reduce((sum, vessel) => sum + vessel.points, 0)) }} points.</template>
+        <template v-else
+          >{{ capital(numberInWords(shown.length)) }} {{ state ?? '' }} {{ shown.length === 1 ? 'vessel' : 'vessels'
+          }}<template v-if="state"> of {{ numberInWords(data.length) }}</template
+          >, {{ countInWords(shown.reduce((sum, vessel) => sum + vessel.points, 0)) }} points.</template
+        >
       </PageSentence>
       <div class="flex items-center gap-4">
         <NuxtLink v-if="state" to="/vessels" class="lnk text-[13px]">Show all</NuxtLink>

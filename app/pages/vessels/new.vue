@@ -22,18 +22,36 @@ async function save() {
   }
 }
 let done = false
-onBeforeRouteLeave(() => done || (name.value === '' && definition.draft.rules.length === take.length) || confirm('This vessel is not saved yet. Leave it?'))
+onBeforeRouteLeave(
+  () => done || (name.value === '' && definition.draft.rules.length === take.length) || confirm('This vessel is not saved yet. Leave it?'),
+)
 </script>
 
 <template>
   <main class="flex min-h-[calc(100vh-52px)] flex-col">
     <div class="px-6 pt-[11px] pb-3">
       <PageSentence>
-        <template v-if="!definition.selection.value || definition.selection.value.taken.count === 0">A new vessel: what belongs together?</template>
-        <template v-else>{{ name || 'The new vessel' }} takes {{ plural(definition.selection.value.taken.tables, 'table') }}, {{ bytesInWords(definition.selection.value.taken.bytes) }}.</template>
+        <template v-if="!definition.selection.value || definition.selection.value.taken.count === 0"
+          >A new vessel: what belongs together?</template
+        >
+        <template v-else
+          >{{ name || 'The new vessel' }} takes {{ plural(definition.selection.value.taken.tables, 'table') }},
+          {{ bytesInWords(definition.selection.value.taken.bytes) }}.</template
+        >
       </PageSentence>
-      <label class="mt-2 flex items-center gap-3 text-[13px]"><span class="soft">Name</span><UInput v-model="name" name="vessel-name" placeholder="Bookings" class="w-72" :maxlength="80" autofocus /></label>
+      <label class="mt-2 flex items-center gap-3 text-[13px]"
+        ><span class="soft">Name</span
+        ><UInput v-model="name" name="vessel-name" placeholder="Bookings" class="w-72" :maxlength="80" autofocus
+      /></label>
     </div>
-    <DefinitionForm :definition="definition" :saved="null" :version="0" :saving="saving" :error="error" class="flex-1 border-t border-[var(--line)]" @save="save" />
+    <DefinitionForm
+      :definition="definition"
+      :saved="null"
+      :version="0"
+      :saving="saving"
+      :error="error"
+      class="flex-1 border-t border-[var(--line)]"
+      @save="save"
+    />
   </main>
 </template>

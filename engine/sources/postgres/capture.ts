@@ -93,7 +93,9 @@ export class DatabaseCapture {
   async structure(): Promise<StructureEntry[]> {
     // The dump takes a lock on each table that it describes, so what can't be locked is left out of it.
     const missing = new Set(this.missing.map(({ path }) => path))
-    const without = this.tables.filter((table) => !table.readable || missing.has(this.pathOf(table))).map((table) => thingKey(table.schema, table.name))
+    const without = this.tables
+      .filter((table) => !table.readable || missing.has(this.pathOf(table)))
+      .map((table) => thingKey(table.schema, table.name))
     return readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without, signal: this.signal })
   }
 
@@ -135,8 +137,16 @@ export class DatabaseCapture {
 }
 
 const KIND_OF_TYPE: Record<string, string> = {
-  VIEW: 'view', 'MATERIALIZED VIEW': 'materialized-view', SEQUENCE: 'sequence', FUNCTION: 'function', PROCEDURE: 'function',
-  AGGREGATE: 'function', TYPE: 'type', DOMAIN: 'type', EXTENSION: 'extension', SCHEMA: 'schema',
+  VIEW: 'view',
+  'MATERIALIZED VIEW': 'materialized-view',
+  SEQUENCE: 'sequence',
+  FUNCTION: 'function',
+  PROCEDURE: 'function',
+  AGGREGATE: 'function',
+  TYPE: 'type',
+  DOMAIN: 'type',
+  EXTENSION: 'extension',
+  SCHEMA: 'schema',
 }
 
 function othersOf(things: Thing[], entries: StructureEntry[]): OtherThing[] {
@@ -170,8 +180,13 @@ export async function captureTable(
   options: { earlier: Earlier; signal: AbortSignal; moved: (rows: number, bytes: number, stored: number) => void },
 ): Promise<TableManifest> {
   const base = {
-    path, schema: table.schema, name: table.name, oid: table.oid, structure: table.structure,
-    columns: table.columns, key: table.key,
+    path,
+    schema: table.schema,
+    name: table.name,
+    oid: table.oid,
+    structure: table.structure,
+    columns: table.columns,
+    key: table.key,
   }
   if (table.structure.kind !== 'table') return { ...base, rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] }
   const similar = similarTo(options.earlier?.tables.find((candidate) => candidate.path === path)?.chunks ?? [])
@@ -211,5 +226,10 @@ function similarTo(chunks: ChunkRef[]): (tail: string) => string | null {
 /** A source that stopped in the middle, as an error that says what it means for the run. */
 export function captureError(error: unknown, access: PostgresAccess, database: string): unknown {
   if (error instanceof VesselError) return error
-  return translate(error, access, database, 'Nothing was changed at the source, and what this run had stored is removed. Earlier points are untouched.')
+  return translate(
+    error,
+    access,
+    database,
+    'Nothing was changed at the source, and what this run had stored is removed. Earlier points are untouched.',
+  )
 }

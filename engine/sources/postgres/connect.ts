@@ -59,17 +59,36 @@ function badString(cause?: unknown): VesselError {
  * tables give unchanged chunks.
  */
 const SESSION = [
-  `datestyle = 'ISO, YMD'`, `intervalstyle = 'postgres'`, `timezone = 'UTC'`, `extra_float_digits = 3`, `bytea_output = 'hex'`,
-  `xmloption = content`, `search_path = ''`, `standard_conforming_strings = on`, `row_security = off`,
-  `statement_timeout = 0`, `lock_timeout = '30s'`, `idle_in_transaction_session_timeout = 0`, `synchronize_seqscans = off`,
-  `check_function_bodies = off`, `client_min_messages = warning`, `lc_monetary = 'C'`, `default_transaction_read_only = off`,
+  `datestyle = 'ISO, YMD'`,
+  `intervalstyle = 'postgres'`,
+  `timezone = 'UTC'`,
+  `extra_float_digits = 3`,
+  `bytea_output = 'hex'`,
+  `xmloption = content`,
+  `search_path = ''`,
+  `standard_conforming_strings = on`,
+  `row_security = off`,
+  `statement_timeout = 0`,
+  `lock_timeout = '30s'`,
+  `idle_in_transaction_session_timeout = 0`,
+  `synchronize_seqscans = off`,
+  `check_function_bodies = off`,
+  `client_min_messages = warning`,
+  `lc_monetary = 'C'`,
+  `default_transaction_read_only = off`,
 ]
 
 export function clientConfig(access: PostgresAccess, database = access.settings.database): pg.ClientConfig {
   const { host, port, user, tls, authority } = access.settings
   return {
-    host, port, user, database, password: access.password, connectionTimeoutMillis: 10_000,
-    application_name: 'unbroken-vessel', keepAlive: true,
+    host,
+    port,
+    user,
+    database,
+    password: access.password,
+    connectionTimeoutMillis: 10_000,
+    application_name: 'unbroken-vessel',
+    keepAlive: true,
     ssl: tls === 'off' ? false : { rejectUnauthorized: tls === 'verified', ...(authority ? { ca: authority } : {}) },
   }
 }
@@ -170,7 +189,8 @@ export function translate(error: unknown, access: PostgresAccess, database?: str
   const where = `${access.name} (${host}:${port}${database ? `/${database}` : ''})`
   const code = (error as { code?: string }).code ?? ''
   const trouble = TROUBLES[code] ?? byMessage(error.message)
-  if (trouble) return new VesselError(trouble.code, { what: trouble.what(where, user, error.message), touched, next: trouble.next, cause: error })
+  if (trouble)
+    return new VesselError(trouble.code, { what: trouble.what(where, user, error.message), touched, next: trouble.next, cause: error })
   if (!/^[0-9A-Z]{5}$/.test(code)) return error
   return new VesselError('source_error', {
     what: `${where} answered: ${error.message} (${code}).`,

@@ -26,7 +26,10 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
         tables.map((table): [string, TargetTable] => [
           thingKey(table.schema, table.name),
           {
-            structure: table.structure, rows: table.rows, bytes: table.bytes, mayReplace: table.mayReplace,
+            structure: table.structure,
+            rows: table.rows,
+            bytes: table.bytes,
+            mayReplace: table.mayReplace,
             dependents: dependents.get(table.oid) ?? [],
           },
         ]),
@@ -38,8 +41,15 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
 async function absent(access: PostgresAccess): Promise<TargetState> {
   const roles = await withClient(access, undefined, rolesOf)
   return {
-    exists: false, tables: new Map(), others: new Set(), relations: new Set(), schemas: new Set(['public']),
-    extensions: new Set(), roles, mayCreate: true, definitions: new Map(),
+    exists: false,
+    tables: new Map(),
+    others: new Set(),
+    relations: new Set(),
+    schemas: new Set(['public']),
+    extensions: new Set(),
+    roles,
+    mayCreate: true,
+    definitions: new Map(),
   }
 }
 

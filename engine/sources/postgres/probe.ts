@@ -13,7 +13,10 @@ const OLDEST = 130000
 export async function probe(access: PostgresAccess, now: Date): Promise<ProbeReport> {
   const findings: ProbeFinding[] = []
   const report = (server: ProbeReport['server']): ProbeReport => ({
-    at: now.toISOString(), server, findings, usable: findings.every((finding) => finding.outcome !== 'missing'),
+    at: now.toISOString(),
+    server,
+    findings,
+    usable: findings.every((finding) => finding.outcome !== 'missing'),
   })
   let client: pg.Client
   try {
@@ -54,7 +57,10 @@ export async function serverOf(client: pg.Client): Promise<{ version: string; ve
 function versionFinding({ version, versionNumber }: { version: string; versionNumber: number }): ProbeFinding {
   if (versionNumber >= OLDEST) return ok('version', 'Version', `PostgreSQL ${version}.`)
   return {
-    id: 'version', title: 'Version', outcome: 'missing', detail: `PostgreSQL ${version} is too old; 13 is the oldest that is spoken to.`,
+    id: 'version',
+    title: 'Version',
+    outcome: 'missing',
+    detail: `PostgreSQL ${version} is too old; 13 is the oldest that is spoken to.`,
     mend: 'Upgrade the server.',
   }
 }
@@ -64,7 +70,9 @@ async function utilitiesFinding(versionNumber: number): Promise<ProbeFinding> {
   const newest = (await findUtilities())[0]
   if (newest && newest.version >= needed) return ok('utilities', 'Dump utility', `Version ${newest.version} is installed here.`)
   return {
-    id: 'utilities', title: 'Dump utility', outcome: 'missing',
+    id: 'utilities',
+    title: 'Dump utility',
+    outcome: 'missing',
     detail: newest ? `The newest here is ${newest.version}; it must be ${needed} or newer.` : 'None is installed here.',
     mend: `apt-get install postgresql-client-${needed}`,
   }
@@ -91,7 +99,10 @@ async function readFinding(access: PostgresAccess, client: pg.Client): Promise<P
     parts.push(`no right to read ${unreadable.slice(0, 3).join(', ')}${more}`)
   }
   return {
-    id: 'read', title: 'Right to read', outcome: 'advice', detail: `${access.settings.user} has ${parts.join('; ')}. These can’t be backed up.`,
+    id: 'read',
+    title: 'Right to read',
+    outcome: 'advice',
+    detail: `${access.settings.user} has ${parts.join('; ')}. These can’t be backed up.`,
     mend: `GRANT pg_read_all_data TO ${user};`,
   }
 }
@@ -125,10 +136,38 @@ async function roleFindings(access: PostgresAccess, client: pg.Client): Promise<
   const finding = (id: string, title: string, has: boolean, yes: string, no: string, mend: string): ProbeFinding =>
     has ? ok(id, title, yes) : { id, title, outcome: 'advice', detail: no, mend }
   return [
-    finding('superuser', 'Superuser', role.super, 'Yes. Owners and rights can be restored as they were.', 'No. Owners and rights of other roles can’t be restored, only those of its own.', `ALTER ROLE ${user} SUPERUSER;`),
-    finding('bypass', 'Row security', role.bypass, 'Every row is seen, whatever policies say.', 'Tables with row security that applies to this role can’t be read whole, and will be reported.', `ALTER ROLE ${user} BYPASSRLS;`),
-    finding('replication', 'Right to replicate', role.replication, 'The log can be followed.', 'The log can’t be followed, so only the moments of backups can be brought back.', `ALTER ROLE ${user} REPLICATION;`),
-    finding('createdb', 'Right to create databases', role.create, 'A lost database can be made again.', 'A database that is lost as a whole can’t be made again by this role.', `ALTER ROLE ${user} CREATEDB;`),
+    finding(
+      'superuser',
+      'Superuser',
+      role.super,
+      'Yes. Owners and rights can be restored as they were.',
+      'No. Owners and rights of other roles can’t be restored, only those of its own.',
+      `ALTER ROLE ${user} SUPERUSER;`,
+    ),
+    finding(
+      'bypass',
+      'Row security',
+      role.bypass,
+      'Every row is seen, whatever policies say.',
+      'Tables with row security that applies to this role can’t be read whole, and will be reported.',
+      `ALTER ROLE ${user} BYPASSRLS;`,
+    ),
+    finding(
+      'replication',
+      'Right to replicate',
+      role.replication,
+      'The log can be followed.',
+      'The log can’t be followed, so only the moments of backups can be brought back.',
+      `ALTER ROLE ${user} REPLICATION;`,
+    ),
+    finding(
+      'createdb',
+      'Right to create databases',
+      role.create,
+      'A lost database can be made again.',
+      'A database that is lost as a whole can’t be made again by this role.',
+      `ALTER ROLE ${user} CREATEDB;`,
+    ),
   ]
 }
 
@@ -137,7 +176,9 @@ async function logFinding(client: pg.Client): Promise<ProbeFinding> {
   const level = rows[0]!.level
   if (level === 'logical') return ok('wal_level', 'Log level', 'wal_level is logical: the log can be followed.')
   return {
-    id: 'wal_level', title: 'Log level', outcome: 'advice',
+    id: 'wal_level',
+    title: 'Log level',
+    outcome: 'advice',
     detail: `wal_level is ${level}. Without logical, only the moments of backups can be brought back.`,
     mend: `ALTER SYSTEM SET wal_level = 'logical';  -- then restart the server`,
   }

@@ -79,7 +79,10 @@ export async function addForeignKey(client: pg.Client, statement: string, what: 
   if (tried.code !== '23503') return { what, why: tried.message }
   const unvalidated = await attempt(client, `${statement.replace(/;\s*$/, '')} not valid`)
   if (unvalidated) return { what, why: tried.message }
-  return { what: `${what} is not validated`, why: `${tried.message}${tried.detail ? `: ${tried.detail}` : ''} It holds for every later change.` }
+  return {
+    what: `${what} is not validated`,
+    why: `${tried.message}${tried.detail ? `: ${tried.detail}` : ''} It holds for every later change.`,
+  }
 }
 
 export async function putBackForeignKeys(client: pg.Client, taken: TakenOff, exists: (table: string) => boolean): Promise<LeftPart[]> {

@@ -36,7 +36,11 @@ async function search(): Promise<Utilities[]> {
   return utilities.sort((a, b) => b.version - a.version)
 }
 
-const exists = (path: string) => accessible(path).then(() => true, () => false)
+const exists = (path: string) =>
+  accessible(path).then(
+    () => true,
+    () => false,
+  )
 
 async function versionOf(program: string): Promise<number | undefined> {
   const text = await collect(spawn(program, ['--version'], { stdio: ['ignore', 'pipe', 'ignore'] })).catch(() => '')
@@ -79,10 +83,22 @@ async function dumpStructure(
   if (!utilities) throw tooOld(access, options.serverVersion)
   const { host, port, user, tls } = access.settings
   const env = {
-    ...process.env, PGPASSWORD: access.password, PGCONNECT_TIMEOUT: '10', PGSSLMODE: tls === 'off' ? 'disable' : 'require',
-    PGOPTIONS: '-c statement_timeout=0', LC_ALL: 'C',
+    ...process.env,
+    PGPASSWORD: access.password,
+    PGCONNECT_TIMEOUT: '10',
+    PGSSLMODE: tls === 'off' ? 'disable' : 'require',
+    PGOPTIONS: '-c statement_timeout=0',
+    LC_ALL: 'C',
   }
-  const args = ['--schema-only', '--format=custom', '--lock-wait-timeout=30s', `--host=${host}`, `--port=${port}`, `--username=${user}`, '--no-password']
+  const args = [
+    '--schema-only',
+    '--format=custom',
+    '--lock-wait-timeout=30s',
+    `--host=${host}`,
+    `--port=${port}`,
+    `--username=${user}`,
+    '--no-password',
+  ]
   if (options.snapshot) args.push(`--snapshot=${options.snapshot}`)
   for (const pattern of options.without ?? []) args.push(`--exclude-table=${pattern}`)
   const dump = spawn(utilities.dump, [...args, database], { env, stdio: ['ignore', 'pipe', 'pipe'], signal: options.signal })

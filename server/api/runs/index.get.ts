@@ -10,7 +10,13 @@ const Query = v.object({
   vessel: v.optional(v.string()),
   kinds: v.optional(v.pipe(v.string(), v.transform(split), v.array(Kind)), ''),
   states: v.optional(v.pipe(v.string(), v.transform(split), v.array(State)), ''),
-  at: v.optional(v.pipe(v.string(), v.isoTimestamp(), v.transform((text) => new Date(text)))),
+  at: v.optional(
+    v.pipe(
+      v.string(),
+      v.isoTimestamp(),
+      v.transform((text) => new Date(text)),
+    ),
+  ),
   id: v.optional(v.pipe(v.string(), v.uuid())),
 })
 

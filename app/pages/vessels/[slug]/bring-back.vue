@@ -27,15 +27,27 @@ watch(bench.things, (things) => {
   const wanted = pick && things.find((thing) => thing.path === pick)
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
   if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
-    shown.value = tables.value.find(({ path }) => pick && isWithin(path, pick))?.path ?? tables.value.find(({ there }) => there === false)?.path ?? tables.value[0]?.path ?? null
+    shown.value =
+      tables.value.find(({ path }) => pick && isWithin(path, pick))?.path ??
+      tables.value.find(({ there }) => there === false)?.path ??
+      tables.value[0]?.path ??
+      null
   }
 })
-watch(() => bench.pickedPaths.value, (paths) => {
-  const pick = paths.length === 1 ? paths[0] : undefined
-  if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
-})
-const { data: comparison, error: comparisonError, pending: comparing, refresh: compareAgain } = useLoad<TableComparison>(
-  () => (point.value && shown.value ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}` : null),
+watch(
+  () => bench.pickedPaths.value,
+  (paths) => {
+    const pick = paths.length === 1 ? paths[0] : undefined
+    if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
+  },
+)
+const {
+  data: comparison,
+  error: comparisonError,
+  pending: comparing,
+  refresh: compareAgain,
+} = useLoad<TableComparison>(() =>
+  point.value && shown.value ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}` : null,
 )
 
 const reason = ref('')
@@ -45,7 +57,11 @@ async function go(rehearsal: boolean) {
   sending.value = true
   failure.value = null
   try {
-    const { id } = await post<{ id: string }>(`/api/points/${point.value}/restore`, { wish: bench.wish.value, reason: reason.value || null, rehearsal })
+    const { id } = await post<{ id: string }>(`/api/points/${point.value}/restore`, {
+      wish: bench.wish.value,
+      reason: reason.value || null,
+      rehearsal,
+    })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
     failure.value = errorOf(thrown)
@@ -54,7 +70,11 @@ async function go(rehearsal: boolean) {
     sending.value = false
   }
 }
-onChange((change) => change.about === 'estate', () => (bench.contents.refresh(), bench.plan(), compareAgain()), 2000)
+onChange(
+  (change) => change.about === 'estate',
+  () => (bench.contents.refresh(), bench.plan(), compareAgain()),
+  2000,
+)
 </script>
 
 <template>
@@ -64,7 +84,14 @@ onChange((change) => change.about === 'estate', () => (bench.contents.refresh(),
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
       <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />
-      <BenchCompare :path="shown" :comparison="comparison" :error="comparisonError" :pending="comparing" :at="chosen?.at ?? null" :there="bench.contents.data.value?.trouble ?? null" />
+      <BenchCompare
+        :path="shown"
+        :comparison="comparison"
+        :error="comparisonError"
+        :pending="comparing"
+        :at="chosen?.at ?? null"
+        :there="bench.contents.data.value?.trouble ?? null"
+      />
       <BenchPlan :bench="bench" />
     </div>
     <BenchFoot v-model:reason="reason" :bench="bench" :vessel="vessel" :sending="sending" :failure="failure" @go="go" />

@@ -14,7 +14,11 @@ async function save() {
   saving.value = true
   error.value = null
   try {
-    const { version } = await post<{ version: number }>(`/api/vessels/${vessel.slug}/definition`, { basedOn: base.value.version, definition: definition.draft }, 'PUT')
+    const { version } = await post<{ version: number }>(
+      `/api/vessels/${vessel.slug}/definition`,
+      { basedOn: base.value.version, definition: definition.draft },
+      'PUT',
+    )
     base.value = { version, definition: JSON.parse(JSON.stringify(definition.draft)) }
     definition.before.value = definition.selection.value
     emit('changed')
@@ -30,5 +34,13 @@ useEventListener('beforeunload', (event) => isChanged.value && event.preventDefa
 </script>
 
 <template>
-  <DefinitionForm :definition="definition" :saved="base.definition" :version="base.version" :saving="saving" :error="error" @save="save" @back="setBack" />
+  <DefinitionForm
+    :definition="definition"
+    :saved="base.definition"
+    :version="base.version"
+    :saving="saving"
+    :error="error"
+    @save="save"
+    @back="setBack"
+  />
 </template>

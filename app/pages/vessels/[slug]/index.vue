@@ -23,10 +23,15 @@ function readWindow(): { from: number; to: number } {
   const span = Math.max(HOUR, Math.min(7 * 24 * HOUR, (now - oldest) * 1.06))
   return { from: now - span, to: now + span * 0.05 }
 }
-const remember = useThrottleFn(() => {
-  const iso = (at: number) => new Date(at).toISOString()
-  void router.replace({ query: { ...route.query, at: iso(instant.value), from: iso(window.value.from), to: iso(window.value.to) } })
-}, 400, true, false)
+const remember = useThrottleFn(
+  () => {
+    const iso = (at: number) => new Date(at).toISOString()
+    void router.replace({ query: { ...route.query, at: iso(instant.value), from: iso(window.value.from), to: iso(window.value.to) } })
+  },
+  400,
+  true,
+  false,
+)
 watch([window, instant], remember)
 
 const artifacts = computed(() => (data.value?.artifacts ?? []).map((artifact): Artifact => ({ ...artifact, at: new Date(artifact.at) })))
@@ -40,11 +45,27 @@ const point = computed(() => points.value.find((candidate) => candidate.id === s
     <ErrorNote v-if="error && !data" :error="error" class="m-6" />
     <USkeleton v-else-if="!data" class="m-6 h-72" />
     <div v-else-if="data.points.length === 0" class="soft max-w-xl p-6">
-      No backup has been made yet, so there is nothing to enter. <b class="font-semibold text-[var(--ink)]">Back up now</b> makes the first point.
+      No backup has been made yet, so there is nothing to enter. <b class="font-semibold text-[var(--ink)]">Back up now</b> makes the first
+      point.
     </div>
     <template v-else>
-      <LifelineView v-model:window="window" v-model:instant="instant" :members="data.members" :artifacts="artifacts" :points="points" :now="now" />
-      <AtThisInstant class="flex-1" :vessel="vessel" :instant="instant" :state="state" :point="point" :points="points" @enter="instant = $event" />
+      <LifelineView
+        v-model:window="window"
+        v-model:instant="instant"
+        :members="data.members"
+        :artifacts="artifacts"
+        :points="points"
+        :now="now"
+      />
+      <AtThisInstant
+        class="flex-1"
+        :vessel="vessel"
+        :instant="instant"
+        :state="state"
+        :point="point"
+        :points="points"
+        @enter="instant = $event"
+      />
     </template>
   </div>
 </template>

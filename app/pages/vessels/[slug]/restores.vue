@@ -5,5 +5,11 @@ defineProps<{ vessel: VesselView }>()
 </script>
 
 <template>
-  <div class="px-6 pt-2 pb-8"><RunList :query="`vessel=${vessel.slug}&kinds=restore,rehearsal`" :with-vessel="false" empty="Nothing was brought back or rehearsed yet." /></div>
+  <div class="px-6 pt-2 pb-8">
+    <RunList
+      :query="`vessel=${vessel.slug}&kinds=restore,rehearsal`"
+      :with-vessel="false"
+      empty="Nothing was brought back or rehearsed yet."
+    />
+  </div>
 </template>

@@ -5,5 +5,7 @@ defineProps<{ vessel: VesselView }>()
 </script>
 
 <template>
-  <div class="px-6 pt-2 pb-8"><RunList :query="`vessel=${vessel.slug}&kinds=backup,verify`" :with-vessel="false" empty="Nothing ran yet." /></div>
+  <div class="px-6 pt-2 pb-8">
+    <RunList :query="`vessel=${vessel.slug}&kinds=backup,verify`" :with-vessel="false" empty="Nothing ran yet." />
+  </div>
 </template>

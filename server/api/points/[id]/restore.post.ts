@@ -12,10 +12,19 @@ export default route(async (engine, event) => {
   const overwrites = planned.some(({ plan }) => plan.operations.some((operation) => operation.verb === 'replace'))
   if (!rehearsal && overwrites && !reason?.trim()) {
     throw new VesselError('reason_missing', {
-      what: 'Something would be overwritten, and no reason is given.', touched: 'Nothing was changed.', next: 'Write why; it is kept with the receipt.', status: 400,
+      what: 'Something would be overwritten, and no reason is given.',
+      touched: 'Nothing was changed.',
+      next: 'Write why; it is kept with the receipt.',
+      status: 400,
     })
   }
   const vessel = await vesselById(engine, point.vesselId)
-  const id = await engine.startRun({ kind: rehearsal ? 'rehearsal' : 'restore', vessel, startedBy: PERSON, comment: reason, params: { point: point.id, wish, reason } })
+  const id = await engine.startRun({
+    kind: rehearsal ? 'rehearsal' : 'restore',
+    vessel,
+    startedBy: PERSON,
+    comment: reason,
+    params: { point: point.id, wish, reason },
+  })
   return created(event, { id })
 })

@@ -1,0 +1,126 @@
+import { toTime, toX, zoomed, type Scale } from '~~/core/chain/layout'
+
+export interface TimeRange {
+  from: number
+  to: number
+}
+
+export const LIFELINE_LEFT = 216
+const HOUR = 3_600_000
+const LEAST_MS = 10_000
+const SNAP_PIXELS = 9
+
+export const PRESETS = [
+  ['1 h', HOUR],
+  ['1 d', 24 * HOUR],
+  ['7 d', 7 * 24 * HOUR],
+  ['30 d', 30 * 24 * HOUR],
+  ['all', 0],
+] as const
+
+interface Inputs {
+  root: Readonly<Ref<HTMLElement | null>>
+  width: Readonly<Ref<number>>
+  /** Instants of the points, sorted. */
+  points: () => number[]
+  now: () => number
+}
+
+/** The stretch of time that a lifeline shows and the scrubber in it, moved by pointer, wheel and keys. */
+export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { root, width, points, now }: Inputs) {
+  const right = computed(() => Math.max(LIFELINE_LEFT + 200, width.value - 24))
+  const scale = computed<Scale>(() => ({ ...range.value, left: LIFELINE_LEFT, right: right.value }))
+  const oldest = computed(() => points()[0] ?? now())
+  const life = computed<Scale>(() => ({
+    from: oldest.value - HOUR,
+    to: Math.max(now(), oldest.value + HOUR),
+    left: LIFELINE_LEFT,
+    right: right.value,
+  }))
+  const x = (at: number) => toX(scale.value, at)
+  const clampX = (value: number) => Math.max(LIFELINE_LEFT, Math.min(right.value, value))
+  const span = () => range.value.to - range.value.from
+
+  /** Shows a stretch, but never so far away that nothing of the life is in view. */
+  function show(from: number, to: number): void {
+    const shift = from > now() ? now() - from : to < oldest.value ? oldest.value - to : 0
+    range.value = { from: from + shift, to: to + shift }
+  }
+  const around = (at: number) => show(at - span() / 2, at + span() / 2)
+  function zoom(at: number, factor: number): void {
+    const most = Math.max(40 * 24 * HOUR, (now() - oldest.value) * 1.5)
+    const { from, to } = zoomed(scale.value, at, factor, { least: LEAST_MS, most })
+    show(from, to)
+  }
+  function pan(pixels: number): void {
+    const by = (pixels / (right.value - LIFELINE_LEFT)) * span()
+    show(range.value.from + by, range.value.to + by)
+  }
+  function preset(length: number): void {
+    const whole = length || (now() - oldest.value) * 1.06 || HOUR
+    const to = length && instant.value < now() - whole ? instant.value + whole / 2 : now() + whole * 0.05
+    range.value = { from: to - whole * 1.05, to }
+  }
+
+  /** Marks attract the scrubber, because between them nothing else can be entered. */
+  function snapped(pixel: number): number {
+    let best = toTime(scale.value, pixel)
+    let distance = SNAP_PIXELS
+    for (const at of points()) {
+      const away = Math.abs(x(at) - pixel)
+      if (away < distance) [best, distance] = [at, away]
+    }
+    return Math.min(best, now())
+  }
+  function enter(at: number): void {
+    instant.value = Math.min(at, now())
+    if (at < range.value.from || at > range.value.to) around(at)
+  }
+  function step(direction: 1 | -1): void {
+    const next = direction > 0 ? points().find((at) => at > instant.value + 0.5) : points().findLast((at) => at < instant.value - 0.5)
+    if (next !== undefined) enter(next)
+  }
+
+  const pointerX = (event: MouseEvent) => event.clientX - root.value!.getBoundingClientRect().left
+  let drag: { kind: 'pan' | 'scrub' | 'life'; x: number; moved: boolean } | null = null
+  function begin(kind: 'pan' | 'scrub' | 'life', event: PointerEvent): void {
+    if (event.button !== 0) return
+    drag = { kind, x: pointerX(event), moved: false }
+    const target = event.currentTarget as Element
+    target.setPointerCapture(event.pointerId)
+    if (kind === 'life') move(event)
+    event.stopPropagation()
+  }
+  function move(event: PointerEvent): void {
+    if (!drag) return
+    const at = pointerX(event)
+    if (drag.kind === 'scrub') instant.value = snapped(clampX(at))
+    else if (drag.kind === 'life') around(toTime(life.value, clampX(at)))
+    else if (drag.moved || Math.abs(at - drag.x) > 2) {
+      pan(drag.x - at)
+      drag = { kind: 'pan', x: at, moved: true }
+    }
+  }
+  function end(event: PointerEvent): void {
+    if (drag?.kind === 'pan' && !drag.moved) instant.value = snapped(clampX(pointerX(event)))
+    drag = null
+  }
+  function onWheel(event: WheelEvent): void {
+    if (Math.abs(event.deltaX) > Math.abs(event.deltaY)) pan(event.deltaX)
+    else zoom(clampX(pointerX(event)), Math.exp(event.deltaY * 0.0016))
+  }
+  useEventListener('keydown', (event: KeyboardEvent) => {
+    if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector('[role=dialog]')) return
+    if ((event.target as HTMLElement).matches('input, textarea, select')) return
+    const by = ({ ArrowLeft: -1, ArrowRight: 1 } as const)[event.key as 'ArrowLeft']
+    if (by && event.shiftKey) step(by)
+    else if (by) instant.value = Math.min(now(), toTime(scale.value, clampX(x(instant.value) + by)))
+    else if (event.key === '[' || event.key === ']') step(event.key === ']' ? 1 : -1)
+    else if (event.key === '+' || event.key === '-') zoom(clampX(x(instant.value)), event.key === '+' ? 0.7 : 1.4)
+    else return
+    event.preventDefault()
+  })
+  return { scale, life, right, oldest, x, clampX, preset, enter, begin, move, end, onWheel }
+}
+
+export type TimeWindow = ReturnType<typeof useTimeWindow>
