@@ -14,7 +14,9 @@ export default defineAppConfig({
     modal: {
       slots: { content: 'shadow-none ring ring-[var(--line-strong)] bg-[var(--sheet)] rounded-[6px]', overlay: 'bg-[var(--ink)]/25' },
     },
-    slideover: { slots: { content: 'shadow-none ring ring-[var(--line)] bg-[var(--sheet)]', overlay: 'bg-[var(--ink)]/25' } },
+    slideover: {
+      slots: { description: 'pe-10', content: 'shadow-none ring ring-[var(--line)] bg-[var(--sheet)]', overlay: 'bg-[var(--ink)]/25' },
+    },
     toast: { slots: { root: 'shadow-none ring ring-[var(--line-strong)] bg-[var(--sheet)] rounded-[6px]' } },
     tooltip: {
       slots: {

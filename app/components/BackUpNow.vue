@@ -27,7 +27,12 @@ async function start() {
 </script>
 
 <template>
-  <UModal v-model:open="open" :title="`Back up ${asked?.name ?? ''} now`" description="A full backup, beside those of the schedule.">
+  <UModal
+    v-model:open="open"
+    :close="{ variant: 'ghost' }"
+    :title="`Back up ${asked?.name ?? ''} now`"
+    description="A full backup, beside those of the schedule."
+  >
     <template #body>
       <form id="back-up" class="grid gap-4" @submit.prevent="start">
         <UFormField label="Name" hint="optional"

@@ -28,8 +28,16 @@ const COLLIDE = [
   ['skip', 'skip'],
 ] as const
 const schemas = computed(() => [...new Set(Object.values(bench.contents.data.value?.schemas ?? {}).flat())])
-const schemaItems = computed(() => [{ label: 'its own schema', value: '' }, ...schemas.value.map((name) => ({ label: name, value: name }))])
-const schema = computed({ get: () => bench.beside.schema ?? '', set: (value: string) => (bench.beside.schema = value || null) })
+// A choice needs a value that is not empty, and a schema may have any name.
+const OWN = 'own'
+const schemaItems = computed(() => [
+  { label: 'its own schema', value: OWN },
+  ...schemas.value.map((name) => ({ label: name, value: `in ${name}` })),
+])
+const schema = computed({
+  get: () => (bench.beside.schema === null ? OWN : `in ${bench.beside.schema}`),
+  set: (value: string) => (bench.beside.schema = value === OWN ? null : value.slice('in '.length)),
+})
 const points = computed(() =>
   [...(lifeline?.points ?? [])]
     .reverse()

@@ -57,7 +57,12 @@ const grid = computed(() => {
 const counts = computed(
   () =>
     comparison.rows && [
-      { mark: 'gone' as const, text: `${countInWords(comparison.rows.gone)} gone`, color: 'var(--iron)', strong: comparison.rows.gone > 0 },
+      {
+        mark: 'gone' as const,
+        text: `${countInWords(comparison.rows.gone)} gone`,
+        color: comparison.rows.gone > 0 ? 'var(--iron)' : 'var(--soft)',
+        strong: comparison.rows.gone > 0,
+      },
       {
         mark: 'changed' as const,
         text: `${countInWords(comparison.rows.changed)} changed`,

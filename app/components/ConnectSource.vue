@@ -67,6 +67,7 @@ async function save() {
 <template>
   <USlideover
     v-model:open="open"
+    :close="{ variant: 'ghost' }"
     title="Connect a source"
     description="A PostgreSQL server, 13 or newer. It is tested before it is saved; nothing is changed on it."
     :ui="{ content: 'max-w-xl' }"

@@ -32,6 +32,7 @@ const make = () =>
 <template>
   <UModal
     v-model:open="open"
+    :close="{ variant: 'ghost' }"
     title="Make a store"
     description="A folder on local disk. It is made if it is missing, and checked for space and rights."
   >

@@ -18,7 +18,7 @@ const KEYS = [
 </script>
 
 <template>
-  <UModal v-model:open="open" title="Keys" description="They work wherever no text is being written.">
+  <UModal v-model:open="open" :close="{ variant: 'ghost' }" title="Keys" description="They work wherever no text is being written.">
     <template #body>
       <dl class="grid grid-cols-[150px_1fr] gap-y-2 text-[13px]">
         <template v-for="[key, what] in KEYS" :key="key"

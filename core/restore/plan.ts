@@ -110,7 +110,11 @@ export function planRestore(input: PlanInput): DatabasePlan {
     manifest,
     manifest.tables.filter((table) => picked(table.path)),
   )
-  const others = manifest.others.filter((other) => picked(other.path) && !isOwnedBy(other, tables, manifest))
+  const beside = wish.into.mode === 'beside'
+  // Beside the original, the schema is chosen and not brought back.
+  const others = manifest.others.filter(
+    (other) => picked(other.path) && !isOwnedBy(other, tables, manifest) && !(beside && other.kind === 'schema'),
+  )
   const tableOperations = tables.map((table) => planTable(table, input))
   const along = needsOf(input, tables, others, tableOperations)
   const standalone = [

@@ -94,6 +94,55 @@ describe('the whole database', () => {
   })
 })
 
+describe('a schema', () => {
+  it('comes back as a whole: types, functions, views, sequences, partitions, and rights', async () => {
+    const [structure, rows] = [dump(), allRows()]
+    bench.sql('drop schema sales cascade')
+    const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('sales')] })
+    expect(run.error).toBeNull()
+    expect(receipts.filter((receipt) => receipt.outcome === 'failed' || receipt.equal === false)).toEqual([])
+    expect(run.state).toBe('done')
+    expect(allRows()).toBe(rows)
+    expect(dump()).toBe(structure)
+  })
+})
+
+describe('a partitioned table', () => {
+  it('comes back with its partitions attached and their rows in them', async () => {
+    const [structure, rows] = [dump(), allRows()]
+    bench.sql('drop table sales.payment')
+    const { run } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'payment')] })
+    expect(run.state).toBe('done')
+    expect(allRows()).toBe(rows)
+    expect(dump()).toBe(structure)
+  })
+})
+
+describe('tables bound by foreign keys', () => {
+  it('are replaced together, and what refers to them from outside is kept', async () => {
+    const [structure, rows] = [dump(), allRows()]
+    bench.sql('delete from sales.refund; delete from sales.leg; delete from sales.booking where booking_id > 10')
+    const picks = ['booking', 'leg'].map((name) => bench.path('sales', name))
+    const { run, receipts } = await bench.restore(vessel, point, { picks })
+    expect(run.state).toBe('done')
+    expect(receipts.map((receipt) => receipt.outcome)).toEqual(['replaced', 'replaced'])
+    expect(bench.sql('select count(*) from sales.refund')).toBe('0')
+    expect((await bench.restore(vessel, point, { picks: [bench.path('sales', 'refund')] })).run.state).toBe('done')
+    expect(allRows()).toBe(rows)
+    expect(dump()).toBe(structure)
+  })
+
+  it('whose counterpart is missing come back, and the receipt says which key is not validated', async () => {
+    bench.sql('delete from sales.refund; delete from sales.leg where leg_id = 3')
+    const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'refund')] })
+    expect(run.state).toBe('done')
+    expect(bench.sql('select count(*) from sales.refund')).toBe('200')
+    expect(receipts[0]!.equal).toBe(false)
+    expect(receipts[0]!.left_parts[0]!.what).toMatch(/refund_leg_id_fkey.*not validated/)
+    await bench.restore(vessel, point, { picks: ['leg', 'refund'].map((name) => bench.path('sales', name)) })
+  })
+})
+
 describe('a rehearsal', () => {
   it('reads everything, writes nothing, and says what would happen', async () => {
     bench.sql('delete from sales.leg where leg_id = 7')

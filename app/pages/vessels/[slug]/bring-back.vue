@@ -27,11 +27,8 @@ watch(bench.things, (things) => {
   const wanted = pick && things.find((thing) => thing.path === pick)
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
   if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
-    shown.value =
-      tables.value.find(({ path }) => pick && isWithin(path, pick))?.path ??
-      tables.value.find(({ there }) => there === false)?.path ??
-      tables.value[0]?.path ??
-      null
+    const candidates = tables.value.filter(({ path }) => !pick || isWithin(path, pick))
+    shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
   }
 })
 watch(

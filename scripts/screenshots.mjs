@@ -1,0 +1,60 @@
+// Takes the pictures in docs/screenshots from the running demo.
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import puppeteer from 'puppeteer-core'
+
+const base = process.env.DEMO_URL ?? `http://127.0.0.1:${process.env.DEMO_PORT ?? 3210}`
+const folder = 'docs/screenshots'
+mkdirSync(folder, { recursive: true })
+
+const get = async (path) => (await fetch(base + path)).json()
+const { points } = await get('/api/vessels/bookings/lifeline')
+const runs = await get('/api/runs?kinds=restore')
+// A point from before the fare clean-up, so that there is something to compare.
+const before = points.filter((point) => Date.now() - Date.parse(point.at) > 2.2 * 86_400_000).at(-1)
+
+const VIEWS = [
+  ['watch', '/'],
+  ['watch-dark', '/', 'dark'],
+  ['estate', '/estate/harbour-db/bookings/sales/booking_leg'],
+  ['connect', '/estate?connect=1'],
+  ['lifeline', '/vessels/bookings'],
+  ['lifeline-dark', '/vessels/bookings', 'dark'],
+  ['definition', '/vessels/crew-rota/definition'],
+  ['define', '/vessels/new?take=harbour-db/crewing/import'],
+  ['bring-back', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/sales/booking_leg`],
+  ['bring-back-dark', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/loyalty/voucher`, 'dark'],
+  ['runs', '/runs'],
+  ['receipt', `/runs/${runs[0].id}`],
+  ['stores', '/stores'],
+]
+
+const profile = mkdtempSync(join(tmpdir(), 'vessel-chromium-'))
+const browser = await puppeteer.launch({
+  executablePath: '/usr/bin/chromium',
+  userDataDir: profile,
+  args: [
+    '--no-sandbox',
+    '--disable-gpu',
+    '--disable-quic',
+    '--no-first-run',
+    '--disable-background-networking',
+    '--disable-sync',
+    '--force-color-profile=srgb',
+  ],
+})
+const only = process.argv.slice(2)
+for (const [name, path, mode = 'light'] of VIEWS) {
+  if (only.length > 0 && !only.includes(name)) continue
+  const page = await browser.newPage()
+  await page.setViewport({ width: 1280, height: 800 })
+  await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: mode }])
+  await page.goto(base + path)
+  await page.waitForNetworkIdle({ idleTime: 600, concurrency: 1 })
+  await page.screenshot({ path: join(folder, `${name}.png`) })
+  await page.close()
+  console.log(`${folder}/${name}.png`)
+}
+await browser.close()
+rmSync(profile, { recursive: true, force: true })

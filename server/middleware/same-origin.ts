@@ -1,0 +1,25 @@
+import { createError, defineEventHandler, getRequestHeader } from 'h3'
+import { VesselError } from '../../core/errors'
+
+const LOOPBACK = /^(localhost|127\.\d+\.\d+\.\d+|\[::1\])(:\d+)?$/
+
+/**
+ * Until there are accounts, whoever reaches this address may do everything. So only pages of our own may ask
+ * for changes, and the address must be a loopback one (or named in VESSEL_HOSTS), which a foreign name that
+ * points to this machine is not.
+ */
+export default defineEventHandler((event) => {
+  const host = getRequestHeader(event, 'host') ?? ''
+  const allowed = (process.env.VESSEL_HOSTS ?? '').split(',').filter(Boolean)
+  if (!LOOPBACK.test(host) && !allowed.includes(host)) throw refused('host_refused', `This server does not answer as ${host || 'nobody'}.`)
+  if (event.method === 'GET' || event.method === 'HEAD') return
+  const origin = getRequestHeader(event, 'origin')
+  if (origin && URL.canParse(origin) && new URL(origin).host === host) return
+  if (!origin && (getRequestHeader(event, 'sec-fetch-site') ?? 'none') === 'none') return
+  throw refused('origin_refused', 'Another page asked for a change.')
+})
+
+function refused(code: string, what: string) {
+  const error = new VesselError(code, { what, touched: 'Nothing was changed.', next: 'Use the interface at its own address.', status: 403 })
+  return createError({ statusCode: 403, statusMessage: code, message: what, data: error.toJSON() })
+}
