@@ -41,6 +41,10 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
         >, {{ undone }} would not</template
       >.</template
     >
+    <template v-else-if="undone === 0 && Number(outcome.leftParts ?? 0) > 0">
+      {{ plural(back, 'thing') }} came back,
+      <u style="border-color: var(--ochre)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
+    </template>
     <template v-else-if="undone > 0"
       >{{ plural(back, 'thing') }} came back,
       <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not brought back</u>.</template

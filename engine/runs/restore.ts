@@ -44,7 +44,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
     else await new DatabaseRestore(run, vessel, database, point.store, receipts).go()
   }
   const tally = await receipts.save()
-  const undone = tally.left + tally.failed > 0
+  const undone = tally.left + tally.failed + tally.leftParts > 0
   if (!rehearsal && tally.made + tally.replaced + tally.renamed === 0 && tally.failed > 0) throw receipts.firstFailure!
   await run.end(undone || run.warnings > 0 ? 'warned' : 'done', { outcome: { ...tally, rehearsal, point: params.point } })
 }
