@@ -10,6 +10,7 @@ mkdirSync(folder, { recursive: true })
 
 const get = async (path) => (await fetch(base + path)).json()
 const { points } = await get('/api/vessels/bookings/lifeline')
+const { hands } = await get('/api/watch')
 const runs = await get('/api/runs?kinds=restore')
 // A point from before the fare clean-up, so that there is something to compare.
 const before = points.filter((point) => Date.now() - Date.parse(point.at) > 2.2 * 86_400_000).at(-1)
@@ -24,7 +25,7 @@ const VIEWS = [
   ['definition', '/vessels/crew-rota/definition'],
   ['define', '/vessels/new?take=harbour-db/crewing/import'],
   ['bring-back', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/sales/booking_leg`],
-  ['bring-back-dark', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/loyalty/voucher`, 'dark'],
+  ['bring-back-dark', hands[0].to, 'dark'],
   ['runs', '/runs'],
   ['receipt', `/runs/${runs[0].id}`],
   ['stores', '/stores'],

@@ -108,5 +108,9 @@ const height = computed(() => vessels.length * LANE)
       <line :x1="x(now)" :x2="x(now)" y1="0" :y2="height + 5" stroke="var(--ink)" stroke-dasharray="2 3" />
       <text :x="x(now)" :y="height + 17" text-anchor="middle" font-size="11.5" font-weight="600" fill="var(--ink)">now</text>
     </svg>
+    <h2 class="mt-4 flex h-7 items-center justify-between">
+      <span class="font-semibold">Latest runs</span><NuxtLink to="/runs" class="lnk soft text-[12px]">all of them</NuxtLink>
+    </h2>
+    <RunList :most="6" empty="Nothing ran yet." />
   </section>
 </template>

@@ -2,7 +2,7 @@
 import type { RunRow } from '~~/server/views'
 
 // Runs, newest first, more on demand.
-const { query = '', withVessel = true } = defineProps<{ query?: string; withVessel?: boolean; empty: string }>()
+const { query = '', withVessel = true, most = Infinity } = defineProps<{ query?: string; withVessel?: boolean; most?: number; empty: string }>()
 const { data, error, refresh, pending } = useLoad<RunRow[]>(() => `/api/runs?${query}`)
 onChange((change) => change.about === 'run', refresh, 1000)
 const older = shallowRef<RunRow[]>([])
@@ -12,7 +12,7 @@ watch(
   () => query,
   () => ((older.value = []), (ended.value = false)),
 )
-const runs = computed(() => [...(data.value ?? []), ...older.value])
+const runs = computed(() => [...(data.value ?? []), ...older.value].slice(0, most))
 async function more() {
   const last = runs.value.at(-1)!
   const next = await $fetch<RunRow[]>(`/api/runs?${query}&at=${last.at}&id=${last.id}`)

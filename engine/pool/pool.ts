@@ -5,8 +5,8 @@ import { Piscina } from 'piscina'
 import type { OpenTask, SealedChunk, SealTask } from './tasks'
 
 /**
- * The threads that hash, compress, seal and open content. One is left free for the streams; a pool is shared
- * by all runs of a process.
+ * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
+ * process.
  */
 export class ContentPool {
   readonly threads: number
@@ -15,7 +15,7 @@ export class ContentPool {
   constructor(options: { root: string; threads?: number }) {
     const filename = join(options.root, 'dist', 'pool-worker.mjs')
     if (!existsSync(filename)) throw new Error(`${filename} is missing; run "npm run build:engine" first`)
-    this.threads = options.threads ?? Math.min(8, Math.max(1, availableParallelism() - 1))
+    this.threads = options.threads ?? Math.min(8, availableParallelism())
     // A thread that waits for its next task without turning its event loop never frees what was collected.
     this.piscina = new Piscina({ filename, minThreads: this.threads, maxThreads: this.threads, atomics: 'disabled' })
   }

@@ -22,9 +22,18 @@ const choosePoint = (id: string) => router.replace({ query: { ...route.query, po
 const bench = useWorkbench(point)
 const shown = ref<string | null>(route.query.show ? String(route.query.show) : null)
 const tables = computed(() => bench.things.value.filter((thing) => thing.kind === 'table' || thing.kind === 'partition'))
+/** What was asked for and is in no point. */
+const nowhere = ref<string | null>(null)
+/** Goes to the newest point that holds what was asked for, where the one at hand does not. */
+async function look(path: string) {
+  const { point: holding } = await $fetch<{ point: string | null }>(`/api/vessels/${vessel.slug}/holding?path=${encodeURIComponent(path)}`)
+  if (holding && holding !== point.value) await router.replace({ query: { ...route.query, point: holding, at: undefined } })
+  else nowhere.value = path
+}
 watch(bench.things, (things) => {
   const pick = route.query.pick ? String(route.query.pick) : null
   const wanted = pick && things.find((thing) => thing.path === pick)
+  if (pick && !wanted && things.length > 0) void look(pick)
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
   if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
     const candidates = tables.value.filter(({ path }) => !pick || isWithin(path, pick))
@@ -77,6 +86,9 @@ onChange(
 <template>
   <main class="flex h-[calc(100vh-52px)] flex-col">
     <BenchHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" :comparison="comparison" @point="choosePoint" />
+    <p v-if="nowhere" class="ochre px-6 pt-2 text-[13px]">
+      <span class="mono">{{ nowhere }}</span> is in no point of {{ vessel.name }}.
+    </p>
     <p v-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
