@@ -26,7 +26,8 @@ export class ContentWriter {
     private readonly store: Store,
     private readonly runId: string,
   ) {
-    this.gate = new Semaphore(store.pool.threads * 2 + 2)
+    // A chunk comes back to this thread several times on its way; so many keep the pool busy meanwhile.
+    this.gate = new Semaphore(store.pool.threads * 6 + 4)
   }
 
   /** Takes ownership of `plain`. `base` is the name of a chunk of an earlier point that is probably similar. */
