@@ -17,14 +17,7 @@ export class ContentPool {
     if (!existsSync(filename)) throw new Error(`${filename} is missing; run "npm run build:engine" first`)
     this.threads = options.threads ?? Math.min(8, availableParallelism())
     // A thread that waits for its next task without turning its event loop never frees what was collected.
-    // Two tasks at a time, so that a thread has the next one at hand when it has done with one.
-    this.piscina = new Piscina({
-      filename,
-      minThreads: this.threads,
-      maxThreads: this.threads,
-      concurrentTasksPerWorker: 2,
-      atomics: 'disabled',
-    })
+    this.piscina = new Piscina({ filename, minThreads: this.threads, maxThreads: this.threads, atomics: 'disabled' })
   }
 
   /** The keyed name of a chunk. The plain bytes are moved to the thread and come back with the result. */

@@ -26,8 +26,7 @@ export class ContentWriter {
     private readonly store: Store,
     private readonly runId: string,
   ) {
-    // A chunk comes back to this thread several times on its way; so many keep the pool busy meanwhile.
-    this.gate = new Semaphore(store.pool.threads * 6 + 4)
+    this.gate = new Semaphore(store.pool.threads * 2 + 2)
   }
 
   /** Takes ownership of `plain`. `base` is the name of a chunk of an earlier point that is probably similar. */
