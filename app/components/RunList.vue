@@ -2,7 +2,11 @@
 import type { RunRow } from '~~/server/views'
 
 // Runs, newest first, more on demand.
-const { query = '', withVessel = true, most = Infinity } = defineProps<{ query?: string; withVessel?: boolean; most?: number; empty: string }>()
+const {
+  query = '',
+  withVessel = true,
+  most = Infinity,
+} = defineProps<{ query?: string; withVessel?: boolean; most?: number; empty: string }>()
 const { data, error, refresh, pending } = useLoad<RunRow[]>(() => `/api/runs?${query}`)
 onChange((change) => change.about === 'run', refresh, 1000)
 const older = shallowRef<RunRow[]>([])

@@ -52,3 +52,8 @@ export function lastName(path: string): string {
 export function isWithin(path: string, container: string): boolean {
   return path === container || path.startsWith(`${container}/`)
 }
+
+/** Whether rules decide over what is at a path. Schemas and extensions come with their database. */
+export function isSelectable(path: string): boolean {
+  return namesOf(path).length > 3
+}

@@ -1,4 +1,3 @@
-import { VesselError } from '../../core/errors'
 import { CONTAINER_KINDS, isWithin, namesOf, pathOf, type ThingFacts, type ThingKind } from '../../core/things/thing'
 import type { ErrorRecord } from '../../core/errors'
 import type { EngineContext } from '../context'
@@ -95,17 +94,4 @@ function childRows(engine: EngineContext, path: string | null) {
     .where((eb) => eb(eb.fn<boolean>('starts_with', ['path', eb.val(`${path}/`)]), '=', true))
     .where((eb) => eb(eb.fn<number>('strpos', [eb.fn<string>('substr', ['path', eb.val(from)]), eb.val('/')]), '=', 0))
     .execute()
-}
-
-/** When a path was last held by a point, for things that are gone. */
-export async function thingAt(engine: EngineContext, path: string): Promise<EstateThing> {
-  const names = namesOf(path)
-  const found = (await estateChildren(engine, names.length > 1 ? pathOf(...names.slice(0, -1)) : null)).find((thing) => thing.path === path)
-  if (found) return found
-  throw new VesselError('thing_missing', {
-    what: `Nothing is known at ${path}.`,
-    touched: 'Nothing was changed.',
-    next: 'Look through the estate from its sources.',
-    status: 404,
-  })
 }

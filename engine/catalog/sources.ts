@@ -4,9 +4,8 @@ import type { Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { PostgresAccess, PostgresSettings } from '../sources/postgres/connect'
-import { discover } from '../sources/postgres/discover'
-import { probe } from '../sources/postgres/probe'
-import type { ProbeReport } from '../sources/source'
+import { adapterOf } from '../sources/adapter'
+import type { ProbeReport, SourceAdapter } from '../sources/source'
 
 export interface NewSource {
   name: string
@@ -34,7 +33,7 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
       status: 409,
     })
   }
-  const report = await probe({ ...source }, engine.clock.now())
+  const report = await adapterOf('postgres', source).probe(engine.clock.now())
   if (!report.usable) {
     const missing = report.findings.find((finding) => finding.outcome === 'missing')!
     throw new VesselError('source_unusable', {
@@ -60,17 +59,26 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
   return id
 }
 
-export async function accessOf(engine: EngineContext, name: string): Promise<PostgresAccess & { id: string }> {
+async function sourceRow(engine: EngineContext, name: string) {
   const row = await engine.db.selectFrom('source').selectAll().where('name', '=', name).executeTakeFirst()
-  if (!row) {
-    throw new VesselError('source_missing', {
-      what: `There is no source called ${name} any more.`,
-      touched: 'Nothing was changed.',
-      next: 'Connect it again under the same name.',
-      status: 404,
-    })
-  }
-  return openAccess(engine, row)
+  if (row) return row
+  throw new VesselError('source_missing', {
+    what: `There is no source called ${name} any more.`,
+    touched: 'Nothing was changed.',
+    next: 'Connect it again under the same name.',
+    status: 404,
+  })
+}
+
+/** A source by its name, behind the interface of all kinds. */
+export async function openSource(engine: EngineContext, name: string): Promise<{ id: string; source: SourceAdapter }> {
+  const row = await sourceRow(engine, name)
+  return { id: row.id, source: adapterOf(row.kind, openAccess(engine, row)) }
+}
+
+/** How to reach a PostgreSQL source, for restores, which are its own affair so far. */
+export async function accessOf(engine: EngineContext, name: string): Promise<PostgresAccess & { id: string }> {
+  return openAccess(engine, await sourceRow(engine, name))
 }
 
 function openAccess(engine: EngineContext, row: { id: string; name: string; settings: unknown; sealed_secret: Buffer | null }) {
@@ -81,7 +89,7 @@ function openAccess(engine: EngineContext, row: { id: string; name: string; sett
 /** Probes a saved source again, and keeps the report. */
 export async function probeSource(engine: EngineContext, id: string): Promise<ProbeReport> {
   const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
-  const report = await probe(openAccess(engine, row), engine.clock.now())
+  const report = await adapterOf(row.kind, openAccess(engine, row)).probe(engine.clock.now())
   await engine.db
     .updateTable('source')
     .set({ probe: JSON.stringify(report) })
@@ -97,7 +105,7 @@ export async function discoverSource(engine: EngineContext, id: string): Promise
   const now = engine.clock.now()
   try {
     const things: Thing[] = []
-    for await (const thing of discover(openAccess(engine, row))) things.push(thing)
+    for await (const thing of adapterOf(row.kind, openAccess(engine, row)).discover()) things.push(thing)
     await saveThings(engine, id, things, now)
     await engine.db.updateTable('source').set({ discovered_at: now, trouble: null }).where('id', '=', id).execute()
   } catch (error) {

@@ -1,16 +1,11 @@
 import { randomUUID } from 'node:crypto'
-import type { DatabaseManifest, Manifest, PointRecord, TableManifest } from '../../core/content/manifest'
+import type { DatabaseManifest, Manifest, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
-import { select, takesFrom } from '../../core/selection/rules'
-import { namesOf } from '../../core/things/thing'
-
-import { accessOf } from '../catalog/sources'
+import { takesFrom } from '../../core/selection/rules'
+import { isSelectable } from '../../core/things/thing'
+import { openSource } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
-import { captureError, captureTable, DatabaseCapture, type Earlier } from '../sources/postgres/capture'
-import { withClient, type PostgresAccess } from '../sources/postgres/connect'
-import type { DescribedTable } from '../sources/postgres/describe'
-import { databasesOf, serverOf } from '../sources/postgres/probe'
 import { ContentWriter } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
@@ -52,23 +47,23 @@ async function captureMembers(run: RunContext, vessel: Vessel, store: Store, wri
   const names = sources.map(({ name }) => name).filter((name) => takesFrom(vessel.definition.rules, name))
   const members: FinishedMember[] = []
   for (const name of names) {
-    const access = await accessOf(run.engine, name)
+    const { id: sourceId, source } = await openSource(run.engine, name)
     const before = writer.stored
     const earlier = await newestManifest(run.engine, store, vessel.id, name).catch(async (error: unknown) => {
       // Differences only save space; a damaged earlier point must not keep a new one from being made.
       await run.say('warning', `The last point could not be used for differences: ${errorRecord(error).what}`)
       return undefined
     })
-    const server = await withClient(access, undefined, serverOf)
-    const databases: DatabaseManifest[] = []
-    for (const database of await databasesToRead(access, vessel)) {
-      const old = earlier?.databases.find((candidate) => candidate.name === database)
-      databases.push(await captureDatabase(run, vessel, access, database, writer, old))
-    }
-    const manifest: Manifest = { format: 1, kind: 'full', member: name, server, databases }
+    const manifest = await source.capture({
+      progress: run,
+      rules: vessel.definition.rules,
+      readers: vessel.definition.readers,
+      writer,
+      earlier,
+    })
     members.push({
       artifact: randomUUID(),
-      sourceId: access.id,
+      sourceId,
       manifest,
       names: await writeManifest(writer, manifest),
       stored: writer.stored - before,
@@ -77,154 +72,7 @@ async function captureMembers(run: RunContext, vessel: Vessel, store: Store, wri
   return members
 }
 
-/** Databases in which some rule may take something. */
-async function databasesToRead(access: PostgresAccess, vessel: Vessel): Promise<string[]> {
-  const databases = await withClient(access, undefined, databasesOf)
-  return databases.map(({ name }) => name).filter((name) => takesFrom(vessel.definition.rules, access.name, name))
-}
-
-async function captureDatabase(
-  run: RunContext,
-  vessel: Vessel,
-  access: PostgresAccess,
-  database: string,
-  writer: ContentWriter,
-  earlier: Earlier,
-): Promise<DatabaseManifest> {
-  const member = `${access.name} / ${database}`
-  const snapshot = await run.plan({ kind: 'snapshot', member, title: 'Snapshot' })
-  const structure = await run.plan({ kind: 'structure', member, title: 'Structure' })
-  let capture: DatabaseCapture | undefined
-  try {
-    const { tables, taken } = await run.step(snapshot, async () => {
-      capture = await DatabaseCapture.open(access, database, run.signal)
-      const taken = new Set(select(vessel.definition.rules, capture.things).taken.map((thing) => thing.path))
-      await sayWhatIsGone(run, capture, taken, earlier, vessel)
-      const tables = await capture.secure(taken)
-      for (const { path, reason } of capture.missing) await run.say('warning', `${path} is not covered. ${reason}`)
-      return { tables, taken }
-    })
-    const steps = await planTables(run, member, capture!, tables, earlier)
-    const entries = await run.step(structure, async (count) => {
-      const entries = await capture!.structure()
-      count('structures', entries.length)
-      return entries
-    })
-    const manifests = await readTables(run, vessel, capture!, steps, writer, earlier)
-    const manifest = await capture!.finish(entries, manifests)
-    return { ...manifest, others: manifest.others.filter((other) => taken.has(other.path) || !isSelectable(other.path)) }
-  } catch (error) {
-    throw captureError(error, access, database)
-  } finally {
-    await capture?.close()
-  }
-}
-
-// Schemas and extensions are no things that rules decide over; they belong to the database.
-const isSelectable = (path: string) => namesOf(path).length > 3
-
 const isEmpty = ({ tables, others }: DatabaseManifest) => tables.length === 0 && !others.some(({ path }) => isSelectable(path))
-
-async function sayWhatIsGone(
-  run: RunContext,
-  capture: DatabaseCapture,
-  taken: Set<string>,
-  earlier: Earlier,
-  vessel: Vessel,
-): Promise<void> {
-  const before = earlier?.tables.filter((table) => !capture.tables.some((now) => capture.pathOf(now) === table.path)) ?? []
-  const wanted = select(
-    vessel.definition.rules,
-    before.map(({ path }) => ({ path, kind: 'table' as const, labels: {}, facts: {} })),
-  ).taken
-  for (const { path } of wanted) await run.say('warning', `${path} is gone since the last point, which still holds it.`)
-  if (taken.size === 0) await run.say('warning', 'The rules take nothing here now.')
-}
-
-interface TableStep {
-  table: DescribedTable
-  path: string
-  ordinal: number
-}
-
-/** A step for each table with rows of its own, the heaviest first, so that no reader is left with it alone at the end. */
-async function planTables(
-  run: RunContext,
-  member: string,
-  capture: DatabaseCapture,
-  tables: DescribedTable[],
-  earlier: Earlier,
-): Promise<TableStep[]> {
-  const before = new Map(earlier?.tables.map((table) => [table.path, table]))
-  const ordered = [...tables].sort((a, b) => b.bytes - a.bytes)
-  const steps: TableStep[] = []
-  for (const table of ordered) {
-    const path = capture.pathOf(table)
-    const title = `${table.schema}.${table.name}`
-    const ordinal = table.structure.kind === 'table' ? await run.plan({ kind: 'table', member, title }) : -1
-    steps.push({ table, path, ordinal })
-    // What was counted last time is closer than the server's estimate.
-    const { rows, bytes } = before.get(path) ?? table
-    run.set('rows expected', run.get('rows expected') + rows)
-    run.set('bytes expected', run.get('bytes expected') + bytes)
-  }
-  return steps
-}
-
-async function readTables(
-  run: RunContext,
-  vessel: Vessel,
-  capture: DatabaseCapture,
-  steps: TableStep[],
-  writer: ContentWriter,
-  earlier: Earlier,
-): Promise<TableManifest[]> {
-  const manifests: TableManifest[] = []
-  const queue = [...steps]
-  const failures = new AbortController()
-  const signal = AbortSignal.any([run.signal, failures.signal])
-  const readers = Math.max(1, Math.min(vessel.definition.readers, queue.length))
-  const outcomes = await Promise.allSettled(
-    Array.from({ length: readers }, async () => {
-      const client = await capture.reader()
-      try {
-        for (let step = queue.shift(); step; step = queue.shift()) {
-          manifests.push(await readTable(run, client, step, writer, earlier, signal))
-        }
-      } catch (error) {
-        // One reader that fails stops the others: there is no point without this table.
-        failures.abort(error)
-        throw error
-      } finally {
-        await client.end().catch(() => undefined)
-      }
-    }),
-  )
-  run.signal.throwIfAborted()
-  const failed = outcomes.find((outcome) => outcome.status === 'rejected')
-  if (failed) throw failures.signal.reason ?? failed.reason
-  return manifests.sort((a, b) => (a.path < b.path ? -1 : 1))
-}
-
-async function readTable(
-  run: RunContext,
-  client: Awaited<ReturnType<DatabaseCapture['reader']>>,
-  { table, path, ordinal }: TableStep,
-  writer: ContentWriter,
-  earlier: Earlier,
-  signal: AbortSignal,
-): Promise<TableManifest> {
-  const read = (moved: (rows: number, bytes: number, stored: number) => void) =>
-    captureTable(client, table, path, writer, { earlier, signal, moved })
-  if (ordinal < 0) return read(() => undefined)
-  return run.step(ordinal, (count) =>
-    read((rows, bytes, stored) => {
-      count('rows', rows)
-      count('bytes', bytes)
-      count('stored', stored)
-    }),
-  )
-}
 
 function pointRecord(
   run: RunContext,

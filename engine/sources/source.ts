@@ -1,4 +1,7 @@
+import type { Manifest } from '../../core/content/manifest'
+import type { Rule } from '../../core/selection/rules'
 import type { Thing } from '../../core/things/thing'
+import type { ContentWriter } from '../store/writer'
 
 /** One line of a probe: what was tested, how it went, and what mends it. */
 export interface ProbeFinding {
@@ -18,11 +21,32 @@ export interface ProbeReport {
   findings: ProbeFinding[]
 }
 
+/** Where a source reports what it does: steps, counters, messages. A run is one. */
+export interface Progress {
+  readonly signal: AbortSignal
+  plan(step: { kind: string; member: string; title: string }): Promise<number>
+  step<T>(ordinal: number, work: (count: (counter: string, by: number) => void) => Promise<T>): Promise<T>
+  say(level: 'info' | 'warning' | 'error', text: string): Promise<void>
+  set(counter: string, value: number): void
+  get(counter: string): number
+}
+
+export interface CaptureJob {
+  progress: Progress
+  rules: Rule[]
+  /** How many connections may read at once. */
+  readers: number
+  writer: ContentWriter
+  /** The same member in the point before, to store changed content as differences. */
+  earlier: Manifest | undefined
+}
+
 /** What every kind of source offers. A new kind of source is an adapter with this interface and nothing else. */
 export interface SourceAdapter {
-  readonly kind: string
   /** Tests the address, the credentials and each privilege, one by one. Never throws for what it tests. */
-  probe(): Promise<ProbeReport>
+  probe(now: Date): Promise<ProbeReport>
   /** All things that the source holds, containers before what lies in them. */
   discover(): AsyncGenerator<Thing>
+  /** Puts everything that the rules take into the store, as it was at one moment. */
+  capture(job: CaptureJob): Promise<Manifest>
 }

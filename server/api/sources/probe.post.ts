@@ -1,4 +1,4 @@
-import { probe } from '../../../engine/sources/postgres/probe'
+import { adapterOf } from '../../../engine/sources/adapter'
 
 /** Tests a server that is not saved. */
-export default route(async (engine, event) => probe(accessFrom(await bodyOf(event, NewSource)), engine.clock.now()))
+export default route(async (engine, event) => adapterOf('postgres', accessFrom(await bodyOf(event, NewSource))).probe(engine.clock.now()))

@@ -1,0 +1,143 @@
+import type { DatabaseManifest, Manifest, TableManifest } from '../../../core/content/manifest'
+import { select, takesFrom } from '../../../core/selection/rules'
+import { isSelectable } from '../../../core/things/thing'
+import type { CaptureJob } from '../source'
+import { captureError, captureTable, DatabaseCapture, type Earlier } from './capture'
+import { withClient, type PostgresAccess } from './connect'
+import type { DescribedTable } from './describe'
+import { databasesOf, serverOf } from './probe'
+
+interface TableStep {
+  table: DescribedTable
+  path: string
+  ordinal: number
+}
+
+/** Captures everything of a server that the rules take: one consistent moment for each database. */
+export async function captureServer(access: PostgresAccess, job: CaptureJob): Promise<Manifest> {
+  const server = await withClient(access, undefined, serverOf)
+  const found = await withClient(access, undefined, databasesOf)
+  const databases: DatabaseManifest[] = []
+  for (const { name } of found) {
+    if (!takesFrom(job.rules, access.name, name)) continue
+    const earlier = job.earlier?.databases.find((candidate) => candidate.name === name)
+    databases.push(await new CaptureOfDatabase(access, name, job, earlier).go())
+  }
+  return { format: 1, kind: 'full', member: access.name, server, databases }
+}
+
+class CaptureOfDatabase {
+  private readonly member: string
+
+  constructor(
+    private readonly access: PostgresAccess,
+    private readonly database: string,
+    private readonly job: CaptureJob,
+    private readonly earlier: Earlier,
+  ) {
+    this.member = `${access.name} / ${database}`
+  }
+
+  async go(): Promise<DatabaseManifest> {
+    const { progress, rules } = this.job
+    const snapshot = await progress.plan({ kind: 'snapshot', member: this.member, title: 'Snapshot' })
+    const structure = await progress.plan({ kind: 'structure', member: this.member, title: 'Structure' })
+    let capture: DatabaseCapture | undefined
+    try {
+      const { tables, taken } = await progress.step(snapshot, async () => {
+        capture = await DatabaseCapture.open(this.access, this.database, progress.signal)
+        const taken = new Set(select(rules, capture.things).taken.map((thing) => thing.path))
+        await this.sayWhatIsGone(capture, taken)
+        const tables = await capture.secure(taken)
+        for (const { path, reason } of capture.missing) await progress.say('warning', `${path} is not covered. ${reason}`)
+        return { tables, taken }
+      })
+      const steps = await this.planTables(capture!, tables)
+      const entries = await progress.step(structure, async (count) => {
+        const entries = await capture!.structure()
+        count('structures', entries.length)
+        return entries
+      })
+      const manifest = await capture!.finish(entries, await this.readTables(capture!, steps))
+      return { ...manifest, others: manifest.others.filter((other) => taken.has(other.path) || !isSelectable(other.path)) }
+    } catch (error) {
+      throw captureError(error, this.access, this.database)
+    } finally {
+      await capture?.close()
+    }
+  }
+
+  private async sayWhatIsGone(capture: DatabaseCapture, taken: Set<string>): Promise<void> {
+    const { progress, rules } = this.job
+    const before = this.earlier?.tables.filter((table) => !capture.tables.some((now) => capture.pathOf(now) === table.path)) ?? []
+    const wanted = select(
+      rules,
+      before.map(({ path }) => ({ path, kind: 'table' as const, labels: {}, facts: {} })),
+    ).taken
+    for (const { path } of wanted) await progress.say('warning', `${path} is gone since the last point, which still holds it.`)
+    if (taken.size === 0) await progress.say('warning', 'The rules take nothing here now.')
+  }
+
+  /** A step for each table with rows of its own, the heaviest first, so that no reader is left with it alone at the end. */
+  private async planTables(capture: DatabaseCapture, tables: DescribedTable[]): Promise<TableStep[]> {
+    const { progress } = this.job
+    const before = new Map(this.earlier?.tables.map((table) => [table.path, table]))
+    const steps: TableStep[] = []
+    for (const table of [...tables].sort((a, b) => b.bytes - a.bytes)) {
+      const path = capture.pathOf(table)
+      const title = `${table.schema}.${table.name}`
+      const ordinal = table.structure.kind === 'table' ? await progress.plan({ kind: 'table', member: this.member, title }) : -1
+      steps.push({ table, path, ordinal })
+      // What was counted last time is closer than the server's estimate.
+      const { rows, bytes } = before.get(path) ?? table
+      progress.set('rows expected', progress.get('rows expected') + rows)
+      progress.set('bytes expected', progress.get('bytes expected') + bytes)
+    }
+    return steps
+  }
+
+  private async readTables(capture: DatabaseCapture, steps: TableStep[]): Promise<TableManifest[]> {
+    const { progress } = this.job
+    const manifests: TableManifest[] = []
+    const queue = [...steps]
+    const failures = new AbortController()
+    const signal = AbortSignal.any([progress.signal, failures.signal])
+    const readers = Math.max(1, Math.min(this.job.readers, queue.length))
+    const outcomes = await Promise.allSettled(
+      Array.from({ length: readers }, async () => {
+        const client = await capture.reader()
+        try {
+          for (let step = queue.shift(); step; step = queue.shift()) manifests.push(await this.readTable(client, step, signal))
+        } catch (error) {
+          // One reader that fails stops the others: there is no point without this table.
+          failures.abort(error)
+          throw error
+        } finally {
+          await client.end().catch(() => undefined)
+        }
+      }),
+    )
+    progress.signal.throwIfAborted()
+    const failed = outcomes.find((outcome) => outcome.status === 'rejected')
+    if (failed) throw failures.signal.reason ?? failed.reason
+    return manifests.sort((a, b) => (a.path < b.path ? -1 : 1))
+  }
+
+  private readTable(
+    client: Awaited<ReturnType<DatabaseCapture['reader']>>,
+    { table, path, ordinal }: TableStep,
+    signal: AbortSignal,
+  ): Promise<TableManifest> {
+    const { progress, writer } = this.job
+    const read = (moved: (rows: number, bytes: number, stored: number) => void) =>
+      captureTable(client, table, path, writer, { earlier: this.earlier, signal, moved })
+    if (ordinal < 0) return read(() => undefined)
+    return progress.step(ordinal, (count) =>
+      read((rows, bytes, stored) => {
+        count('rows', rows)
+        count('bytes', bytes)
+        count('stored', stored)
+      }),
+    )
+  }
+}
