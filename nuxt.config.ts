@@ -38,5 +38,6 @@ function nitro(): object {
     // both find them in node_modules.
     externals: { external: ['pg', 'pg-boss', 'piscina', 'kysely', '@toondepauw/node-zstd'], trace: false },
     esbuild: { options: { target: 'node20' } },
+    compressPublicAssets: true,
   }
 }

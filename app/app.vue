@@ -1,6 +1,10 @@
 <script setup lang="ts">
 useLive()
 useKeys()
+// What is opened now and then is loaded when it is opened first.
+const palette = useOnce(usePalette())
+const keys = useOnce(useKeyHelp())
+const backUp = useOnce(useBackUp())
 </script>
 
 <template>
@@ -9,8 +13,8 @@ useKeys()
     <TheBar />
     <ConnectionLost />
     <NuxtPage />
-    <ThePalette />
-    <TheKeys />
-    <BackUpNow />
+    <LazyThePalette v-if="palette" />
+    <LazyTheKeys v-if="keys" />
+    <LazyBackUpNow v-if="backUp" />
   </UApp>
 </template>

@@ -12,7 +12,7 @@ const { path, comparison } = defineProps<{
   there: ErrorRecord | null
 }>()
 const tab = ref<'rows' | 'structure'>('rows')
-const differing = computed(() => comparison?.structure.filter((line) => line.mark !== 'same').length ?? 0)
+const differing = computed(() => (comparison?.now ? comparison.structure.filter((line) => line.mark !== 'same').length : 0))
 const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
 </script>
 

@@ -8,11 +8,15 @@ const vessels = shallowRef<Standing[]>([])
 const runs = shallowRef<RunRow[]>([])
 const found = shallowRef<Found[]>([])
 
-watch(open, async (isOpen) => {
-  if (!isOpen) return
-  term.value = ''
-  ;[vessels.value, runs.value] = await Promise.all([$fetch<Standing[]>('/api/vessels'), $fetch<RunRow[]>('/api/runs')])
-})
+watch(
+  open,
+  async (isOpen) => {
+    if (!isOpen) return
+    term.value = ''
+    ;[vessels.value, runs.value] = await Promise.all([$fetch<Standing[]>('/api/vessels'), $fetch<RunRow[]>('/api/runs')])
+  },
+  { immediate: true },
+)
 watchDebounced(
   term,
   async (text) => {

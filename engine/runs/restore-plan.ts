@@ -43,32 +43,6 @@ export async function openPoint(engine: EngineContext, id: string): Promise<Open
   return { id, at: point.at, vesselId: point.vessel_id, store, members }
 }
 
-const holdsThing = ({ tables, others }: DatabaseManifest, path: string) =>
-  tables.some((table) => isWithin(table.path, path)) || others.some((other) => isWithin(other.path, path))
-
-// A thing that is gone is looked for in this many points at most, so that a page stays quick.
-const LOOK_BACK = 60
-
-/** The newest point of a vessel that holds a thing, or null. */
-export async function pointHolding(engine: EngineContext, vesselId: string, path: string): Promise<string | null> {
-  const points = await engine.db
-    .selectFrom('point')
-    .select('id')
-    .where('vessel_id', '=', vesselId)
-    .where('kept_for', 'is', null)
-    .orderBy('at', 'desc')
-    .limit(LOOK_BACK)
-    .execute()
-  for (const { id } of points) {
-    const holds = await openPoint(engine, id)
-      .then(({ members }) => members.some(({ manifest }) => manifest.databases.some((database) => holdsThing(database, path))))
-      // A point that can't be opened is told of by the verification of its store.
-      .catch(() => false)
-    if (holds) return id
-  }
-  return null
-}
-
 export interface PlannedDatabase {
   access: PostgresAccess
   manifest: DatabaseManifest

@@ -6,7 +6,7 @@ import { claimed } from '../catalog/claims'
 import { estateSources } from '../catalog/estate'
 import type { VesselStanding } from '../catalog/standing'
 import { allVessels } from '../catalog/vessels'
-import { pointHolding } from '../runs/restore-plan'
+import { pointHolding } from '../runs/holding'
 
 /** Something that a person has to see to, with the way to do it. */
 export interface Hand {

@@ -42,7 +42,9 @@ watch(bench.things, (things) => {
 })
 watch(
   () => bench.pickedPaths.value,
-  (paths) => {
+  (paths, before) => {
+    // Before anything was ticked, the address says what is to be.
+    if (paths.length === 0 && before.length === 0) return
     const pick = paths.length === 1 ? paths[0] : undefined
     if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
   },

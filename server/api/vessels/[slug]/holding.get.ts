@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
-import { pointHolding } from '../../../../engine/runs/restore-plan'
+import { pointHolding } from '../../../../engine/runs/holding'
 
 const Query = v.object({ path: v.string() })
 
