@@ -1,0 +1,59 @@
+import { describe, expect, it } from 'vitest'
+import type { Thing } from '../things/thing'
+import { select, type Rule } from './rules'
+import { few, summarize } from './summary'
+
+const thing = (path: string, kind: Thing['kind'] = 'table', bytes?: number, trouble?: string): Thing => ({
+  path,
+  kind,
+  labels: {},
+  facts: { ...(bytes === undefined ? {} : { bytes, rows: bytes / 10 }), ...(trouble ? { trouble } : {}) },
+})
+const things = [
+  thing('db/a/s/one', 'table', 100),
+  thing('db/a/s/two', 'table', 300),
+  thing('db/a/s/v', 'view'),
+  thing('db/a/s/tmp_x', 'table', 50),
+  thing('db/a/t/closed', 'table', 10, 'It may not be read.'),
+  thing('db/b/s/elsewhere', 'table', 900),
+]
+const rules: Rule[] = [
+  { id: 's', act: 'take', kind: 'schema', pattern: 'db/a/s' },
+  { id: 'tmp', act: 'leave', kind: 'thing', pattern: 'db/a/*/tmp_*' },
+]
+
+describe('few', () => {
+  it('adds up and puts the heaviest first', () => {
+    const result = few(things.slice(0, 3))
+    expect(result).toMatchObject({
+      count: 3,
+      tables: 2,
+      bytes: 400,
+      rows: 40,
+      kinds: [
+        ['table', 2],
+        ['view', 1],
+      ],
+    })
+    expect(result.first.map(({ path }) => path)).toEqual(['db/a/s/two', 'db/a/s/one', 'db/a/s/v'])
+  })
+
+  it('stays small however many things there are', () => {
+    expect(few(Array.from({ length: 5000 }, (_, i) => thing(`db/a/s/${i}`, 'table', i))).first).toHaveLength(40)
+  })
+})
+
+describe('summarize', () => {
+  it('says what is taken, left, named by no rule, and by which rule', () => {
+    const summary = summarize(select(rules, things))
+    expect([summary.taken.count, summary.left.count, summary.unnamed.count]).toEqual([3, 1, 1])
+    expect(summary.rules.s).toMatchObject({ count: 3, names: 4 })
+    expect(summary.rules.tmp).toMatchObject({ count: 1, names: 1 })
+    expect(summary.unnamed.first[0]!.path).toBe('db/a/t/closed')
+  })
+
+  it('names what is taken and can’t be captured', () => {
+    const all: Rule[] = [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/a' }]
+    expect(summarize(select(all, things)).troubled).toEqual([{ path: 'db/a/t/closed', trouble: 'It may not be read.' }])
+  })
+})
