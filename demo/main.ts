@@ -29,12 +29,14 @@ const files = {
   store: join(folder, 'dry-dock'),
 }
 
-const catalog = new PostgresServer({ folder: join(folder, 'catalog'), port: ports.catalog, password: PASSWORDS.catalog })
+// The demo's servers do not wait for the disk: whatever is killed, the system still writes what it was given.
+const QUICK = { fsync: 'off', synchronous_commit: 'off' }
+const catalog = new PostgresServer({ folder: join(folder, 'catalog'), port: ports.catalog, password: PASSWORDS.catalog, settings: QUICK })
 const harbour = new PostgresServer({
   folder: join(folder, 'harbour-db'),
   port: ports.harbour,
   password: PASSWORDS.admin,
-  settings: { wal_level: 'logical', max_connections: '60' },
+  settings: { ...QUICK, wal_level: 'logical', max_connections: '60', shared_buffers: '256MB', max_wal_size: '2GB' },
 })
 
 async function main(): Promise<void> {
@@ -89,7 +91,7 @@ async function makeAll(): Promise<void> {
   rmSync(folder, { recursive: true, force: true })
   startServers()
   const now = new Date()
-  makeData(new Date(now.getTime() - 21 * 86_400_000))
+  await makeData(new Date(now.getTime() - 21 * 86_400_000))
   catalog.psql('postgres', 'create database vessel')
   const clock = new ScenarioClock()
   const engine = await Engine.start({ catalog: catalog.url('vessel'), root, masterKeyFile: files.key, clock })
@@ -111,17 +113,15 @@ async function makeAll(): Promise<void> {
   writeFileSync(files.done, now.toISOString())
 }
 
-function makeData(start: Date): void {
+async function makeData(start: Date): Promise<void> {
   const sql = (name: string) => readFileSync(join(root, 'demo', 'sql', `${name}.sql`), 'utf8')
   harbour.psql('postgres', sql('roles'))
   harbour.psql('postgres', `create role vessel_keeper login superuser replication password '${PASSWORDS.keeper}'`)
-  for (const [database, owner] of [
-    ['bookings', 'ferry_app'],
-    ['crewing', 'crew_office'],
-  ]) {
-    harbour.psql('postgres', `create database ${database} owner ${owner}`)
-    harbour.psql(database!, `set demo.start = '${start.toISOString()}'; set synchronous_commit = off; ${sql(database!)} analyze;`)
-  }
+  const owners = { bookings: 'ferry_app', crewing: 'crew_office' }
+  for (const [database, owner] of Object.entries(owners)) harbour.psql('postgres', `create database ${database} owner ${owner}`)
+  await Promise.all(
+    Object.keys(owners).map((database) => harbour.load(database, `set demo.start = '${start.toISOString()}'; ${sql(database)} analyze;`)),
+  )
 }
 
 function startWeb(): ChildProcess {

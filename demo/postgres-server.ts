@@ -1,4 +1,4 @@
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 
@@ -112,6 +112,17 @@ export class PostgresServer {
     })
     if (result.status !== 0) throw new Error(`psql failed: ${result.stderr}`)
     return result.stdout.trim()
+  }
+
+  /** The same for a lot of it, without waiting for it here. */
+  load(database: string, sql: string): Promise<void> {
+    const child = spawn(join(binaries(), 'psql'), ['-XAtq', '-v', 'ON_ERROR_STOP=1', '-d', this.url(database)], {
+      stdio: ['pipe', 'ignore', 'inherit'],
+    })
+    child.stdin.end(sql)
+    return new Promise((resolve, reject) => {
+      child.on('error', reject).on('close', (code) => (code === 0 ? resolve() : reject(new Error(`psql ended with ${code}`))))
+    })
   }
 
   /** The server's own dump of a database's structure, the oracle of the tests. */
