@@ -127,9 +127,9 @@ function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewin
       happenings.push({ at, does: () => takeShifts(crewing, 30, at) })
     }
     // Older points are fewer, as they would be after a while.
-    const kept = days <= 8 || days % 2 === 0
+    const kept = days <= 5 || days % 2 === 0
     if (kept) happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
-    if (days <= 4) happenings.push({ at: new Date(day + 16 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
+    if (days <= 2) happenings.push({ at: new Date(day + 16 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
     if (kept) happenings.push({ at: new Date(day + 2.5 * HOUR), does: run(scenario, 'backup', vessels.crew) })
     if (days % 5 === 0)
       happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
