@@ -77,8 +77,7 @@ const first = computed(() => points[0])
                 <g v-for="(artifact, i) in chain.artifacts" :key="artifact.id">
                   <LifelineMark :x="8 + i * 74" :y="15" :kind="artifact.kind" ground="var(--sheet)" />
                   <text :x="1 + i * 74" y="37" font-size="11.5" fill="var(--ink)">
-                    {{ bytesInWords(artifact.bytes) }}
-                    <tspan fill="var(--soft)">, {{ bytesInWords(artifact.stored) }} of it new in the store</tspan>
+                    {{ `${bytesInWords(artifact.bytes)}, ${bytesInWords(artifact.stored)} of it new in the store` }}
                   </text>
                 </g>
               </svg>
