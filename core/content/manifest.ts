@@ -132,3 +132,7 @@ export interface PointRecord {
     manifest: string[]
   }[]
 }
+
+export function tableAt(manifest: DatabaseManifest, schema: string, name: string): TableManifest | undefined {
+  return manifest.tables.find((table) => table.schema === schema && table.name === name)
+}
