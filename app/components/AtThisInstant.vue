@@ -28,10 +28,6 @@ defineEmits<{ enter: [at: number] }>()
 const bytes = computed(() =>
   state.chains.reduce((sum, chain) => sum + chain.artifacts.reduce((all, artifact) => all + artifact.bytes, 0), 0),
 )
-// The rate that this installation has reached is in the vessel's own estimate.
-const rate = computed(() =>
-  vessel.backWithin && vessel.bytes > 0 ? vessel.bytes / Math.max(0.001, (vessel.backWithin - 1500) / 1000) : null,
-)
 const earlier = (at: Date) => instant - at.getTime()
 const first = computed(() => points[0])
 </script>
@@ -92,7 +88,7 @@ const first = computed(() => points[0])
         <UButton :to="`/runs/${point.run}`">Its run</UButton>
         <span class="ml-auto w-[250px] text-[13px] leading-[18px]"
           ><b class="text-[15px] font-semibold">{{ bytesInWords(bytes) }}</b> to read, back in about
-          <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(bytes, rate)) }}</b></span
+          <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(bytes, vessel.restoreRate)) }}</b></span
         >
       </div>
       <PointList class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />

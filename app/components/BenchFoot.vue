@@ -13,9 +13,6 @@ const active = computed(() => bench.operations.value.filter((operation) => opera
 const replaces = computed(() => active.value.some((operation) => operation.verb === 'replace'))
 const ready = computed(() => active.value.length > 0 && bench.blockers.value.length === 0 && !bench.planning.value)
 const missing = computed(() => replaces.value && reason.value.trim() === '')
-const rate = computed(() =>
-  vessel.backWithin && vessel.bytes > 0 ? vessel.bytes / Math.max(0.001, (vessel.backWithin - 1500) / 1000) : null,
-)
 const input = useTemplateRef<HTMLInputElement>('input')
 const asked = ref(false)
 function bringBack() {
@@ -48,7 +45,7 @@ function bringBack() {
             ? `about ${durationInWords(
                 estimateRestore(
                   sum((plan) => plan.bytes),
-                  rate,
+                  vessel.restoreRate,
                 ),
               )}`
             : 'nothing'

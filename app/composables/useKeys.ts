@@ -4,6 +4,12 @@ const SEQUENCE_MS = 1200
 const isTyping = (target: EventTarget | null) =>
   target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
 
+/** Whether a key is ours to use: nothing is being written, no dialog is open, and it is none of the browser's own. */
+export function isKeyFree(event: KeyboardEvent): boolean {
+  if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return false
+  return document.querySelector('[role=dialog]') === null
+}
+
 /** The keys that work everywhere. Keys of the browser itself are left alone. */
 export function useKeys(): void {
   const palette = usePalette()
@@ -15,7 +21,7 @@ export function useKeys(): void {
       palette.value = !palette.value
       return
     }
-    if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target) || document.querySelector('[role=dialog]')) return
+    if (!isKeyFree(event)) return
     if (Date.now() < waiting && PLACES[event.key]) {
       waiting = 0
       event.preventDefault()

@@ -110,8 +110,7 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
     else zoom(clampX(pointerX(event)), Math.exp(event.deltaY * 0.0016))
   }
   useEventListener('keydown', (event: KeyboardEvent) => {
-    if (event.ctrlKey || event.metaKey || event.altKey || document.querySelector('[role=dialog]')) return
-    if ((event.target as HTMLElement).matches('input, textarea, select')) return
+    if (!isKeyFree(event)) return
     const by = ({ ArrowLeft: -1, ArrowRight: 1 } as const)[event.key as 'ArrowLeft']
     if (by && event.shiftKey) step(by)
     else if (by) instant.value = Math.min(now(), toTime(scale.value, clampX(x(instant.value) + by)))

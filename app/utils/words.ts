@@ -1,6 +1,5 @@
 // Words that several places share.
 import { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural } from '~~/core/time/words'
-import { durationInWords as duration } from '~~/core/time/words'
 import type { RunRow } from '~~/server/views'
 
 export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural }
@@ -41,5 +40,5 @@ export const KIND_ICON: Record<string, string> = {
 
 export function took(run: Pick<RunRow, 'startedAt' | 'finishedAt'>, now = Date.now()): string {
   if (!run.startedAt) return ''
-  return duration((run.finishedAt ? Date.parse(run.finishedAt) : now) - Date.parse(run.startedAt))
+  return durationInWords((run.finishedAt ? Date.parse(run.finishedAt) : now) - Date.parse(run.startedAt))
 }

@@ -132,7 +132,3 @@ export interface PointRecord {
     manifest: string[]
   }[]
 }
-
-export function tableAt(manifest: DatabaseManifest, schema: string, name: string): TableManifest | undefined {
-  return manifest.tables.find((table) => table.schema === schema && table.name === name)
-}

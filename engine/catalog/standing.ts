@@ -18,6 +18,8 @@ export interface VesselStanding extends Standing {
   /** Bytes and rows that bringing everything back would read. */
   bytes: number
   rows: number
+  /** Bytes a second that restores have reached; null before the first. */
+  restoreRate: number | null
   /** The last restore whose every object was proven equal. */
   proven: { run: string; at: Date } | null
   running: { id: string; kind: string } | null
@@ -39,13 +41,14 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   const artifacts = instant.chains.flatMap((chain) => chain.artifacts)
   const bytes = artifacts.reduce((sum, artifact) => sum + artifact.bytes, 0)
   const newest = data.points.at(-1)
+  const rate = await restoreRate(engine)
   const furthest = instant.chains.map((chain) => chain.at.getTime())
   const standing = standingOf({
     now,
     paused: vessel.paused,
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
-    backWithin: artifacts.length > 0 ? estimateRestore(bytes, await restoreRate(engine)) : null,
+    backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
     missing: newest?.missing.length ?? 0,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
   })
@@ -62,6 +65,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     points: data.points.length,
     bytes,
     rows: artifacts.reduce((sum, artifact) => sum + artifact.rows, 0),
+    restoreRate: rate,
     proven: await lastProven(engine, vessel.id),
     running: await runningOf(engine, vessel.id),
     recent: recentMarks(data, now),
