@@ -1,5 +1,5 @@
 import pg from 'pg'
-import type { Wish } from '../core/restore/plan'
+import { wishOf } from '../core/restore/wish'
 import { addRun } from '../engine/catalog/runs'
 import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
@@ -180,12 +180,8 @@ async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client |
     .orderBy('at', 'desc')
     .limit(1)
     .executeTakeFirstOrThrow()
-  const wish: Wish = {
-    picks: [`harbour-db/${database}/${path}`],
-    into: { mode: 'beside', schema: null, names: {} },
-    collide: 'rename',
-    each: {},
-  }
+  const into = { mode: 'beside' as const, schema: null, prefix: '', suffix: '', names: {} }
+  const wish = wishOf({ picks: [`harbour-db/${database}/${path}`], into })
   const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point: point.id, wish, reason: null } })()
   const copy = await engine.db.selectFrom('receipt').select('target').where('run_id', '=', id).executeTakeFirstOrThrow()
   const cleaner = new pg.Client({ host: '127.0.0.1', port: harbour.port, user: harbour.user, password: harbour.password, database })

@@ -125,9 +125,9 @@ export class PostgresServer {
     })
   }
 
-  /** The server's own dump of a database's structure, the oracle of the tests. */
-  dump(database: string): string {
-    const result = spawnSync(join(binaries(), 'pg_dump'), ['--schema-only', '-d', this.url(database)], {
+  /** The server's own dump of a database, of its structure alone or with all rows; the oracle of the tests. */
+  dump(database: string, args = ['--schema-only']): string {
+    const result = spawnSync(join(binaries(), 'pg_dump'), [...args, '-d', this.url(database)], {
       encoding: 'utf8',
       maxBuffer: 1 << 28,
     })

@@ -7,6 +7,8 @@ import { RunQueue } from './jobs/queue'
 import { ChangeListener } from './notify'
 import { ContentPool } from './pool/pool'
 import { perform, tidyUp } from './runs/runner'
+import { dropExpired } from './runs/scratch'
+import { expireKept } from './runs/take-back'
 import { Secrets } from './secrets/seal'
 
 export interface EngineOptions {
@@ -35,6 +37,7 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
 
 const DISCOVER_EVERY_MS = 5 * 60_000
 const TIDY_EVERY_MS = 10_000
+const EXPIRE_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
 
 /** Everything that touches the world, put together. */
@@ -76,6 +79,8 @@ export class Engine implements EngineContext {
     const every = (ms: number, work: () => Promise<void>, what: string) =>
       this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
+    every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
+    every(DISCOVER_EVERY_MS, () => expireKept(this), 'letting kept points go')
     every(DISCOVER_EVERY_MS, () => this.discoverAll(), 'discovery')
   }
 

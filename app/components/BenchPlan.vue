@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import type { Collision, Operation } from '~~/core/restore/plan'
+import type { Operation } from '~~/core/restore/plan'
+import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
 import type { Workbench } from '~/composables/useWorkbench'
 
 const { bench } = defineProps<{ bench: Workbench }>()
-const VERB = { make: 'Make', replace: 'Replace', leave: 'Leave' } as const
+const VERB = { make: 'Make', replace: 'Replace', merge: 'Merge', leave: 'Leave' } as const
 const nameOf = (operation: Operation) => namesOf(operation.path).at(-1)!
 const active = computed(() => bench.operations.value.filter((operation) => !operation.same))
 const same = computed(() => bench.operations.value.length - active.value.length)
@@ -13,7 +14,7 @@ const overwritten = computed(() => replaced.value.reduce((sum, operation) => sum
 const blockersOf = (operation: Operation) => bench.blockers.value.filter((blocker) => blocker.path === operation.path)
 const warnings = computed(() => bench.plans.value.flatMap((plan) => plan.warnings))
 const isBeside = computed(() => bench.mode.value === 'beside')
-const WORD: Record<Collision, string> = { replace: 'Replace', rename: 'Rename', skip: 'Skip' }
+const WORD: Record<Collision, string> = { replace: 'Replace', rename: 'Rename', merge: 'Merge', skip: 'Skip' }
 const choices = (operation: Operation) => operation.choices.map((value) => ({ label: WORD[value], value }))
 const current = (operation: Operation) => bench.each.value[operation.path] ?? bench.collide.value
 const decide = (operation: Operation, value: Collision) => (bench.each.value = { ...bench.each.value, [operation.path]: value })

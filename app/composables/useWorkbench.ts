@@ -1,5 +1,5 @@
 import type { ErrorRecord } from '~~/core/errors'
-import type { Collision, Wish } from '~~/core/restore/plan'
+import { wishOf, type Collision, type Wish } from '~~/core/restore/wish'
 import { isWithin } from '~~/core/things/thing'
 import type { Plan, PointContents, PointThing } from '~~/server/views'
 
@@ -47,12 +47,17 @@ export function useWorkbench(point: Ref<string | null>) {
     }
     return paths
   })
-  const wish = computed<Wish>(() => ({
-    picks: pickedPaths.value,
-    into: mode.value === 'original' ? { mode: 'original' } : { mode: 'beside', schema: beside.schema, names: { ...beside.names } },
-    collide: collide.value,
-    each: each.value,
-  }))
+  const wish = computed<Wish>(() =>
+    wishOf({
+      picks: pickedPaths.value,
+      into:
+        mode.value === 'original'
+          ? { mode: 'original' }
+          : { mode: 'beside', schema: beside.schema, prefix: '', suffix: '', names: { ...beside.names } },
+      collide: collide.value,
+      each: each.value,
+    }),
+  )
 
   let turn = 0
   async function plan(): Promise<void> {

@@ -72,7 +72,7 @@ export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt
   return comparison
 }
 
-function rawFields(line: string, at: number[]): string[] {
+export function rawFields(line: string, at: number[]): string[] {
   const fields = line.split('\t')
   return at.map((i) => fields[i]!)
 }

@@ -1,6 +1,6 @@
 import type { Column, Part, TableStructure } from '../content/manifest'
 import type { Renaming } from '../restore/sql'
-import { rename, thingKey } from '../restore/sql'
+import { rename, thingKey, tokensOf } from '../restore/sql'
 
 /** One line of a comparison of structures. */
 export interface StructureLine {
@@ -55,6 +55,7 @@ function properties(structure: TableStructure | null): Map<string, string> {
     ['replica identity', structure.replicaIdentity === 'd' ? null : structure.replicaIdentity],
     ['partitioned by', structure.partitionKey],
     ['partition of', structure.partitionOf ? `${structure.partitionOf} ${structure.partitionBound}` : null],
+    ['inherits', structure.inherits?.join(', ') || null],
     ['options', structure.options.join(', ') || null],
     ...structure.columns.map((column): [string, string | null] => [`comment on ${column.name}`, column.comment]),
   ]
@@ -81,18 +82,25 @@ export function sameStructure(then: TableStructure, now: TableStructure): boolea
       structure.partitionKey,
       structure.partitionOf,
       structure.partitionBound,
+      structure.inherits ?? [],
     ])
   return shape(then) === shape(now)
 }
 
 /** The structure as it is expected at the target when things got new names on the way. */
-export function renameStructure(structure: TableStructure, renaming: Renaming): TableStructure {
-  const sql = (text: string) => normalise(rename(text, renaming))
+export function renameStructure(structure: TableStructure, renaming: Renaming, roles: Record<string, string> = {}): TableStructure {
+  const sql = (text: string) => rename(text, renaming)
   const part = ({ name, definition }: Part): Part => ({ name: renaming.indexes.get(name) ?? name, definition: sql(definition) })
   const statistic = ({ name, definition }: Part): Part => {
     const target = [...renaming.things].find(([key]) => key.endsWith(`."${name}"`))?.[1]
     return { name: target?.name ?? name, definition: sql(definition) }
   }
+  const placed = (name: string) => {
+    const target = renaming.things.get(name)
+    return target ? thingKey(target.schema, target.name) : name
+  }
+  const role = (name: string) => (Object.hasOwn(roles, name) ? roles[name]! : name)
+  const policy = (definition: string) => definition.replace(/(?<=^\w+ . )[^ ]+/, (list) => list.split(',').map(role).join(','))
   const newParent = structure.partitionOf === null ? undefined : renaming.things.get(structure.partitionOf)
   return {
     ...structure,
@@ -100,9 +108,12 @@ export function renameStructure(structure: TableStructure, renaming: Renaming): 
     constraints: structure.constraints.map(part).sort(byName),
     indexes: structure.indexes.map(part).sort(byName),
     triggers: structure.triggers.map((t) => ({ ...t, definition: sql(t.definition) })),
-    policies: structure.policies.map((p) => ({ ...p, definition: sql(p.definition) })),
+    policies: structure.policies.map((p) => ({ ...p, definition: policy(sql(p.definition)) })),
     rules: structure.rules.map((r) => ({ ...r, definition: sql(r.definition) })),
     statistics: structure.statistics.map(statistic).sort(byName),
+    owner: role(structure.owner),
+    grants: structure.grants.map((grant) => grant.replace(/^.*(?=: )/, role)).sort(),
+    ...(structure.inherits ? { inherits: structure.inherits.map(placed) } : {}),
     partitionOf: newParent ? thingKey(newParent.schema, newParent.name) : structure.partitionOf,
   }
 }
@@ -114,9 +125,22 @@ const byName = (a: Part, b: Part) => (a.name < b.name ? -1 : a.name > b.name ? 1
  * not need, because a renamed definition has them and the server's own has not.
  */
 export function structureText(structure: TableStructure): string {
-  return normalise(JSON.stringify(structure))
+  const parts = Object.fromEntries(
+    PARTS.map(([, field]) => [field, structure[field].map(({ name, definition }) => ({ name, definition: normalise(definition) }))]),
+  )
+  const columns = structure.columns.map((column) => ({ ...column, default: column.default === null ? null : normalise(column.default) }))
+  return JSON.stringify({ ...structure, ...parts, columns })
 }
 
+const PLAIN = /"([a-z_][a-z0-9_]*)"/g
+const NAME_IN_STRING = /^'(?:"?[a-z_][a-z0-9_]*"?\.)?"?[a-z_][a-z0-9_]*"?'$/
+
 function normalise(sql: string): string {
-  return sql.replace(/\\?"([a-z_][a-z0-9_]*)\\?"/g, '$1')
+  return tokensOf(sql)
+    .map(({ kind, text }) => {
+      if (kind === 'quoted') return text.replace(/^"([a-z_][a-z0-9_]*)"$/, '$1')
+      // The name of a sequence in its default.
+      return kind === 'string' && NAME_IN_STRING.test(text) ? text.replace(PLAIN, '$1') : text
+    })
+    .join('')
 }

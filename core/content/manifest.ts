@@ -33,6 +33,8 @@ export interface TableStructure {
   partitionOf: string | null
   partitionBound: string | null
   options: string[]
+  /** Parents in the order of inheritance, as `"schema"."name"`; partitions are not among them. */
+  inherits?: string[]
 }
 
 export interface Column {
@@ -86,6 +88,51 @@ export interface OtherThing {
   populated?: boolean
 }
 
+/** Large objects, as rows of COPY text with object id, page and bytes. */
+export interface LargeObjectsManifest {
+  path: string
+  objects: LargeObject[]
+  rows: number
+  bytes: number
+  fingerprint: string
+  chunks: ChunkRef[]
+}
+
+export interface LargeObject {
+  oid: number
+  owner: string
+  comment: string | null
+  /** Role (null: everybody), privilege, and whether it may be passed on. */
+  grants: { role: string | null; privilege: string; grantable: boolean }[]
+}
+
+/** A role as far as it can be made again; passwords are never read. */
+export interface RoleDefinition {
+  name: string
+  login: boolean
+  inherit: boolean
+  createDatabase: boolean
+  createRole: boolean
+  memberOf: string[]
+}
+
+/** What belongs to a database itself, and is in no dump of its content. */
+export interface DatabaseProperties {
+  owner: string
+  comment: string | null
+  grants: LargeObject['grants']
+  /** `name=value`, for all roles (null) or one. */
+  settings: { role: string | null; setting: string }[]
+  connectionLimit: number
+}
+
+/** Something that is not in a point, or not wholly. A note tells of what never can be, and does not make a point incomplete. */
+export interface Missing {
+  path: string
+  reason: string
+  note?: boolean
+}
+
 export interface DatabaseManifest {
   name: string
   encoding: string
@@ -99,7 +146,11 @@ export interface DatabaseManifest {
   sequences: SequenceState[]
   others: OtherThing[]
   /** Things that were to be taken and could not be, with the reason. */
-  missing: { path: string; reason: string }[]
+  missing: Missing[]
+  /** Absent in points that were made before these were captured. */
+  properties?: DatabaseProperties
+  roles?: RoleDefinition[]
+  largeObjects?: LargeObjectsManifest | null
 }
 
 export interface Manifest {

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { entry, manifest, structure, table, target, wish } from '../../tests/support/manifests'
+import { entry, manifest, planInput, structure, table, target, wish } from '../../tests/support/manifests'
 import { familyOf } from './groups'
 import { planRestore } from './plan'
 
@@ -25,14 +25,8 @@ describe('groups by foreign keys', () => {
           ...names.map((name, i) => entry(i + 1, 'TABLE', name)),
           ...keys.map(([from, to], i) => entry(100 + i, 'FK CONSTRAINT', `${names[from]} key${i}`, { of: from + 1, refers: to + 1 })),
         ]
-        const plan = planRestore({
-          source: 'db',
-          manifest: manifest({ tables, entries }),
-          target: target(),
-          wish: wish(...names),
-          at: new Date(0),
-        })
-        const groups = plan.groups.map((group) => group.map((i) => plan.operations[i]!.target.name))
+        const plan = planRestore(planInput(manifest({ tables, entries }), target(), wish(...names)))
+        const groups = plan.groups.map((group) => group.tables.map((i) => plan.operations[i]!.target.name))
         expect(groups.flat().sort()).toEqual(names)
         for (const [from, to] of keys) {
           const group = groups.find((candidate) => candidate.includes(names[from]!))!

@@ -1,6 +1,7 @@
 import type { DatabaseManifest, TableManifest } from '../content/manifest'
 import type { Operation } from './plan'
 import { thingKey } from './sql'
+import { isTableEntry, rootsOf } from './structure'
 
 /** The tables with all partitions and sub-partitions of theirs, in the order of the manifest. */
 export function familyOf(manifest: DatabaseManifest, tables: TableManifest[]): TableManifest[] {
@@ -19,29 +20,116 @@ export function familyOf(manifest: DatabaseManifest, tables: TableManifest[]): T
   return manifest.tables.filter((table) => taken.has(key(table)))
 }
 
+/** What succeeds or fails together: tables in loading order, and things without rows that stand between them. */
+export interface Group {
+  tables: number[]
+  inner: number[]
+}
+
 /**
- * Operations on tables that must succeed or fail together, because foreign keys or partitions bind them, each
- * group with referenced tables first. Positions refer to `operations`.
+ * Operations on tables that must succeed or fail together, because foreign keys, partitions, inheritance, or a
+ * function between them binds them; each group with referenced tables first. Positions refer to `tables` and
+ * `others`.
  */
-export function groupByForeignKeys(manifest: DatabaseManifest, operations: Operation[]): number[][] {
-  const tables = operations.flatMap((operation, index) => {
-    if (operation.kind !== 'table' || operation.verb === 'leave') return []
-    const table = manifest.tables.find((candidate) => candidate.path === operation.path)!
-    return [{ index, oid: table.oid, name: thingKey(table.schema, table.name), parent: table.structure.partitionOf }]
-  })
+export function groupTables(manifest: DatabaseManifest, tables: Operation[], others: Operation[]): Group[] {
+  const active = tables.flatMap((operation, index) => (operation.verb === 'leave' ? [] : [{ index, operation }]))
+  const byPath = new Map(manifest.tables.map((table) => [table.path, table]))
+  const members = active.map(({ operation }) => byPath.get(operation.path)!)
+  const graph = new Between(manifest, members, others)
+  const edges = [...referencesOf(manifest, members), ...graph.edges()]
+  return components(members.length, edges).map((group) => ({
+    tables: referencedFirst(group, edges).map((i) => active[i]!.index),
+    inner: graph.innerOf(new Set(group)),
+  }))
+}
+
+function referencesOf(manifest: DatabaseManifest, tables: TableManifest[]): [number, number][] {
   const position = new Map(tables.map(({ oid }, i) => [oid, i]))
-  const byName = new Map(tables.map(({ name }, i) => [name, i]))
+  const byName = new Map(tables.map(({ schema, name }, i) => [thingKey(schema, name), i]))
   const edges: [number, number][] = []
   for (const entry of manifest.entries) {
     if (entry.type !== 'FK CONSTRAINT') continue
     const [from, to] = [position.get(entry.of ?? -1), position.get(entry.refers ?? -1)]
     if (from !== undefined && to !== undefined && from !== to) edges.push([from, to])
   }
-  tables.forEach(({ parent }, i) => {
-    const to = parent === null ? undefined : byName.get(parent)
-    if (to !== undefined) edges.push([i, to])
+  tables.forEach(({ structure }, i) => {
+    for (const parent of [...(structure.inherits ?? []), ...(structure.partitionOf === null ? [] : [structure.partitionOf])]) {
+      const to = byName.get(parent)
+      if (to !== undefined) edges.push([i, to])
+    }
   })
-  return components(tables.length, edges).map((group) => referencedFirst(group, edges).map((i) => tables[i]!.index))
+  return edges
+}
+
+/** Things without rows that one table needs and that need another table, such as the function of an index over rows of a type. */
+class Between {
+  private readonly roots: Map<number, number>
+  private readonly needs = new Map<number, Set<number>>()
+  private readonly tableAt: Map<number, number>
+  private readonly made: Map<number, number>
+  private readonly reached: Map<number, Set<number>>
+
+  constructor(manifest: DatabaseManifest, tables: TableManifest[], others: Operation[]) {
+    this.roots = rootsOf(manifest.entries, manifest.sequences)
+    for (const entry of manifest.entries) {
+      if (entry.type === 'FK CONSTRAINT') continue
+      const root = this.roots.get(entry.id)!
+      const needs = this.needs.get(root) ?? new Set<number>()
+      for (const id of entry.needs) needs.add(this.roots.get(id) ?? id)
+      needs.delete(root)
+      this.needs.set(root, needs)
+    }
+    const byOid = new Map(tables.map(({ oid }, i) => [oid, i]))
+    this.tableAt = new Map(
+      manifest.entries.flatMap((entry) =>
+        isTableEntry(entry) && byOid.has(entry.oid) ? [[entry.id, byOid.get(entry.oid)!] as const] : [],
+      ),
+    )
+    this.made = new Map(
+      others.flatMap(({ verb, entries, when }, i) =>
+        verb !== 'leave' && when === 'after' && entries.length > 0 ? [[entries[0]!, i] as const] : [],
+      ),
+    )
+    this.reached = new Map([...this.made].map(([root, i]) => [i, this.tablesFrom(root, new Set())]))
+  }
+
+  /** Tables that a thing needs, by way of other things that are made. */
+  private tablesFrom(root: number, seen: Set<number>): Set<number> {
+    const tables = new Set<number>()
+    if (seen.has(root)) return tables
+    seen.add(root)
+    for (const id of this.needs.get(root) ?? []) {
+      const table = this.tableAt.get(id)
+      if (table !== undefined) tables.add(table)
+      else if (this.made.has(id)) for (const far of this.tablesFrom(id, seen)) tables.add(far)
+    }
+    return tables
+  }
+
+  /** Things that are made and that a table needs, directly or by way of others. */
+  private neededBy(root: number, seen = new Set<number>()): Set<number> {
+    for (const id of this.needs.get(root) ?? []) {
+      const other = this.made.get(id)
+      if (other === undefined || seen.has(other)) continue
+      seen.add(other)
+      this.neededBy(id, seen)
+    }
+    return seen
+  }
+
+  edges(): [number, number][] {
+    return [...this.tableAt].flatMap(([root, table]) =>
+      [...this.neededBy(root)].flatMap((other) =>
+        [...this.reached.get(other)!].flatMap((to): [number, number][] => (to === table ? [] : [[table, to]])),
+      ),
+    )
+  }
+
+  innerOf(group: Set<number>): number[] {
+    const inner = new Set<number>()
+    for (const [root, table] of this.tableAt) if (group.has(table)) for (const other of this.neededBy(root)) inner.add(other)
+    return [...inner].sort((a, b) => a - b)
+  }
 }
 
 function components(count: number, edges: [number, number][]): number[][] {

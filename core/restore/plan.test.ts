@@ -1,12 +1,13 @@
 import { describe, expect, it } from 'vitest'
 import type { DatabaseManifest } from '../content/manifest'
 import { pathOf } from '../things/thing'
-import { entry, manifest, structure, table, target, wish } from '../../tests/support/manifests'
-import { definitionKey, planRestore, type TargetState, type Wish } from './plan'
+import { entry, manifest, planInput, structure, table, target, wish } from '../../tests/support/manifests'
+import { planRestore } from './plan'
+import { definitionKey, type TargetState } from './target'
+import type { Wish } from './wish'
 
-const at = new Date('2026-11-24T04:10:00Z')
-const plan = (held: DatabaseManifest, now: TargetState, wanted: Wish) =>
-  planRestore({ source: 'db', manifest: held, target: now, wish: wanted, at })
+const plan = (held: DatabaseManifest, now: TargetState, wanted: Partial<Wish>) => planRestore(planInput(held, now, wanted))
+const beside = { mode: 'beside' as const, schema: null, prefix: '', suffix: '', names: {} }
 
 const leg = table('leg', 2)
 const booking = table('booking', 1)
@@ -32,19 +33,28 @@ const verbs = (of: ReturnType<typeof plan>) => of.operations.map(({ path, verb, 
 
 describe('a table that is not there', () => {
   it('is made, and what went with it comes back after it', () => {
-    const result = plan(held, target(withType), wish('leg'))
+    const result = plan(held, target({ ...withType, holds: { booking: {} } }), wish('leg'))
     expect(verbs(result)).toEqual([
       ['leg', 'make', 'create'],
       ['open_leg', 'make', 'create'],
     ])
-    expect(result.operations[1]).toMatchObject({ along: 'went with leg', after: true })
+    expect(result.operations[1]).toMatchObject({ along: 'went with leg', when: 'after' })
     expect(result).toMatchObject({ rows: 10, bytes: 1000, overwrites: 0, blockers: [] })
   })
 
   it('brings along what it needs and what is missing too, before it', () => {
     const result = plan(held, target({ schemas: new Set(['public']) }), wish('leg'))
-    expect(verbs(result).map(([name]) => name)).toEqual(['sales', 'state', 'leg', 'open_leg'])
-    expect(result.operations.slice(0, 2).every((operation) => operation.along === 'leg needs it')).toBe(true)
+    expect(verbs(result).map(([name]) => name)).toEqual(['sales', 'state', 'booking', 'leg', 'open_leg'])
+    expect(result.operations.slice(0, 3).every((operation) => operation.along === 'leg needs it')).toBe(true)
+  })
+
+  it('finds what it needs at the target, and leaves at home what the person wants left', () => {
+    const now = target({ schemas: new Set(['sales', 'public']) })
+    const state = pathOf('db', 'bookings', 'sales', 'state')
+    expect(plan(held, target({ ...withType, holds: { booking: {} } }), wish('leg')).found).toEqual([booking.path, state])
+    const without = plan(held, now, { ...wish('leg'), without: [state, booking.path] })
+    expect(without.blockers).toMatchObject([{ code: 'need_missing', path: state }])
+    expect(without.warnings[0]).toMatch(/leg refers to booking/)
   })
 })
 
@@ -56,7 +66,10 @@ describe('a table that is there', () => {
   })
 
   it('is made again when its structure is another', () => {
-    const changed = target({ ...withType, holds: { leg: { structure: structure({ columns: structure().columns.slice(0, 1) }) } } })
+    const changed = target({
+      ...withType,
+      holds: { booking: {}, leg: { structure: structure({ columns: structure().columns.slice(0, 1) }) } },
+    })
     expect(plan(held, changed, wish('leg')).operations[0]).toMatchObject({ verb: 'replace', how: 'rebuild' })
   })
 
@@ -64,14 +77,22 @@ describe('a table that is there', () => {
     expect(plan(held, now, { ...wish('leg'), collide: 'skip' }).operations[0]).toMatchObject({ verb: 'leave', rows: 0 })
     const renamed = plan(held, now, { ...wish('leg'), each: { [leg.path]: 'rename' } }).operations[0]!
     expect(renamed).toMatchObject({ verb: 'make', renamed: true, target: { schema: 'sales', name: 'leg_then_20261124_0410' } })
-    expect(renamed.choices).toEqual(['replace', 'rename', 'skip'])
+    expect(renamed.choices).toEqual(['replace', 'rename', 'merge', 'skip'])
   })
 
-  it('that others depend on blocks a rebuild, and says which', () => {
-    const changed = target({ ...withType, holds: { leg: { structure: structure({ columns: [] }), dependents: ['view sales.open_leg'] } } })
-    expect(plan(held, changed, wish('leg')).blockers).toMatchObject([{ code: 'others_depend', path: leg.path }])
-    const same = target({ ...withType, holds: { leg: { dependents: ['view sales.open_leg'] } } })
-    expect(plan(held, same, wish('leg')).blockers).toEqual([])
+  it('that others stand upon is made again with them; tables in the way block, and are named', () => {
+    const over = { kind: 'view' as const, catalog: 1259, oid: 9, key: '"sales"."open_leg"', words: 'view sales.open_leg' }
+    const child = { kind: 'table' as const, catalog: 1259, oid: 8, key: '"sales"."leg_child"', words: 'table sales.leg_child' }
+    const at = (dependents: (typeof over | typeof child)[], columns = structure().columns.slice(0, 1)) =>
+      target({
+        others: new Set(['"sales"."state"', '"sales"."open_leg"']),
+        holds: { booking: {}, leg: { structure: structure({ columns }), dependents } },
+      })
+    const rebuilt = plan(held, at([over]), wish('leg'))
+    expect(rebuilt.blockers).toEqual([])
+    expect(rebuilt.operations[0]!.rebuilds).toEqual([over])
+    expect(plan(held, at([over, child]), wish('leg')).blockers).toMatchObject([{ code: 'others_depend', path: leg.path }])
+    expect(plan(held, at([over, child], structure().columns), wish('leg')).blockers).toEqual([])
   })
 
   it('that the role does not own blocks', () => {
@@ -84,24 +105,36 @@ describe('things without rows', () => {
     const there = { others: new Set(['"sales"."open_leg"', '"sales"."state"']), holds: { leg: {} } }
     const same = plan(held, target({ ...there, definitions: new Map([[definitionKey(view), view.sql]]) }), wish('open_leg'))
     expect(same.operations).toMatchObject([{ verb: 'leave', same: true }])
-    const other = plan(held, target({ ...there, definitions: new Map([[definitionKey(view), 'CREATE VIEW other']]) }), wish('open_leg'))
-    expect(other.operations).toMatchObject([{ verb: 'leave', same: false }])
   })
 
-  it('stay with the original when tables go beside it', () => {
-    const result = plan(held, target({ ...withType, holds: { leg: {} } }), {
-      ...wish(),
-      picks: ['db/bookings/sales'],
-      into: { mode: 'beside', schema: null, names: {} },
+  it('that are there with another definition are replaced by default, and skipped by choice', () => {
+    const now = target({
+      others: new Set(['"sales"."open_leg"', '"sales"."state"']),
+      holds: { leg: {} },
+      definitions: new Map([[definitionKey(view), 'CREATE VIEW other']]),
+      dependents: new Map([
+        ['"sales"."open_leg"', [{ kind: 'view', catalog: 1259, oid: 77, key: '"sales"."over_it"', words: 'view sales.over_it' }]],
+      ]),
     })
-    expect(result.operations.filter(({ kind }) => kind !== 'table').every(({ verb }) => verb === 'leave')).toBe(true)
-    expect(result.operations.some(({ kind }) => kind === 'schema')).toBe(false)
+    const replaced = plan(held, now, wish('open_leg')).operations[0]!
+    expect(replaced).toMatchObject({ verb: 'replace', how: 'rebuild', choices: ['replace', 'rename', 'skip'] })
+    expect(replaced.rebuilds.map(({ words }) => words)).toEqual(['view sales.over_it'])
+    const skipped = plan(held, now, { ...wish('open_leg'), collide: 'skip' }).operations[0]!
+    expect(skipped).toMatchObject({ verb: 'leave', same: false })
+    // A type that tables may use can't be taken away, so it stays.
+    expect(
+      plan(held, { ...now, definitions: new Map([[definitionKey(entry(50, 'TYPE', 'state')), 'CREATE TYPE other']]) }, wish('state'))
+        .operations[0],
+    ).toMatchObject({
+      verb: 'leave',
+      choices: ['rename', 'skip'],
+    })
   })
 })
 
 describe('beside the original', () => {
   it('a name says what happened to the original, and is never one that is taken', () => {
-    const into = { mode: 'beside' as const, schema: null, names: {} }
+    const into = beside
     const name = (now: TargetState) => plan(held, now, { ...wish('leg'), into }).operations[0]!.target.name
     expect(name(target(withType))).toBe('leg_dropped_20261124_0410')
     const taken = target({ ...withType, holds: { leg: {} } })
@@ -113,22 +146,40 @@ describe('beside the original', () => {
     const names = { [leg.path]: 'booking' }
     const result = plan(held, target({ ...withType, holds: { booking: {} } }), {
       ...wish('leg'),
-      into: { mode: 'beside', schema: null, names },
+      into: { ...beside, names },
     })
     expect(result.operations[0]!.target).toEqual({ schema: 'sales', name: 'booking' })
     expect(result.blockers.map(({ code }) => code)).toEqual(['name_taken'])
   })
 
-  it('a schema that is not there is told', () => {
-    const result = plan(held, target(withType), { ...wish('leg'), into: { mode: 'beside', schema: 'nowhere', names: {} } })
-    expect(result.blockers.map(({ code }) => code)).toContain('schema_missing')
+  it('a schema that is not there is made first, where that is allowed', () => {
+    const into = { ...beside, schema: 'nowhere' }
+    const result = plan(held, target(withType), { ...wish('leg'), into })
+    expect(verbs(result)[0]).toEqual(['nowhere', 'make', 'create'])
+    expect(result.blockers).toEqual([])
+    const may = { create: false, createDatabase: false, createRole: false, superuser: false }
+    expect(plan(held, target({ ...withType, may }), { ...wish('leg'), into }).blockers.map(({ code }) => code)).toContain(
+      'may_not_create_schema',
+    )
+  })
+
+  it('views, functions and types get names of their own too; what has one place only is left', () => {
+    const result = plan(held, target({ ...withType, holds: { leg: {} } }), {
+      picks: ['db/bookings/sales'],
+      into: { ...beside, suffix: '_old' },
+    })
+    const by = new Map(result.operations.map((operation) => [operation.path.split('/').at(-1), operation]))
+    expect(by.get('leg')!.target).toEqual({ schema: 'sales', name: 'leg_old' })
+    expect(by.get('open_leg')).toMatchObject({ verb: 'make', renamed: true, target: { schema: 'sales', name: 'open_leg_old' } })
+    expect(by.get('state')!.target.name).toBe('state_old')
+    expect(by.get('sales')!.verb).toBe('leave')
   })
 })
 
 describe('groups', () => {
   it('hold tables that a foreign key binds, the referenced one first', () => {
     const result = plan(held, target(withType), wish('leg', 'booking'))
-    const names = result.groups.map((group) => group.map((i) => result.operations[i]!.target.name))
+    const names = result.groups.map((group) => group.tables.map((i) => result.operations[i]!.target.name))
     expect(names).toEqual([['booking', 'leg']])
   })
 
@@ -137,15 +188,23 @@ describe('groups', () => {
       ...wish('leg', 'booking'),
       each: { [booking.path]: 'skip' },
     })
-    expect(result.groups.flat().map((i) => result.operations[i]!.target.name)).toEqual(['leg'])
+    expect(result.groups.flatMap((group) => group.tables).map((i) => result.operations[i]!.target.name)).toEqual(['leg'])
   })
 })
 
 describe('an owner that the target does not know', () => {
   it('is told before anything is done', () => {
     expect(plan(held, target({ ...withType, roles: new Set() }), wish('leg')).warnings).toEqual([
-      'The role app does not exist at the target; what it owned will belong to the connecting role.',
+      'The role app does not exist at the target; what it owned will belong to the connecting role, and its rights are left out.',
     ])
+  })
+
+  it('is mapped to another, or made, by choice', () => {
+    const now = target({ ...withType, roles: new Set(['clerk']) })
+    expect(plan(held, now, { ...wish('leg'), roles: { app: 'clerk' } }).warnings).toEqual([])
+    const made = plan(held, now, { ...wish('leg'), makeRoles: true })
+    expect(made.operations[0]).toMatchObject({ kind: 'role', verb: 'make', target: { name: 'app' } })
+    expect(made.warnings).toEqual([])
   })
 })
 

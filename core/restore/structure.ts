@@ -1,3 +1,6 @@
+import type { SequenceState } from '../content/manifest'
+import { thingKey } from './sql'
+
 /** One entry of the structure as the server's dump utility wrote it, with its dump id and what it needs. */
 export interface StructureEntry {
   id: number
@@ -14,6 +17,8 @@ export interface StructureEntry {
   /** For a foreign key: the object id of the table it refers to. */
   refers: number | null
   sql: string
+  /** The tablespace it lies in, where that is not the database's own. */
+  tablespace?: string
   /** The statement that gives it its owner, apart, because the owner may be missing at the target. */
   ownerSql: string | null
 }
@@ -29,10 +34,31 @@ const OWNER = /\n+(ALTER [A-Z ]+ (?:(?!;\n)[\s\S])* OWNER TO [^\n]*;)\s*$/
  */
 export function parseStructure(dump: string): StructureEntry[] {
   const headers = [...dump.matchAll(HEADER)]
+  // The printed dump switches the tablespace where it changes, so the setting goes on to later entries.
+  let tablespace = tablespaceIn(dump.slice(0, headers[0]?.index ?? 0)) ?? ''
   return headers.map((match, i) => {
-    const end = headers[i + 1]?.index ?? dump.length
-    return entryOf(match, dump.slice(match.index + match[0].length, end))
+    const text = dump.slice(match.index + match[0].length, headers[i + 1]?.index ?? dump.length)
+    const [own, next] = splitTrailing(text)
+    tablespace = tablespaceIn(own) ?? tablespace
+    const entry = entryOf(match, own)
+    const placed = tablespace !== '' && HAS_TABLESPACE.has(entry.type) ? { ...entry, tablespace } : entry
+    tablespace = tablespaceIn(next) ?? tablespace
+    return placed
   })
+}
+
+const HAS_TABLESPACE = new Set(['TABLE', 'MATERIALIZED VIEW', 'INDEX', 'CONSTRAINT'])
+
+/** Settings behind the last statement of an entry are for the one that follows. */
+function splitTrailing(text: string): [string, string] {
+  const at = /(?:\n+SET [^\n]*;)+\s*$/.exec(text)?.index
+  return at === undefined || text.slice(0, at).trim() === '' ? [text, ''] : [text.slice(0, at), text.slice(at)]
+}
+
+function tablespaceIn(text: string): string | undefined {
+  const value = [...text.matchAll(/^SET default_tablespace = ('(?:[^']|'')*'|[^;\n]+);$/gm)].at(-1)?.[1]
+  if (value === undefined) return undefined
+  return value.startsWith("'") || value.startsWith('"') ? value.slice(1, -1) : value
 }
 
 function entryOf(match: RegExpMatchArray, text: string): StructureEntry {
@@ -95,7 +121,6 @@ const BEFORE_ROWS = new Set([
   'VIEW',
   'MATERIALIZED VIEW',
   'PROCEDURAL LANGUAGE',
-  'DEFAULT ACL',
 ])
 
 export function isBeforeRows(entry: StructureEntry): boolean {
@@ -103,17 +128,7 @@ export function isBeforeRows(entry: StructureEntry): boolean {
 }
 
 /** Entries without which the rest still stands: a failure leaves them out, with its reason in the tally. */
-const OPTIONAL = new Set([
-  'ACL',
-  'COMMENT',
-  'SECURITY LABEL',
-  'POLICY',
-  'DEFAULT ACL',
-  'PUBLICATION',
-  'PUBLICATION TABLE',
-  'SUBSCRIPTION',
-  'EVENT TRIGGER',
-])
+const OPTIONAL = new Set(['ACL', 'COMMENT', 'SECURITY LABEL', 'POLICY', 'PUBLICATION TABLE', 'PUBLICATION TABLES IN SCHEMA'])
 
 export function isOptional(entry: StructureEntry): boolean {
   return OPTIONAL.has(entry.type)
@@ -136,7 +151,11 @@ const PARTS = new Set([
   'SEQUENCE OWNED BY',
   'SECURITY LABEL',
   'PUBLICATION TABLE',
+  'PUBLICATION TABLES IN SCHEMA',
 ])
+
+/** Members of a publication belong to it, not to the table or schema that they name. */
+export const isOfPublication = (entry: StructureEntry) => entry.type.startsWith('PUBLICATION TABLE')
 
 /**
  * The entries with the given ids and all that belongs to them: defaults, constraints, indexes, triggers,
@@ -150,6 +169,7 @@ export function withParts(entries: StructureEntry[], roots: Iterable<number>, pr
   const byOid = new Map(entries.filter((entry) => entry.catalog === CATALOG.relation).map((entry) => [entry.oid, entry.id]))
   const holds = (oid: number | null) => oid !== null && taken.has(byOid.get(oid) ?? -1)
   const ownerOf = (entry: StructureEntry): boolean => {
+    if (isOfPublication(entry)) return entry.needs.some((id) => taken.has(id) && byId.get(id)?.type === 'PUBLICATION')
     if (entry.of !== null) return holds(entry.of)
     return entry.needs.some((id) => taken.has(id) || (PARTS.has(byId.get(id)?.type ?? '') && ownerOf(byId.get(id)!)))
   }
@@ -166,3 +186,33 @@ export function withParts(entries: StructureEntry[], roots: Iterable<number>, pr
   }
   return entries.filter((entry) => taken.has(entry.id))
 }
+
+/**
+ * The thing that each entry belongs to: itself, or for a part the table, view, function… whose part it is. A
+ * sequence that a column owns belongs to the column's table.
+ */
+export function rootsOf(entries: StructureEntry[], sequences: SequenceState[]): Map<number, number> {
+  const relations = entries.filter((entry) => entry.catalog === CATALOG.relation)
+  const byOid = new Map(relations.map((entry) => [entry.oid, entry.id]))
+  const tables = new Map(relations.filter(isTableEntry).map((entry) => [thingKey(entry.schema ?? '', entry.name), entry.id]))
+  const owners = new Map(sequences.flatMap(({ schema, name, ownedBy }) => (ownedBy ? [[thingKey(schema, name), ownedBy] as const] : [])))
+  const ownerOf = (entry: StructureEntry) => {
+    const owner = entry.type === 'SEQUENCE' ? owners.get(thingKey(entry.schema ?? '', entry.name)) : undefined
+    return owner && tables.get(thingKey(...owner))
+  }
+  const types = new Map(entries.map(({ id, type }) => [id, type]))
+  const roots = new Map<number, number>()
+  for (const entry of entries) {
+    if (isOfPublication(entry)) {
+      roots.set(entry.id, entry.needs.find((id) => types.get(id) === 'PUBLICATION') ?? entry.id)
+      continue
+    }
+    const relation = entry.of === null ? undefined : byOid.get(entry.of)
+    const part = relation ?? ownerOf(entry) ?? (PARTS.has(entry.type) ? entry.needs.find((id) => roots.has(id)) : undefined)
+    roots.set(entry.id, part === undefined || part === entry.id ? entry.id : (roots.get(part) ?? part))
+  }
+  return roots
+}
+
+/** Whether it makes a table, and is not one of the parts that carry the table's object id too. */
+export const isTableEntry = (entry: StructureEntry) => entry.type === 'TABLE' && entry.catalog === CATALOG.relation

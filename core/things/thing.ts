@@ -10,7 +10,17 @@ export interface Thing {
 }
 
 export type ThingKind =
-  'server' | 'database' | 'schema' | 'table' | 'materialized-view' | 'view' | 'sequence' | 'function' | 'type' | 'extension'
+  | 'server'
+  | 'database'
+  | 'schema'
+  | 'table'
+  | 'materialized-view'
+  | 'view'
+  | 'sequence'
+  | 'function'
+  | 'type'
+  | 'extension'
+  | 'large-objects'
 
 /** Kinds that hold other things; a rule decides over what lies in them, never over themselves. */
 export const CONTAINER_KINDS: ReadonlySet<ThingKind> = new Set(['server', 'database', 'schema'])

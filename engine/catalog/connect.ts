@@ -1,11 +1,12 @@
 import { Kysely, Migrator, PostgresDialect, type MigrationProvider } from 'kysely'
 import pg from 'pg'
 import * as first from './migrations/001-first'
+import * as scratch from './migrations/002-scratch'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
 const migrations: MigrationProvider = {
-  getMigrations: async () => ({ '001-first': first }),
+  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch }),
 }
 
 export type CatalogDb = Kysely<Catalog>

@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError, errorRecord } from '../../core/errors'
-import type { Thing } from '../../core/things/thing'
+import { isWithin, pathOf, type Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { PostgresAccess, PostgresSettings } from '../sources/postgres/connect'
@@ -81,6 +81,10 @@ export async function accessOf(engine: EngineContext, name: string): Promise<Pos
   return openAccess(engine, await sourceRow(engine, name))
 }
 
+export async function accessById(engine: EngineContext, id: string): Promise<PostgresAccess & { id: string }> {
+  return openAccess(engine, await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow())
+}
+
 function openAccess(engine: EngineContext, row: { id: string; name: string; settings: unknown; sealed_secret: Buffer | null }) {
   const password = row.sealed_secret ? engine.secrets.open(row.sealed_secret, `source ${row.id}`).toString() : ''
   return { id: row.id, name: row.name, settings: row.settings as PostgresSettings, password }
@@ -105,7 +109,10 @@ export async function discoverSource(engine: EngineContext, id: string): Promise
   const now = engine.clock.now()
   try {
     const things: Thing[] = []
-    for await (const thing of adapterOf(row.kind, openAccess(engine, row)).discover()) things.push(thing)
+    const scratch = await scratchRoots(engine, row)
+    for await (const thing of adapterOf(row.kind, openAccess(engine, row)).discover()) {
+      if (!scratch.some((root) => isWithin(thing.path, root))) things.push(thing)
+    }
     await saveThings(engine, id, things, now)
     await engine.db.updateTable('source').set({ discovered_at: now, trouble: null }).where('id', '=', id).execute()
   } catch (error) {
@@ -116,6 +123,12 @@ export async function discoverSource(engine: EngineContext, id: string): Promise
       .execute()
   }
   await notify(engine.db, { about: 'estate' })
+}
+
+/** Scratch copies are ours, and nothing to protect. */
+async function scratchRoots(engine: EngineContext, { id, name }: { id: string; name: string }): Promise<string[]> {
+  const rows = await engine.db.selectFrom('scratch').select('database').where('source_id', '=', id).where('state', '<>', 'gone').execute()
+  return rows.map(({ database }) => pathOf(name, database))
 }
 
 async function saveThings(engine: EngineContext, id: string, things: Thing[], now: Date): Promise<void> {

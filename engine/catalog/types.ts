@@ -1,6 +1,8 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely'
+import type { Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
+import type { Wish } from '../../core/restore/wish'
 import type { ThingFacts, ThingKind } from '../../core/things/thing'
 import type { ProbeReport } from '../sources/source'
 
@@ -137,10 +139,35 @@ export interface Catalog {
     pinned: boolean
     complete: boolean
     kept_for: string | null
+    /** When a point that was kept before an overwriting may go. */
+    expires_at: Time | null
     consistency: string
-    missing: Json<{ path: string; reason: string }[]>
+    missing: Json<Missing[]>
     verified_at: Time | null
     created_at: Time
+  }
+  scratch: {
+    id: string
+    run_id: string
+    vessel_id: string
+    source_id: string
+    database: string
+    /** The role that may use it, and its password; null where the connecting role may make none. */
+    role: string | null
+    sealed_password: Buffer | null
+    state: 'making' | 'ready' | 'gone'
+    created_at: Time
+    expires_at: Time
+    trouble: Json<ErrorRecord> | null
+  }
+  saved_restore: {
+    id: string
+    vessel_id: string
+    name: string
+    wish: Json<Partial<Wish>>
+    reason: string | null
+    created_at: Time
+    last_run_id: string | null
   }
   point_artifact: { point_id: string; artifact_id: string }
   receipt: {
@@ -149,7 +176,7 @@ export interface Catalog {
     path: string
     target: string
     verb: string
-    outcome: 'made' | 'replaced' | 'renamed' | 'left' | 'failed'
+    outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'left' | 'failed'
     reason: string | null
     rows: string | number | null
     fingerprint_then: string | null

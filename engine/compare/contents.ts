@@ -1,6 +1,6 @@
 import { pathOf } from '../../core/things/thing'
 import { thingKey } from '../../core/restore/sql'
-import { existsAt } from '../../core/restore/plan'
+import { existsAt } from '../../core/restore/target'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import type { DatabaseManifest, Manifest, PointRecord } from '../../core/content/manifest'
+import type { DatabaseManifest, Manifest, Missing, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isSelectable } from '../../core/things/thing'
@@ -22,10 +22,19 @@ export async function backup(run: RunContext, vessel: Vessel, details: { name: s
     if (members.every((member) => member.manifest.databases.every(isEmpty))) throw nothingTaken(missing)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
-      const record = pointRecord(run, vessel, pointId, members, missing.length === 0, details)
+      const record = pointRecord(
+        run,
+        vessel,
+        pointId,
+        members,
+        missing.every(({ note }) => note),
+        details,
+      )
       await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
     })
-    await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { point: pointId, missing: missing.length, stored: writer.stored } })
+    await run.end(run.warnings > 0 ? 'warned' : 'done', {
+      outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
+    })
   } catch (error) {
     await writer.discard()
     await store.removePoint(pointId)
@@ -33,7 +42,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: { name: s
   }
 }
 
-function nothingTaken(missing: { path: string; reason: string }[]): VesselError {
+function nothingTaken(missing: Missing[]): VesselError {
   const first = missing[0]
   return new VesselError('nothing_taken', {
     what: first ? `Nothing could be captured. ${first.path}: ${first.reason}` : 'The rules of this vessel take nothing that exists now.',
@@ -72,7 +81,8 @@ async function captureMembers(run: RunContext, vessel: Vessel, store: Store, wri
   return members
 }
 
-const isEmpty = ({ tables, others }: DatabaseManifest) => tables.length === 0 && !others.some(({ path }) => isSelectable(path))
+const isEmpty = ({ tables, others, largeObjects }: DatabaseManifest) =>
+  tables.length === 0 && !others.some(({ path }) => isSelectable(path)) && !largeObjects
 
 function pointRecord(
   run: RunContext,

@@ -1,57 +1,77 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
-import type { DatabaseManifest, PointRecord } from '../../core/content/manifest'
+import type { DatabaseManifest, OtherThing, PointRecord, TableManifest } from '../../core/content/manifest'
 import type { StructureEntry } from '../../core/restore/structure'
 import { pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
 import { captureTable } from '../sources/postgres/capture'
 import type { PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences, describeTables } from '../sources/postgres/describe'
+import { captureLargeObjects } from '../sources/postgres/large-objects'
 import { serverOf } from '../sources/postgres/probe'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
 import { commitPoint, writeManifest } from './manifests'
-import type { GroupMember } from './restore-group'
+
+/** What is about to be overwritten. */
+export interface Overwritten {
+  tables?: { schema: string; name: string }[]
+  others?: OtherThing[]
+  largeObjects?: number[]
+}
+
+interface KeptFrom {
+  access: PostgresAccess & { id: string }
+  database: string
+  /** The database of the backup, whose chunks are probably similar. */
+  then: DatabaseManifest
+  days: number
+}
+
+const DAY_MS = 86_400_000
 
 /**
- * Keeps tables that are about to be overwritten as a recovery point of its own, read within the transaction
- * that holds their locks, so that not one row is lost between. Returns the point's id.
+ * Keeps what is about to be overwritten as a recovery point of its own, read within the transaction that holds
+ * the locks, so that not one row is lost between. Returns the point's id.
  */
 export async function keepOverwritten(
   run: RunContext,
   vessel: Vessel,
   store: Store,
-  access: PostgresAccess & { id: string },
   client: pg.Client,
-  database: DatabaseManifest,
-  replaced: GroupMember[],
+  from: KeptFrom,
+  overwritten: Overwritten,
   entries: StructureEntry[],
 ): Promise<string> {
   const writer = new ContentWriter(store, run.id)
-  const described = await describeTables(
-    client,
-    replaced.map(({ operation }) => operation.target),
-  )
-  const tables = []
-  for (const table of described) {
-    const path = pathOf(access.name, database.name, table.schema, table.name)
-    tables.push(await captureTable(client, table, path, writer, { earlier: database, signal: run.signal, moved: () => undefined }))
+  const { access, database, then } = from
+  const tables: TableManifest[] = []
+  for (const table of overwritten.tables?.length ? await describeTables(client, overwritten.tables) : []) {
+    const path = pathOf(access.name, database, table.schema, table.name)
+    tables.push(await captureTable(client, table, path, writer, { earlier: then, signal: run.signal, moved: () => undefined }))
   }
-  const server = await serverOf(client)
+  const only = overwritten.largeObjects ?? []
+  const path = pathOf(access.name, database, 'large objects')
+  const largeObjects =
+    only.length > 0 ? await captureLargeObjects(client, path, writer, { only, signal: run.signal, moved: () => undefined }) : null
   const now = run.engine.clock.now()
   const kept: DatabaseManifest = {
-    ...database,
+    ...then,
+    name: database,
     at: now.toISOString(),
     entries,
     tables,
+    largeObjects,
     sequences: await describeSequences(client),
-    others: [],
+    others: overwritten.others ?? [],
     missing: [],
   }
-  const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server, databases: [kept] }
+  delete kept.properties
+  const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server: await serverOf(client), databases: [kept] }
   const names = await writeManifest(writer, manifest)
   const [artifact, id] = [randomUUID(), randomUUID()]
+  const all = [...tables, ...(largeObjects ? [largeObjects] : [])]
   const record: PointRecord = {
     format: 1,
     id,
@@ -67,14 +87,15 @@ export async function keepOverwritten(
         member: access.name,
         artifact,
         kind: 'full',
-        position: database.position,
+        position: then.position,
         manifest: names,
-        rows: tables.reduce((sum, table) => sum + table.rows, 0),
-        bytes: tables.reduce((sum, table) => sum + table.bytes, 0),
+        rows: all.reduce((sum, held) => sum + held.rows, 0),
+        bytes: all.reduce((sum, held) => sum + held.bytes, 0),
       },
     ],
   }
   const member = { artifact, sourceId: access.id, manifest, names, stored: writer.stored }
-  await commitPoint(run.engine, store, writer, record, [member], { keptFor: run.id, missing: [] })
+  const expires = new Date(now.getTime() + from.days * DAY_MS)
+  await commitPoint(run.engine, store, writer, record, [member], { keptFor: run.id, expires, missing: [] })
   return id
 }

@@ -1,4 +1,4 @@
-import type { Manifest, PointRecord } from '../../core/content/manifest'
+import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
@@ -71,7 +71,7 @@ export async function commitPoint(
   writer: ContentWriter,
   record: PointRecord,
   members: FinishedMember[],
-  details: { keptFor: string | null; missing: { path: string; reason: string }[] },
+  details: { keptFor: string | null; expires?: Date; missing: Missing[] },
 ): Promise<void> {
   await writer.flush()
   await store.writePoint(record)
@@ -90,6 +90,7 @@ export async function commitPoint(
         comment: record.comment,
         complete: record.complete,
         kept_for: details.keptFor,
+        expires_at: details.expires ?? null,
         pinned: false,
         consistency: record.consistency,
         missing: JSON.stringify(details.missing),

@@ -10,6 +10,8 @@ export interface RestoreTally {
   made: number
   replaced: number
   renamed: number
+  /** Rows were added to what stands. */
+  merged: number
   /** Asked for, and not brought back. */
   left: number
   /** There already, and the same as then. */
@@ -24,6 +26,8 @@ type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { lef
 /** The receipt of a restore: what became of each thing, with the proof. */
 export class Receipts {
   private readonly rows: Row[] = []
+  private saved = 0
+  readonly tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, merged: 0, left: 0, same: 0, failed: 0, leftParts: 0 }
   firstFailure: unknown
 
   constructor(private readonly run: RunContext) {}
@@ -46,12 +50,12 @@ export class Receipts {
     })
   }
 
-  private outcomeOf(operation: Operation): 'made' | 'replaced' | 'renamed' {
-    return operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
+  private outcomeOf(operation: Operation): 'made' | 'replaced' | 'renamed' | 'merged' {
+    return operation.verb === 'merge' ? 'merged' : operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
   }
 
-  made(operation: Operation, left: LeftPart[]): void {
-    this.add(operation, this.outcomeOf(operation), { left_parts: left })
+  made(operation: Operation, left: LeftPart[], more: Partial<Row> = {}): void {
+    this.add(operation, this.outcomeOf(operation), { left_parts: left, ...more })
   }
 
   table(outcome: TableOutcome): void {
@@ -80,25 +84,23 @@ export class Receipts {
     this.add(operation, 'failed', { reason: `${what} ${touched}` })
   }
 
-  async save(): Promise<RestoreTally> {
-    const tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, left: 0, same: 0, failed: 0, leftParts: 0 }
-    for (const row of this.rows) {
-      tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
-      tally.leftParts += row.left_parts.length
+  /** Writes what has become known since the last time. */
+  async save(): Promise<void> {
+    const fresh = this.rows.slice(this.saved)
+    for (const row of fresh) {
+      this.tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
+      this.tally.leftParts += row.left_parts.length
     }
-    for (let from = 0; from < this.rows.length; from += 500) {
-      await this.run.engine.db
-        .insertInto('receipt')
-        .values(
-          this.rows.slice(from, from + 500).map((row, i) => ({
-            ...row,
-            run_id: this.run.id,
-            ordinal: from + i,
-            left_parts: JSON.stringify(row.left_parts),
-          })),
-        )
-        .execute()
+    for (let from = 0; from < fresh.length; from += 500) {
+      const part = fresh.slice(from, from + 500)
+      const values = part.map((row, i) => ({
+        ...row,
+        run_id: this.run.id,
+        ordinal: this.saved + from + i,
+        left_parts: JSON.stringify(row.left_parts),
+      }))
+      await this.run.engine.db.insertInto('receipt').values(values).execute()
     }
-    return tally
+    this.saved = this.rows.length
   }
 }

@@ -4,22 +4,30 @@ import { renameStructure, structureText } from '../../core/compare/structure'
 import type { TableManifest, TableStructure } from '../../core/content/manifest'
 import type { Tally } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
-import { renamingFor } from '../../core/restore/naming'
 import type { Operation } from '../../core/restore/plan'
-import { noRenaming, qualified, quoteLiteral, rename, thingKey, type Renaming } from '../../core/restore/sql'
-import { CATALOG, isBeforeRows, isOptional, withParts, type StructureEntry } from '../../core/restore/structure'
+import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
+import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
+import type { Dependent } from '../../core/restore/target'
 import { copyIn } from '../sources/postgres/copy-in'
 import { copyOut } from '../sources/postgres/copy-out'
 import { copyStatement } from '../sources/postgres/capture'
 import { describeTables } from '../sources/postgres/describe'
-import { addForeignKey, attempt, putBack, putBackForeignKeys, takeOff, type LeftPart, type TakenOff } from '../sources/postgres/refill'
+import { mergeRows, type Merged } from '../sources/postgres/merge'
+import { dropDependents, dropUses, dependentEntries, refreshFilled } from '../sources/postgres/rebuild'
+import {
+  addForeignKey,
+  nothingTakenOff,
+  putBack,
+  putBackForeignKeys,
+  quieten,
+  takeOff,
+  type LeftPart,
+  type TakenOff,
+} from '../sources/postgres/refill'
+import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
+import { entriesToRun, type GroupMember } from './entries'
 import type { PlannedDatabase } from './restore-plan'
-
-export interface GroupMember {
-  operation: Operation
-  table: TableManifest
-}
 
 export interface GroupProgress {
   structures(count: number): void
@@ -27,42 +35,48 @@ export interface GroupProgress {
   checked(rows: number): void
 }
 
-/** What became of one table. */
+/** What became of one table. Fingerprints are null where no rows were asked for, structures where it was left as it is now. */
 export interface TableOutcome {
   operation: Operation
   rows: number
-  fingerprintThen: string
-  fingerprintNow: string
-  structureThen: string
-  structureNow: string
+  fingerprintThen: string | null
+  fingerprintNow: string | null
+  structureThen: string | null
+  structureNow: string | null
   equal: boolean
   left: LeftPart[]
+}
+
+/** A group with what it needs from outside. */
+export interface GroupJob {
+  planned: PlannedDatabase
+  store: Store
+  members: GroupMember[]
+  /** Things without rows that stand between the tables. */
+  inner: Operation[]
+  /** The structure of the target as it is now, where something is dropped and made again. */
+  before: StructureEntry[]
+  progress: GroupProgress
+  /** Called with the locks held, before anything is overwritten. */
+  keep: (client: pg.Client, overwritten: GroupMember[]) => Promise<void>
 }
 
 /** How long a table is waited for that somebody else holds. */
 export const LOCK_TIMEOUT_MS = 15_000
 
-/**
- * Brings a group of tables back in one transaction: either all of them are back and proven equal, or everything
- * stays as it was. `keep` is called with the locks held, before anything is overwritten.
- */
-export async function restoreGroup(
-  client: pg.Client,
-  planned: PlannedDatabase,
-  store: Store,
-  members: GroupMember[],
-  progress: GroupProgress,
-  keep: (client: pg.Client, replaced: GroupMember[]) => Promise<void>,
-): Promise<TableOutcome[]> {
-  const group = new GroupRestore(client, planned, store, members, progress)
+/** Brings a group of tables back in one transaction: either all of them are back and proven equal, or everything stays as it was. */
+export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<TableOutcome[]> {
+  const group = new GroupRestore(client, job)
   await client.query(`begin; set local lock_timeout = ${LOCK_TIMEOUT_MS}`)
   try {
     await group.lock()
-    await keep(client, group.replaced())
+    await job.keep(client, group.standing())
     await group.clear()
     await group.runEntries('before')
+    await group.rebuild('functions')
     await group.load()
     await group.runEntries('after')
+    await group.rebuild('rest')
     await group.sequences()
     const outcomes = await group.prove()
     await client.query('commit')
@@ -73,124 +87,112 @@ export async function restoreGroup(
   }
 }
 
-/** Everything that belongs to the tables that are made: their own entries, sequences, and parts. */
-export function entriesToRun({ manifest, target }: PlannedDatabase, members: GroupMember[]): StructureEntry[] {
-  const made = members.filter(({ operation }) => operation.how !== 'refill')
-  const beside = members.some(({ operation }) => operation.renamed)
-  const oids = new Set(made.map(({ table }) => table.oid))
-  const names = new Set(made.map(({ table }) => thingKey(table.schema, table.name)))
-  const owned = new Set(
-    manifest.sequences.filter((s) => s.ownedBy && names.has(thingKey(...s.ownedBy))).map((s) => thingKey(s.schema, s.name)),
-  )
-  const isRoot = (entry: StructureEntry) =>
-    (entry.catalog === CATALOG.relation && entry.type === 'TABLE' && oids.has(entry.oid)) ||
-    (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
-  const standing = beside
-    ? []
-    : manifest.entries.filter((entry) => entry.type === 'TABLE' && target.tables.has(thingKey(entry.schema ?? '', entry.name)))
-  const roots = manifest.entries.filter(isRoot).map((entry) => entry.id)
-  return withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(
-    // A copy beside the original has its own foreign keys; those of others stay with the original.
-    (entry) => entry.type !== 'FK CONSTRAINT' || !beside || oids.has(entry.of ?? -1),
-  )
-}
-
 class GroupRestore {
-  private readonly renaming: Renaming
   private readonly entries: StructureEntry[]
   private readonly left: LeftPart[] = []
-  private taken: TakenOff = { foreignKeys: [], triggers: [], forced: [] }
+  private readonly writer: EntryWriter
+  private readonly rowsOnly: boolean
+  private readonly merged = new Map<TableManifest, Merged>()
+  private readonly rebuilds: Dependent[]
+  private taken: TakenOff = nothingTakenOff()
 
   constructor(
     private readonly client: pg.Client,
-    private readonly planned: PlannedDatabase,
-    private readonly store: Store,
-    private readonly members: GroupMember[],
-    private readonly progress: GroupProgress,
+    private readonly job: GroupJob,
   ) {
-    const { manifest, target } = planned
-    const placements = members
-      .filter(({ operation }) => operation.renamed)
-      .map(({ operation, table }) => ({ table, target: operation.target }))
-    this.renaming =
-      placements.length === 0
-        ? noRenaming()
-        : renamingFor(placements, manifest.sequences, (schema, name) => target.relations.has(thingKey(schema, name)))
-    this.entries = entriesToRun(planned, members)
+    const { planned, members, inner } = job
+    this.entries = entriesToRun(planned, members, inner)
+    this.writer = new EntryWriter(client, planned.writing, this.left)
+    this.rowsOnly = planned.wish.what === 'rows'
+    this.rebuilds = [
+      ...new Map(members.flatMap(({ operation }) => operation.rebuilds).map((one) => [`${one.catalog}/${one.oid}`, one])).values(),
+    ]
   }
 
-  replaced(): GroupMember[] {
-    return this.members.filter(({ operation }) => operation.verb === 'replace')
+  private by(...hows: Operation['how'][]): GroupMember[] {
+    return this.job.members.filter(({ operation }) => hows.includes(operation.how))
+  }
+
+  /** Tables that stand at the target and are written to. */
+  standing(): GroupMember[] {
+    return this.by('refill', 'rebuild', 'merge', 'rows')
   }
 
   async lock(): Promise<void> {
-    const names = this.replaced()
-      .map(({ operation: { target } }) => qualified(target.schema, target.name))
-      .sort()
-    for (const name of names) await this.client.query(`lock table only ${name} in access exclusive mode`)
+    const locks = this.standing().map(({ operation: { how, target } }) => {
+      const mode = how === 'merge' || how === 'rows' ? 'share row exclusive' : 'access exclusive'
+      return `lock table only ${qualified(target.schema, target.name)} in ${mode} mode`
+    })
+    for (const lock of locks.sort()) await this.client.query(lock)
   }
 
-  /** Empties tables that keep their structure, and drops those that are made again. */
+  /** Empties tables that keep their structure, and drops those that are made again with what stands upon them. */
   async clear(): Promise<void> {
-    const replaced = this.replaced()
-    if (replaced.length === 0) return
-    this.taken = await takeOff(
-      this.client,
-      replaced.map(({ operation }) => operation.target),
+    const targets = (members: GroupMember[]) => members.map(({ operation }) => operation.target)
+    const quiet = await quieten(this.client, targets(this.by('merge', 'rows')))
+    const rebuilt = this.by('rebuild')
+    const refilled = this.by('refill').filter(({ table }) => table.structure.kind === 'table')
+    this.taken = await takeOff(this.client, targets([...this.by('refill'), ...rebuilt]))
+    this.taken.triggers.push(...quiet.triggers)
+    this.taken.rules.push(...quiet.rules)
+    this.taken.forced.push(...quiet.forced)
+    if (refilled.length > 0)
+      await this.client.query(
+        `truncate ${refilled.map(({ operation: { target } }) => `only ${qualified(target.schema, target.name)}`).join(', ')}`,
+      )
+    if (rebuilt.length === 0) return
+    await dropUses(this.client, this.rebuilds, targets(rebuilt))
+    await dropDependents(this.client, this.rebuilds)
+    await this.client.query(
+      `drop table ${targets(rebuilt)
+        .map(({ schema, name }) => qualified(schema, name))
+        .join(', ')}`,
     )
-    const refilled = replaced.filter(({ operation, table }) => operation.how === 'refill' && table.structure.kind === 'table')
-    if (refilled.length > 0) {
-      const names = refilled.map(({ operation: { target } }) => `only ${qualified(target.schema, target.name)}`)
-      await this.client.query(`truncate ${names.join(', ')}`)
-    }
-    const rebuilt = replaced.filter(({ operation }) => operation.how === 'rebuild')
-    if (rebuilt.length > 0) {
-      const names = rebuilt.map(({ operation: { target } }) => qualified(target.schema, target.name))
-      await this.client.query(`drop table ${names.join(', ')}`)
-    }
+    // What was on a table that is dropped went with it; the backup brings its own.
+    const isGone = ({ table }: { table: string }) => this.isOneOf(table, rebuilt)
+    this.taken.triggers = this.taken.triggers.filter((part) => !isGone(part))
+    this.taken.rules = this.taken.rules.filter((part) => !isGone(part))
+    this.taken.forced = this.taken.forced.filter((table) => !isGone({ table }))
+  }
+
+  private isOneOf(table: string, members: GroupMember[]): boolean {
+    return members.some(({ operation: { target } }) => table === `${target.schema}.${target.name}` || table === this.plainName(target))
+  }
+
+  /** A name as the server writes it, with quotes only where they are needed. */
+  private plainName({ schema, name }: { schema: string; name: string }): string {
+    const plain = (part: string) => (/^[a-z_][a-z0-9_]*$/.test(part) ? part : qualified(part, '').slice(0, -3))
+    return `${plain(schema)}.${plain(name)}`
   }
 
   async runEntries(when: 'before' | 'after'): Promise<void> {
     const due = this.entries.filter((entry) => isBeforeRows(entry) === (when === 'before'))
-    for (const entry of due.filter(({ type }) => type !== 'FK CONSTRAINT')) await this.runEntry(entry)
+    const keys = due.filter(({ type }) => type === 'FK CONSTRAINT')
+    const isOfKey = ({ needs }: StructureEntry) => keys.some(({ id }) => needs.includes(id))
+    const others = due.filter(({ type }) => type !== 'FK CONSTRAINT')
+    for (const entry of others.filter((one) => !isOfKey(one))) await this.runEntry(entry)
     if (when === 'before') return
     await putBack(this.client, this.taken)
-    for (const entry of due.filter(({ type }) => type === 'FK CONSTRAINT')) await this.runForeignKey(entry)
-    const rebuilt = new Set(this.members.filter(({ operation }) => operation.how === 'rebuild').map(({ table }) => table.oid))
+    for (const entry of keys) await this.runForeignKey(entry)
+    for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
     // A table that was made again has its own keys from the backup; those of others point at it as before.
-    this.left.push(...(await putBackForeignKeys(this.client, this.taken, (table) => !this.isMadeAgain(table, rebuilt))))
-  }
-
-  private isMadeAgain(table: string, oids: Set<number>): boolean {
-    return this.members.some(
-      ({ table: own }) => oids.has(own.oid) && (table === `${own.schema}.${own.name}` || table === qualified(own.schema, own.name)),
-    )
+    const rebuilt = this.by('rebuild')
+    this.left.push(...(await putBackForeignKeys(this.client, this.taken, (table) => !this.isOneOf(table, rebuilt))))
   }
 
   private async runEntry(entry: StructureEntry): Promise<void> {
-    const sql = rename(entry.sql, this.renaming)
-    if (sql) {
-      if (isOptional(entry)) {
-        const failure = await attempt(this.client, sql)
-        if (failure) this.left.push({ what: `${entry.type.toLowerCase()} ${entry.name}`, why: failure.message })
-      } else {
-        await this.client.query(sql)
-      }
-    }
-    if (entry.ownerSql && this.planned.target.roles.has(entry.owner ?? '')) {
-      const failure = await attempt(this.client, rename(entry.ownerSql, this.renaming))
-      if (failure) this.left.push({ what: `owner of ${entry.name}`, why: failure.message })
-    }
-    this.progress.structures(1)
+    await this.writer.run(entry)
+    this.job.progress.structures(1)
   }
 
   private async runForeignKey(entry: StructureEntry): Promise<void> {
-    this.progress.structures(1)
-    const own = this.planned.manifest.tables.find((table) => table.oid === entry.of)
+    this.job.progress.structures(1)
+    const { manifest, writing } = this.job.planned
+    const own = manifest.tables.find((table) => table.oid === entry.of)
     const name = entry.name.slice((own?.name.length ?? -1) + 1)
-    const target = own && (this.renaming.things.get(thingKey(own.schema, own.name)) ?? own)
+    const target = own && (writing.renaming.things.get(thingKey(own.schema, own.name)) ?? own)
     if (target && (await this.hasConstraint(target.schema, target.name, name))) return
-    const part = await addForeignKey(this.client, rename(entry.sql, this.renaming), `foreign key ${entry.name}`)
+    const part = await addForeignKey(this.client, this.writer.sqlOf(entry), `foreign key ${entry.name}`)
     if (part) this.left.push(part)
   }
 
@@ -202,67 +204,119 @@ class GroupRestore {
     return (rowCount ?? 0) > 0
   }
 
+  /** Views and functions that stood upon tables which were made again, as they were now. */
+  async rebuild(which: 'functions' | 'rest'): Promise<void> {
+    if (this.rebuilds.length === 0) return
+    const entries = dependentEntries(this.job.before, this.rebuilds)
+    // Functions of a table's rows come first, because an index of then may need them.
+    const views = new Set(entries.filter(({ type }) => type.endsWith('VIEW')).map(({ id }) => id))
+    for (const { id, needs } of entries) if (needs.some((need) => views.has(need))) views.add(id)
+    for (const entry of entries.filter(({ id }) => views.has(id) === (which === 'rest'))) {
+      await this.writer.run(entry, undefined, entry.sql).catch((error: Error) => {
+        throw new VesselError('dependent_failed', {
+          what: `${entry.type.toLowerCase()} ${entry.schema}.${entry.name} stands upon a table that was made again, and does not fit the table of then: ${error.message}.`,
+          touched: 'It was rolled back: what stood there before is as it was.',
+          next: 'Bring the table back beside the original, or drop this one and bring it back too.',
+          cause: error,
+        })
+      })
+    }
+    if (which === 'rest') await refreshFilled(this.client, this.rebuilds, this.job.planned.filled)
+  }
+
   async load(): Promise<void> {
-    for (const { operation, table } of this.members) {
-      if (table.structure.kind !== 'table') continue
-      const chunks = this.store.readAll(table.chunks.map((chunk) => chunk.name))
-      await copyIn(this.client, operation.target, table.columns, chunks, (bytes, index) =>
-        this.progress.rows(table.chunks[index]!.rows, bytes),
-      )
+    const { store, progress, planned } = this.job
+    for (const { operation, table } of this.job.members) {
+      if (table.structure.kind !== 'table' || planned.wish.what === 'structure') continue
+      if (operation.how === 'merge' || operation.how === 'rows') {
+        const pick = operation.how === 'rows' ? planned.wish.rows[operation.path]! : null
+        const job = { client: this.client, store, table, target: operation.target, pick, loaded: progress.rows }
+        this.merged.set(table, await mergeRows(job))
+        continue
+      }
+      const chunks = store.readAll(table.chunks.map((chunk) => chunk.name))
+      await copyIn(this.client, operation.target, table.columns, chunks, (bytes, index) => progress.rows(table.chunks[index]!.rows, bytes))
     }
   }
 
   /** New tables get the positions of their sequences; where a sequence went on since, it stays ahead. */
   async sequences(): Promise<void> {
-    for (const { table, operation } of this.members) {
-      for (const sequence of this.planned.manifest.sequences) {
+    const { manifest, writing, wish } = this.job.planned
+    if (wish.what === 'structure') return
+    for (const { table, operation } of this.job.members) {
+      for (const sequence of manifest.sequences) {
         if (!sequence.ownedBy || thingKey(...sequence.ownedBy) !== thingKey(table.schema, table.name)) continue
-        const target = this.renaming.things.get(thingKey(sequence.schema, sequence.name)) ?? sequence
+        const target = writing.renaming.things.get(thingKey(sequence.schema, sequence.name)) ?? sequence
         const name = qualified(target.schema, target.name)
-        const value = operation.how === 'refill' ? `greatest(last_value, ${sequence.last}::bigint)` : `${sequence.last}::bigint`
-        const called = operation.how === 'refill' ? `is_called or ${sequence.called}` : `${sequence.called}`
+        const stands = operation.how !== 'create' && operation.how !== 'rebuild'
+        if (stands && !(await this.isSequence(name))) continue
+        const value = stands ? `greatest(last_value, ${sequence.last}::bigint)` : `${sequence.last}::bigint`
+        const called = stands ? `is_called or ${sequence.called}` : `${sequence.called}`
         await this.client.query(`select setval(${quoteLiteral(name)}, ${value}, ${called}) from ${name}`)
       }
     }
   }
 
+  private async isSequence(name: string): Promise<boolean> {
+    const { rows } = await this.client.query<{ is: boolean }>(`select to_regclass($1) is not null as is`, [name])
+    return rows[0]!.is
+  }
+
   /** Reads every table back and compares it with the backup; rows that differ end the transaction. */
   async prove(): Promise<TableOutcome[]> {
+    const { members, planned } = this.job
     const described = await describeTables(
       this.client,
-      this.members.map(({ operation }) => operation.target),
+      members.map(({ operation }) => operation.target),
     )
     const outcomes: TableOutcome[] = []
-    for (const { operation, table } of this.members) {
+    for (const { operation, table } of members) {
       const { schema, name } = operation.target
       const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
-      const tally = await this.tally({ schema, name, columns: table.columns }, table)
-      if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
-      const [then, after] = [renameStructure(table.structure, this.renaming), now.structure].map(digest)
+      const rows = await this.proveRows(operation, table)
+      const [then, after] = [renameStructure(table.structure, planned.writing.renaming, planned.writing.roles), now.structure].map(digest)
+      const asked = !this.rowsOnly && !this.merged.has(table)
       outcomes.push({
         operation,
-        rows: tally.rows,
-        fingerprintThen: table.fingerprint,
-        fingerprintNow: tally.fingerprint,
-        structureThen: then!,
-        structureNow: after!,
-        equal: then === after,
+        ...rows,
+        structureThen: asked ? then! : null,
+        structureNow: asked ? after! : null,
+        equal: !asked || then === after,
         left: this.leftOf(table),
       })
     }
     return outcomes
   }
 
+  private async proveRows(operation: Operation, table: TableManifest) {
+    const merged = this.merged.get(table)
+    if (merged) {
+      const { added, changed, fingerprintThen, fingerprintNow } = merged
+      if (fingerprintThen !== fingerprintNow)
+        throw unequal(table, operation, { rows: added + changed, bytes: 0, fingerprint: fingerprintNow })
+      return { rows: added + changed, fingerprintThen, fingerprintNow }
+    }
+    const { schema, name } = operation.target
+    const tally = await this.tally({ schema, name, columns: table.columns }, table)
+    if (this.job.planned.wish.what === 'structure') {
+      if (tally.rows > 0) throw unequal({ ...table, rows: 0, fingerprint: 'none' }, operation, tally)
+      return { rows: 0, fingerprintThen: null, fingerprintNow: null }
+    }
+    if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
+    return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
+  }
+
   private async tally(target: { schema: string; name: string; columns: string[] }, table: TableManifest): Promise<Tally> {
     if (table.structure.kind !== 'table') return { rows: 0, bytes: 0, fingerprint: table.fingerprint }
-    return copyOut(this.client, copyStatement(target), {}, async (chunk) => this.progress.checked(chunk.rows))
+    return copyOut(this.client, copyStatement(target), {}, async (chunk) => this.job.progress.checked(chunk.rows))
   }
 
   private leftOf(table: TableManifest): LeftPart[] {
-    const others = this.members.filter((member) => member.table !== table)
+    const { members } = this.job
+    const others = members.filter((member) => member.table !== table)
     // What can't be told to be another table's is told with the first.
     return this.left.filter(
-      ({ what }) => what.includes(table.name) || (this.members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
+      ({ what }) => what.includes(table.name) || (members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
     )
   }
 }
@@ -271,7 +325,7 @@ export function digest(structure: TableStructure): string {
   return createHash('sha256').update(structureText(structure)).digest('hex').slice(0, 32)
 }
 
-function unequal(table: TableManifest, operation: Operation, tally: Tally): VesselError {
+function unequal(table: Pick<TableManifest, 'rows' | 'fingerprint'>, operation: Operation, tally: Tally): VesselError {
   return new VesselError('not_equal', {
     what: `${operation.target.schema}.${operation.target.name} does not hold the rows of the backup after loading: ${tally.rows} rows with fingerprint ${tally.fingerprint}, and the backup has ${table.rows} with ${table.fingerprint}.`,
     touched: 'The transaction was rolled back: the table is as it was before.',

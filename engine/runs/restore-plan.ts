@@ -1,18 +1,25 @@
 import { VesselError } from '../../core/errors'
-import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
-import { planRestore, type DatabasePlan, type TargetState, type Wish } from '../../core/restore/plan'
+import type { DatabaseManifest, Manifest, TableManifest } from '../../core/content/manifest'
+import { isKnownByName, kindOf } from '../../core/restore/kinds'
+import { planRestore, type DatabasePlan } from '../../core/restore/plan'
+import type { TargetState } from '../../core/restore/target'
+import { placeOf, type Wish } from '../../core/restore/wish'
 import { isWithin, pathOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
-import type { PostgresAccess } from '../sources/postgres/connect'
+import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { inspectTarget } from '../sources/postgres/inspect'
+import { filledViews } from '../sources/postgres/rebuild'
+import type { Writing } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
+import { renamingOf } from './entries'
 import { readManifest } from './manifests'
 
 export interface OpenPoint {
   id: string
   at: Date
+  name: string | null
   vesselId: string
   store: Store
   members: { member: string; manifest: Manifest }[]
@@ -40,32 +47,46 @@ export async function openPoint(engine: EngineContext, id: string): Promise<Open
   const members = await Promise.all(
     artifacts.map(async ({ member, manifest }) => ({ member, manifest: await readManifest(store, manifest) })),
   )
-  return { id, at: point.at, vesselId: point.vessel_id, store, members }
+  return { id, at: point.at, name: point.name, vesselId: point.vessel_id, store, members }
+}
+
+/** A table of a point by its path. */
+export function tableIn(point: OpenPoint, path: string): { table: TableManifest; database: DatabaseManifest; member: string } {
+  for (const { member, manifest } of point.members) {
+    for (const database of manifest.databases) {
+      const table = database.tables.find((candidate) => candidate.path === path)
+      if (table) return { table, database, member }
+    }
+  }
+  throw new VesselError('not_in_point', {
+    what: `${path} is not in this point.`,
+    touched: 'Nothing was changed.',
+    next: 'Choose something of its tree.',
+    status: 404,
+  })
 }
 
 export interface PlannedDatabase {
+  /** How to reach the target, and the database there. */
   access: PostgresAccess
+  database: string
   manifest: DatabaseManifest
   target: TargetState
   plan: DatabasePlan
+  wish: Wish
+  writing: Writing
+  /** Materialized views at the target that hold rows. */
+  filled: Set<string>
 }
 
-/** The plan for every database that the wish picks something from, against what stands there now. */
+/** The plan for every database that the wish picks something from, against what stands at the target now. */
 export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedDatabase[]> {
   const planned: PlannedDatabase[] = []
   for (const { member, manifest } of point.members) {
     for (const database of manifest.databases) {
       const root = pathOf(member, database.name)
       if (!wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
-      const access = await accessOf(engine, member)
-      const withOthers = database.others.some((other) => wish.picks.some((pick) => isWithin(other.path, pick)))
-      const target = await inspectTarget(access, database.name, withOthers && wish.into.mode === 'original')
-      planned.push({
-        access,
-        manifest: database,
-        target,
-        plan: planRestore({ source: member, manifest: database, target, wish, at: point.at }),
-      })
+      planned.push(await planDatabase(engine, point, { member, serverVersion: manifest.server.versionNumber, database }, wish))
     }
   }
   if (planned.every(({ plan }) => plan.operations.length === 0)) {
@@ -77,6 +98,54 @@ export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wi
   }
   return planned
 }
+
+async function planDatabase(
+  engine: EngineContext,
+  point: OpenPoint,
+  then: { member: string; serverVersion: number; database: DatabaseManifest },
+  wish: Wish,
+): Promise<PlannedDatabase> {
+  const { member, database } = then
+  const into = placeOf(wish.into, member, database.name, scratchName(database.name, point.at))
+  const access = await accessOf(engine, into.source)
+  const target = await inspectTarget(access, into.database, needsDefinitions(database, wish))
+  if (wish.into.mode === 'scratch' && target.exists) into.database = freeScratchName(into.database)
+  const state = wish.into.mode === 'scratch' && target.exists ? await inspectTarget(access, into.database, false) : target
+  const plan = planRestore({
+    source: member,
+    manifest: database,
+    serverVersion: then.serverVersion,
+    target: state,
+    into,
+    wish,
+    at: point.at,
+  })
+  const renaming = renamingOf({ plan, manifest: database, target: state })
+  return {
+    access,
+    database: into.database,
+    manifest: database,
+    target: state,
+    plan,
+    wish,
+    writing: { renaming, roles: wish.roles, target: state },
+    filled: state.exists ? await withClient(access, into.database, filledViews) : new Set(),
+  }
+}
+
+/** Whether definitions at the target have to be compared, or kinds be found that its catalog does not list by name. */
+function needsDefinitions(database: DatabaseManifest, wish: Wish): boolean {
+  const others = database.others.some((other) => wish.picks.some((pick) => isWithin(other.path, pick)))
+  return others || database.entries.some((entry) => !isKnownByName(kindOf(entry) ?? 'view') && entry.type !== 'DEFAULT ACL')
+}
+
+/** `scratch_bookings_20261124_0410`: says of what, and as of when. */
+function scratchName(database: string, at: Date): string {
+  const stamp = at.toISOString().replace(/[-:]/g, '').replace('T', '_').slice(0, 13)
+  return `scratch_${database.slice(0, 36)}_${stamp}`
+}
+
+const freeScratchName = (name: string) => `${name}_${Math.random().toString(36).slice(2, 6)}`
 
 export function blockedBy(planned: PlannedDatabase[]): VesselError | null {
   const blockers = planned.flatMap(({ plan }) => plan.blockers)

@@ -1,5 +1,6 @@
 import * as v from 'valibot'
 import { READERS } from '../../core/plan/definition'
+import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
 
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
 
@@ -39,20 +40,50 @@ export const NewSource = v.object({
   connection: v.optional(text(2000)),
 })
 
-const Collision = v.picklist(['replace', 'rename', 'skip'])
+const Collision = v.picklist(['replace', 'rename', 'merge', 'skip'])
+const name = v.pipe(text(63), v.nonEmpty('A name is empty.'))
+const whole = (min: number, max: number, what: string) =>
+  v.pipe(v.number(), v.integer(), v.minValue(min, `${what} at least ${min}.`), v.maxValue(max, `${what} at most ${max}.`))
+const PICKED_ROWS = 10_000
+
+const Into = v.variant('mode', [
+  v.object({ mode: v.literal('original') }),
+  v.object({
+    mode: v.literal('beside'),
+    schema: v.nullable(name),
+    prefix: v.optional(text(40), ''),
+    suffix: v.optional(text(40), ''),
+    names: v.record(v.string(), name),
+  }),
+  v.object({ mode: v.literal('elsewhere'), source: text(63), database: name }),
+  v.object({
+    mode: v.literal('scratch'),
+    source: text(63),
+    hours: whole(SCRATCH_HOURS.min, SCRATCH_HOURS.max, 'A scratch copy lives, in hours,'),
+  }),
+])
 
 export const WishSchema = v.object({
   picks: v.pipe(v.array(text(2000)), v.maxLength(10_000)),
-  into: v.variant('mode', [
-    v.object({ mode: v.literal('original') }),
-    v.object({
-      mode: v.literal('beside'),
-      schema: v.nullable(text(63)),
-      names: v.record(v.string(), v.pipe(text(63), v.nonEmpty('A name is empty.'))),
-    }),
-  ]),
-  collide: Collision,
-  each: v.record(v.string(), Collision),
+  into: Into,
+  what: v.optional(v.picklist(['both', 'structure', 'rows']), 'both'),
+  collide: v.optional(Collision, 'replace'),
+  each: v.optional(v.record(v.string(), Collision), {}),
+  along: v.optional(v.boolean(), true),
+  without: v.optional(v.array(text(2000)), []),
+  roles: v.optional(v.record(text(63), name), {}),
+  makeRoles: v.optional(v.boolean(), false),
+  rows: v.optional(
+    v.record(
+      v.string(),
+      v.object({
+        keys: v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS, `At most ${PICKED_ROWS} rows can be picked.`)),
+        overwrite: v.nullable(v.array(name)),
+      }),
+    ),
+    {},
+  ),
+  keepDays: v.optional(whole(KEEP_DAYS.min, KEEP_DAYS.max, 'What is overwritten is kept, in days,'), KEEP_DAYS.default),
 })
 
 export const Restore = v.object({ wish: WishSchema, reason: v.optional(v.nullable(text(500)), null), rehearsal: v.boolean() })
@@ -64,3 +95,6 @@ export const NewRun = v.object({
 })
 
 export const NewStore = v.object({ name: text(80), path: text(1000), key: v.optional(text(200)) })
+
+export const SaveRestore = v.object({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
+export const Reason = v.object({ reason: v.optional(v.nullable(text(500)), null) })

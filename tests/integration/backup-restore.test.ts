@@ -70,7 +70,7 @@ describe('beside the original', () => {
     bench.sql('create schema quay')
     const { run, receipts } = await bench.restore(vessel, point, {
       picks: [bench.path('sales', 'leg')],
-      into: { mode: 'beside', schema: 'quay', names: {} },
+      into: { mode: 'beside', schema: 'quay', prefix: '', suffix: '', names: {} },
     })
     expect(run.error).toBeNull()
     expect(receipts[0]).toMatchObject({ outcome: 'renamed', equal: true, target: '"quay"."leg"' })

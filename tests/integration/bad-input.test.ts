@@ -252,20 +252,35 @@ function flipBitOf(bench: Workbench, chunk: string): void {
 }
 
 describe('a restore', () => {
-  it('over a table of another structure that others depend on is refused before anything is done', async () => {
+  it('over a table of another structure makes the view upon it again; one that does not fit stops it, untouched', async () => {
     const own = await Workbench.open(`${DATA} create view sales.noted as select note from sales.leg;`)
     const vessel = await own.vessel()
     const point = await own.backup(vessel)
-    own.sql('alter table sales.leg add column extra int default 7')
+    own.sql(`alter table sales.leg add column extra int default 7; create view sales.extra as select extra from sales.leg;
+      comment on view sales.noted is 'kept'; create materialized view sales.over_it as select count(*) as n from sales.noted`)
     const before = own.sql(LEGS)
+    const picks = [own.path('sales', 'leg')]
+    const refused = await own.restore(vessel, point, { picks })
+    expect(refused.run).toMatchObject({ state: 'failed', error: { code: 'dependent_failed' } })
+    expect(refused.run.error!.what).toContain('sales.extra')
+    expect(own.sql(LEGS)).toBe(before)
+    own.sql('drop view sales.extra')
+    expect((await own.restore(vessel, point, { picks })).run.state).toBe('done')
+    expect(own.sql(`select count(*) from information_schema.columns where table_schema = 'sales' and table_name = 'leg'`)).toBe('2')
+    expect(own.sql(`select obj_description('sales.noted'::regclass)`)).toBe('kept')
+    expect(own.sql('select n = (select count(*) from sales.leg) from sales.over_it')).toBe('t')
+    await own.close()
+  })
+
+  it('over a table that a table inherits from is refused before anything is done', async () => {
+    const own = await Workbench.open(`${DATA} create table sales.child () inherits (sales.leg);`)
+    const vessel = await own.vessel()
+    const point = await own.backup(vessel)
+    own.sql('alter table sales.leg add column extra int default 7')
     const { run, receipts } = await own.restore(vessel, point, { picks: [own.path('sales', 'leg')] })
     expect(run).toMatchObject({ state: 'failed', error: { code: 'others_depend', touched: 'Nothing was changed.' } })
-    expect(run.error!.what).toContain('view sales.noted')
+    expect(run.error!.what).toContain('sales.child')
     expect(receipts).toEqual([])
-    expect(own.sql(LEGS)).toBe(before)
-    own.sql('drop view sales.noted')
-    expect((await own.restore(vessel, point, { picks: [own.path('sales', 'leg')] })).run.state).toBe('done')
-    expect(own.sql(`select count(*) from information_schema.columns where table_schema = 'sales' and table_name = 'leg'`)).toBe('2')
     await own.close()
   })
 
@@ -297,13 +312,15 @@ describe('a restore', () => {
     expect((await bench.restore(vessel, randomUUID(), {})).run).toMatchObject({ state: 'failed', error: { code: 'point_missing' } })
   })
 
-  it('into a schema that is not there, or under a name that is taken, is refused', async () => {
+  it('under a name that is taken is refused; a schema that is not there is made', async () => {
     const vessel = await bench.vessel('Beside')
     const point = await bench.backup(vessel)
     const picks = [bench.path('sales', 'leg')]
     const into = (schema: string | null, names: Record<string, string>) =>
-      bench.restore(vessel, point, { picks, into: { mode: 'beside', schema, names } })
-    expect((await into('nowhere', {})).run.error).toMatchObject({ code: 'schema_missing' })
+      bench.restore(vessel, point, { picks, into: { mode: 'beside', schema, names, prefix: '', suffix: '' } })
+    expect((await into('nowhere', {})).run.error).toBeNull()
+    expect(bench.sql('select count(*) from nowhere.leg')).not.toBe('0')
+    bench.sql('drop schema nowhere cascade')
     expect((await into(null, { [picks[0]!]: 'other' })).run.error).toMatchObject({ code: 'name_taken' })
   })
 })

@@ -72,7 +72,7 @@ describe('a worker that is killed in the middle of a backup', () => {
     expect(files()).toEqual(before)
     const { run } = await bench.restore(vessel, point, {
       picks: [bench.path('sales', 'leg')],
-      into: { mode: 'beside', schema: null, names: {} },
+      into: { mode: 'beside', schema: null, prefix: '', suffix: '', names: {} },
     })
     expect(run.state).toBe('done')
     expect(bench.sql(LEGS)).toBe(changed)

@@ -3,9 +3,9 @@ import { join } from 'node:path'
 import { randomUUID } from 'node:crypto'
 import { inject } from 'vitest'
 import { PostgresServer } from '../../demo/postgres-server'
-import type { Wish } from '../../core/restore/plan'
+import { wishOf, type Wish } from '../../core/restore/wish'
 import type { RunKind } from '../../engine/catalog/types'
-import { addRun } from '../../engine/catalog/runs'
+import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { addSource } from '../../engine/catalog/sources'
 import { addStore } from '../../engine/catalog/stores'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
@@ -90,10 +90,33 @@ export class Workbench {
   }
 
   async restore(vessel: Vessel, point: string, wish: Partial<Wish>, kind: 'restore' | 'rehearsal' = 'restore') {
-    const full: Wish = { picks: [this.path()], into: { mode: 'original' }, collide: 'replace', each: {}, ...wish }
+    const full = wishOf({ picks: [this.path()], ...wish })
     const run = await this.run(kind, vessel, { point, wish: full, reason: 'a test' })
     const receipts = await this.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', run.id).orderBy('ordinal').execute()
     return { run, receipts }
+  }
+
+  /** A restore that is cancelled as soon as the step of a table runs. */
+  async restoreCancelled(vessel: Vessel, point: string, wish: Partial<Wish>, title: string) {
+    const params = { point, wish: wishOf({ picks: [this.path()], ...wish }), reason: 'a test' }
+    const id = await addRun(this.engine, { kind: 'restore', vessel, startedBy: 'a test', params })
+    let asked = false
+    const look = async () => {
+      const step = await this.engine.db
+        .selectFrom('run_step')
+        .select('state')
+        .where('run_id', '=', id)
+        .where('title', '=', title)
+        .executeTakeFirst()
+      if (asked || step?.state !== 'running') return
+      asked = true
+      await requestCancel(this.engine, id)
+    }
+    this.engine.changes.on('change', look)
+    await perform(this.engine, id)
+    this.engine.changes.off('change', look)
+    const receipts = await this.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).execute()
+    return { run: await this.record(id), receipts }
   }
 
   async messages(runId: string): Promise<string[]> {

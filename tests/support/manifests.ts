@@ -1,7 +1,9 @@
 // Small manifests and targets for tests of restore plans.
 import type { DatabaseManifest, SequenceState, TableManifest, TableStructure } from '../../core/content/manifest'
 import { pathOf } from '../../core/things/thing'
-import type { TargetState, TargetTable, Wish } from '../../core/restore/plan'
+import type { PlanInput } from '../../core/restore/plan'
+import { wishOf, type Wish } from '../../core/restore/wish'
+import type { TargetState, TargetTable } from '../../core/restore/target'
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, type StructureEntry } from '../../core/restore/structure'
 
@@ -89,7 +91,7 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
   const tables = new Map(
     Object.entries(holds).map(([name, now]): [string, TargetTable] => [
       thingKey('sales', name),
-      { structure: structure(), rows: 5, bytes: 500, dependents: [], mayReplace: true, ...now },
+      { structure: structure(), rows: 5, bytes: 500, key: ['id'], dependents: [], mayReplace: true, heldBy: [], ...now },
     ]),
   )
   return {
@@ -100,15 +102,30 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
     schemas: new Set(['sales', 'public']),
     extensions: new Set(),
     roles: new Set(['app']),
-    mayCreate: true,
+    tablespaces: new Set(),
+    available: new Set(),
+    creatable: new Set(['sales', 'public']),
+    dependents: new Map(),
+    largeObjects: new Set(),
+    may: { create: true, createDatabase: true, createRole: true, superuser: true },
+    version: 15,
+    free: null,
     definitions: new Map(),
     ...rest,
   }
 }
 
-export const wish = (...names: string[]): Wish => ({
-  picks: names.map((name) => pathOf('db', 'bookings', 'sales', name)),
-  into: { mode: 'original' },
-  collide: 'replace',
-  each: {},
-})
+export const wish = (...names: string[]): Wish => wishOf({ picks: names.map((name) => pathOf('db', 'bookings', 'sales', name)) })
+
+/** The rest of what a plan is made from. */
+export function planInput(held: DatabaseManifest, now: TargetState, wanted: Partial<Wish>): PlanInput {
+  return {
+    source: 'db',
+    manifest: held,
+    serverVersion: 150000,
+    target: now,
+    into: { source: 'db', database: held.name },
+    wish: wishOf(wanted),
+    at: new Date('2026-11-24T04:10:00Z'),
+  }
+}

@@ -1,6 +1,7 @@
-import type { DatabaseManifest, Manifest, TableManifest } from '../../../core/content/manifest'
-import { select, takesFrom } from '../../../core/selection/rules'
-import { isSelectable } from '../../../core/things/thing'
+import type { DatabaseManifest, LargeObjectsManifest, Manifest, OtherThing, TableManifest } from '../../../core/content/manifest'
+import { isKnownByName } from '../../../core/restore/kinds'
+import { rulesNaming, select, takesFrom } from '../../../core/selection/rules'
+import { isSelectable, pathOf } from '../../../core/things/thing'
 import type { CaptureJob } from '../source'
 import { captureError, captureTable, DatabaseCapture, type Earlier } from './capture'
 import { withClient, type PostgresAccess } from './connect'
@@ -49,7 +50,9 @@ class CaptureOfDatabase {
         const taken = new Set(select(rules, capture.things).taken.map((thing) => thing.path))
         await this.sayWhatIsGone(capture, taken)
         const tables = await capture.secure(taken)
-        for (const { path, reason } of capture.missing) await progress.say('warning', `${path} is not covered. ${reason}`)
+        await capture.limits(taken)
+        for (const { path, reason, note } of capture.missing)
+          await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
         return { tables, taken }
       })
       const steps = await this.planTables(capture!, tables)
@@ -58,13 +61,34 @@ class CaptureOfDatabase {
         count('structures', entries.length)
         return entries
       })
-      const manifest = await capture!.finish(entries, await this.readTables(capture!, steps))
-      return { ...manifest, others: manifest.others.filter((other) => taken.has(other.path) || !isSelectable(other.path)) }
+      const manifests = await this.readTables(capture!, steps)
+      const manifest = await capture!.finish(entries, manifests, await this.largeObjects(capture!, taken))
+      return { ...manifest, others: manifest.others.filter((other) => this.takes(other, taken)) }
     } catch (error) {
       throw captureError(error, this.access, this.database)
     } finally {
       await capture?.close()
     }
+  }
+
+  /** What discovery does not find by itself is taken by the rules all the same. */
+  private takes({ path, kind }: OtherThing, taken: Set<string>): boolean {
+    if (taken.has(path) || !isSelectable(path)) return true
+    return !isKnownByName(kind) && rulesNaming(this.job.rules, path).at(-1)?.act === 'take'
+  }
+
+  /** Large objects are in no schema, so they come with a database that is taken whole. */
+  private async largeObjects(capture: DatabaseCapture, taken: Set<string>): Promise<LargeObjectsManifest | null> {
+    const path = pathOf(this.access.name, this.database, 'large objects')
+    if (!taken.has(path)) return null
+    const ordinal = await this.job.progress.plan({ kind: 'large-objects', member: this.member, title: 'Large objects' })
+    return this.job.progress.step(ordinal, (count) =>
+      capture.largeObjects(
+        path,
+        this.job.writer,
+        (rows, bytes, stored) => (count('rows', rows), count('bytes', bytes), count('stored', stored)),
+      ),
+    )
   }
 
   private async sayWhatIsGone(capture: DatabaseCapture, taken: Set<string>): Promise<void> {

@@ -1,12 +1,15 @@
 import type pg from 'pg'
-import type { ChunkRef, DatabaseManifest, OtherThing, TableManifest } from '../../../core/content/manifest'
+import type { ChunkRef, DatabaseManifest, LargeObjectsManifest, Missing, TableManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
+import { othersOf } from '../../../core/restore/kinds'
 import type { StructureEntry } from '../../../core/restore/structure'
 import { qualified, quoteIdentifier, thingKey } from '../../../core/restore/sql'
-import { namesOf, pathOf, type Thing } from '../../../core/things/thing'
+import { isSelectable, pathOf, type Thing } from '../../../core/things/thing'
 import type { ContentWriter } from '../../store/writer'
 import { connect, translate, type PostgresAccess } from './connect'
 import { copyOut } from './copy-out'
+import { describeLimits, describeProperties, describeRoles } from './describe-database'
+import { captureLargeObjects } from './large-objects'
 import { describeSequences, describeTables, type DescribedTable } from './describe'
 import { thingsOf } from './discover'
 import { readStructure } from './utilities'
@@ -25,7 +28,7 @@ export class DatabaseCapture {
   things: Thing[] = []
   position = ''
   at = ''
-  readonly missing: { path: string; reason: string }[] = []
+  readonly missing: Missing[] = []
 
   private constructor(
     private readonly access: PostgresAccess,
@@ -64,7 +67,8 @@ export class DatabaseCapture {
     const secured: DescribedTable[] = []
     for (const table of this.tables) {
       const path = this.pathOf(table)
-      if (!taken.has(path)) continue
+      // The rows of a foreign table are on another server; its structure comes with the others.
+      if (!taken.has(path) || table.structure.kind === 'foreign') continue
       const reason = await this.lock(table)
       if (reason === null) secured.push(table)
       else this.missing.push({ path, reason })
@@ -74,7 +78,6 @@ export class DatabaseCapture {
 
   private async lock(table: DescribedTable): Promise<string | null> {
     if (!table.readable) return `The role ${this.access.settings.user} may not read it.`
-    if (table.structure.kind === 'foreign') return 'Its rows are on another server; only its structure is kept.'
     await this.client.query('savepoint lock')
     try {
       await this.client.query(`lock table only ${qualified(table.schema, table.name)} in access share mode`)
@@ -92,7 +95,7 @@ export class DatabaseCapture {
   /** The structure of the whole database, through the same snapshot. */
   async structure(): Promise<StructureEntry[]> {
     // The dump takes a lock on each table that it describes, so what can't be locked is left out of it.
-    const missing = new Set(this.missing.map(({ path }) => path))
+    const missing = new Set(this.missing.filter(({ note }) => !note).map(({ path }) => path))
     const without = this.tables
       .filter((table) => !table.readable || missing.has(this.pathOf(table)))
       .map((table) => thingKey(table.schema, table.name))
@@ -106,8 +109,23 @@ export class DatabaseCapture {
     return client
   }
 
+  /** What can't be in a backup of what is taken, or only in part. */
+  async limits(taken: Set<string>): Promise<void> {
+    for (const limit of await describeLimits(this.client, this.access.name, this.database)) {
+      if (taken.has(limit.path) || !isSelectable(limit.path)) this.missing.push(limit)
+    }
+  }
+
+  largeObjects(
+    path: string,
+    writer: ContentWriter,
+    moved: (rows: number, bytes: number, stored: number) => void,
+  ): Promise<LargeObjectsManifest | null> {
+    return captureLargeObjects(this.client, path, writer, { signal: this.signal, moved })
+  }
+
   /** Everything else that a manifest holds. */
-  async finish(entries: StructureEntry[], tables: TableManifest[]): Promise<DatabaseManifest> {
+  async finish(entries: StructureEntry[], tables: TableManifest[], largeObjects: LargeObjectsManifest | null): Promise<DatabaseManifest> {
     const { rows } = await this.client.query<{ encoding: string; collate: string; ctype: string }>(
       `select pg_encoding_to_char(encoding) as encoding, datcollate as collate, datctype as ctype
        from pg_catalog.pg_database where datname = current_database()`,
@@ -124,10 +142,11 @@ export class DatabaseCapture {
       entries,
       tables,
       sequences: await describeSequences(this.client),
-      others: othersOf(this.things, entries).map((other) =>
-        other.kind === 'materialized-view' ? { ...other, populated: filled.has(other.path) } : other,
-      ),
+      others: othersOf(entries, this.access.name, this.database, filled),
       missing: this.missing,
+      properties: await describeProperties(this.client),
+      roles: await describeRoles(this.client),
+      largeObjects,
     }
   }
 
@@ -136,39 +155,12 @@ export class DatabaseCapture {
   }
 }
 
-const KIND_OF_TYPE: Record<string, string> = {
-  VIEW: 'view',
-  'MATERIALIZED VIEW': 'materialized-view',
-  SEQUENCE: 'sequence',
-  FUNCTION: 'function',
-  PROCEDURE: 'function',
-  AGGREGATE: 'function',
-  TYPE: 'type',
-  DOMAIN: 'type',
-  EXTENSION: 'extension',
-  SCHEMA: 'schema',
-}
-
-function othersOf(things: Thing[], entries: StructureEntry[]): OtherThing[] {
-  const byKey = new Map<string, StructureEntry>()
-  for (const entry of entries) {
-    const kind = KIND_OF_TYPE[entry.type]
-    if (kind) byKey.set(JSON.stringify([kind, entry.schema ?? '', entry.name]), entry)
-  }
-  return things.flatMap((thing) => {
-    const [, , first, second] = namesOf(thing.path)
-    const key = second === undefined ? [thing.kind, '', first] : [thing.kind, first, second]
-    const entry = byKey.get(JSON.stringify(key))
-    return entry ? [{ path: thing.path, kind: thing.kind, entry: entry.id }] : []
-  })
-}
-
 /** The statement that reads a table's rows: all columns that are not generated, in order. */
 export function copyStatement(table: { schema: string; name: string; columns: string[] }): string {
   const columns = table.columns.map(quoteIdentifier).join(', ')
   return table.columns.length > 0
     ? `copy ${qualified(table.schema, table.name)} (${columns}) to stdout`
-    : `copy (select from ${qualified(table.schema, table.name)}) to stdout`
+    : `copy (select from only ${qualified(table.schema, table.name)}) to stdout`
 }
 
 /** Reads one table into the store. Partitioned tables have no rows of their own. */

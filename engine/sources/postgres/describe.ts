@@ -36,6 +36,7 @@ interface TableRow {
   parent_name: string | null
   bound: string | null
   options: string[]
+  inherits: string[] | null
   rows: number
   bytes: string
   readable: boolean
@@ -125,6 +126,7 @@ function structureOf(
     partitionOf: table.parent_name === null ? null : thingKey(table.parent_schema!, table.parent_name),
     partitionBound: table.bound,
     options: table.options,
+    ...(table.inherits ? { inherits: table.inherits } : {}),
   }
 }
 
@@ -134,7 +136,10 @@ const TABLES = `
     c.relforcerowsecurity as forced, c.relreplident::text as identity, pg_get_partkeydef(c.oid) as partition_key,
     pn.nspname as parent_schema, pc.relname as parent_name,
     case when c.relispartition then pg_get_expr(c.relpartbound, c.oid) end as bound,
-    coalesce(c.reloptions, '{}') as options, greatest(c.reltuples, 0)::float8 as rows,
+    coalesce(c.reloptions, '{}') as options,
+    case when not c.relispartition then (select array_agg('"' || replace(hn.nspname, '"', '""') || '"."' || replace(h.relname, '"', '""') || '"' order by i2.inhseqno)
+      from pg_catalog.pg_inherits i2 join pg_catalog.pg_class h on h.oid = i2.inhparent join pg_catalog.pg_namespace hn on hn.oid = h.relnamespace
+      where i2.inhrelid = c.oid) end as inherits, greatest(c.reltuples, 0)::float8 as rows,
     coalesce(case when c.relkind = 'r' then ${sizeUnlessHeld('pg_table_size')} end, 0) as bytes,
     has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') as readable,
     pg_has_role(c.relowner, 'usage') as may_replace
@@ -228,15 +233,16 @@ export async function describeSequences(client: pg.Client): Promise<SequenceStat
 }
 
 /** To which relation each constraint, index, trigger and so on belongs, by their object ids. */
-export async function describeOwnership(client: pg.Client): Promise<Map<string, { of: number; refers: number | null }>> {
-  const { rows } = await client.query<{ catalog: number; oid: number; of: number; refers: number | null }>(
+export async function describeOwnership(client: pg.Client): Promise<Map<string, { of: number | null; refers: number | null }>> {
+  const { rows } = await client.query<{ catalog: number; oid: number; of: number | null; refers: number | null }>(
     `select 2606 as catalog, oid::int, conrelid::int as of, nullif(confrelid, 0)::int as refers from pg_catalog.pg_constraint where conrelid <> 0
      union all select 1259, indexrelid::int, indrelid::int, null from pg_catalog.pg_index
      union all select 2604, oid::int, adrelid::int, null from pg_catalog.pg_attrdef
      union all select 2620, oid::int, tgrelid::int, null from pg_catalog.pg_trigger
      union all select 3256, oid::int, polrelid::int, null from pg_catalog.pg_policy
      union all select 2618, oid::int, ev_class::int, null from pg_catalog.pg_rewrite where rulename <> '_RETURN'
-     union all select 3381, oid::int, stxrelid::int, null from pg_catalog.pg_statistic_ext`,
+     union all select 3381, oid::int, stxrelid::int, null from pg_catalog.pg_statistic_ext
+     union all select 6106, oid::int, null, prrelid::int from pg_catalog.pg_publication_rel`,
   )
   return new Map(rows.map((row) => [`${row.catalog}/${row.oid}`, { of: row.of, refers: row.refers }]))
 }

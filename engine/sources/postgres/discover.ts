@@ -30,7 +30,13 @@ interface Row {
   partition_of: string | null
   partitions: number | null
   readable: boolean
+  foreign: boolean
 }
+
+const troubleOf = (kind: ThingKind) =>
+  kind === 'large-objects'
+    ? 'Large objects can’t be read: grant select on pg_catalog.pg_largeobject to the connecting role.'
+    : 'The connecting role may not read it.'
 
 export async function thingsOf(client: pg.Client, source: string, database: string): Promise<Thing[]> {
   const { rows } = await client.query<Row>(THINGS)
@@ -45,7 +51,8 @@ export async function thingsOf(client: pg.Client, source: string, database: stri
       ...(row.rows === null || row.rows < 0 ? {} : { rows: row.rows }),
       ...(row.partition_of === null ? {} : { partitionOf: row.partition_of }),
       ...(row.partitions ? { partitions: row.partitions } : {}),
-      ...(row.readable ? {} : { trouble: 'The connecting role may not read it.' }),
+      ...(row.readable ? {} : { trouble: troubleOf(row.kind) }),
+      ...(row.foreign ? { trouble: 'Its rows are on another server; only its structure is kept.' } : {}),
     },
   }))
 }
@@ -57,7 +64,7 @@ const notOfExtension = (catalog: string, oid: string) =>
 const THINGS = `
   select 'schema' as kind, null as schema, n.nspname as name, pg_get_userbyid(n.nspowner) as owner,
     obj_description(n.oid, 'pg_namespace') as comment, null::bigint as bytes, null::float8 as rows,
-    null as partition_of, null::int as partitions, has_schema_privilege(n.oid, 'usage') as readable
+    null as partition_of, null::int as partitions, has_schema_privilege(n.oid, 'usage') as readable, false as foreign
   from pg_catalog.pg_namespace n where ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_namespace', 'n.oid')}
   union all
   select case c.relkind when 'm' then 'materialized-view' when 'v' then 'view' when 'S' then 'sequence' else 'table' end,
@@ -67,22 +74,26 @@ const THINGS = `
     (select i.inhparent::regclass::text from pg_catalog.pg_inherits i where i.inhrelid = c.oid and c.relispartition),
     case when c.relkind = 'p' then (select count(*)::int from pg_catalog.pg_inherits i where i.inhparent = c.oid) end,
     case when c.relkind = 'S' then true
-      else has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') end
+      else has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') end, c.relkind = 'f'
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where c.relkind in ('r', 'p', 'v', 'm', 'S', 'f') and ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_class', 'c.oid')}
   union all
   select 'function', n.nspname, p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
       from unnest(p.proargtypes) with ordinality a (type, ord)), '') || ')',
-    pg_get_userbyid(p.proowner), obj_description(p.oid, 'pg_proc'), null, null, null, null, true
+    pg_get_userbyid(p.proowner), obj_description(p.oid, 'pg_proc'), null, null, null, null, true, false
   from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
   where ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_proc', 'p.oid')}
   union all
-  select 'type', n.nspname, t.typname, pg_get_userbyid(t.typowner), obj_description(t.oid, 'pg_type'), null, null, null, null, true
+  select 'type', n.nspname, t.typname, pg_get_userbyid(t.typowner), obj_description(t.oid, 'pg_type'), null, null, null, null, true, false
   from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
     left join pg_catalog.pg_class c on c.oid = t.typrelid
   where (t.typtype in ('e', 'd', 'r') or (t.typtype = 'c' and c.relkind = 'c')) and ${USER_SCHEMA}
     and ${notOfExtension('pg_catalog.pg_type', 't.oid')}
   union all
-  select 'extension', null, e.extname, pg_get_userbyid(e.extowner), null, null, null, null, null, true
+  select 'extension', null, e.extname, pg_get_userbyid(e.extowner), null, null, null, null, null, true, false
   from pg_catalog.pg_extension e where e.extname <> 'plpgsql'
+  union all
+  select 'large-objects', null, 'large objects', pg_get_userbyid(max(m.lomowner)), null, null, count(*)::float8, null, null,
+    has_table_privilege('pg_catalog.pg_largeobject', 'select'), false
+  from pg_catalog.pg_largeobject_metadata m having count(*) > 0
   order by 1, 2 nulls first, 3`

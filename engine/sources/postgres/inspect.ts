@@ -1,7 +1,17 @@
+import { readFile, statfs } from 'node:fs/promises'
+import { join } from 'node:path'
 import type pg from 'pg'
-import { definitionKey, type TargetState, type TargetTable } from '../../../core/restore/plan'
+import {
+  definitionKey,
+  emptyTarget,
+  type Dependent,
+  type ServerState,
+  type TargetState,
+  type TargetTable,
+} from '../../../core/restore/target'
 import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
+import { dependentsOf } from './dependents'
 import { describeTables } from './describe'
 import { databasesOf } from './probe'
 import { readStructure } from './utilities'
@@ -11,56 +21,88 @@ import { readStructure } from './utilities'
  * the structure, so they are read only when `withDefinitions` asks for them.
  */
 export async function inspectTarget(access: PostgresAccess, database: string, withDefinitions: boolean): Promise<TargetState> {
-  const databases = await withClient(access, undefined, databasesOf)
-  if (!databases.some(({ name }) => name === database)) return absent(access)
+  const { databases, server } = await withClient(access, undefined, async (client) => ({
+    databases: await databasesOf(client),
+    server: await serverState(client, access),
+  }))
+  if (!databases.some(({ name }) => name === database)) return emptyTarget(server)
   return withClient(access, database, async (client) => {
-    const tables = await describeTables(client)
+    const described = await describeTables(client)
     const dependents = await dependentsOf(client)
-    const state = await namesAt(client)
+    const held = await holdersOf(client)
+    const { views, ...state } = await namesAt(client)
     const entries = withDefinitions ? await readStructure(access, database, client) : []
+    const tables = described.map(({ oid, schema, name, structure, rows, bytes, key, mayReplace }): [string, TargetTable] => [
+      thingKey(schema, name),
+      { structure, rows, bytes, key, mayReplace, dependents: dependents(oid), heldBy: held.get(oid) ?? [] },
+    ])
     return {
-      exists: true,
+      ...server,
       ...state,
+      exists: true,
       definitions: new Map(entries.map((entry) => [definitionKey(entry), entry.sql])),
-      tables: new Map(
-        tables.map((table): [string, TargetTable] => [
-          thingKey(table.schema, table.name),
-          {
-            structure: table.structure,
-            rows: table.rows,
-            bytes: table.bytes,
-            mayReplace: table.mayReplace,
-            dependents: dependents.get(table.oid) ?? [],
-          },
-        ]),
-      ),
+      dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, dependents(oid)])),
+      tables: new Map(tables),
     }
   })
 }
 
-async function absent(access: PostgresAccess): Promise<TargetState> {
-  const roles = await withClient(access, undefined, rolesOf)
+async function serverState(client: pg.Client, access: PostgresAccess): Promise<ServerState> {
+  const { rows: roles } = await client.query<{ name: string }>('select rolname as name from pg_catalog.pg_roles')
+  const { rows: spaces } = await client.query<{ name: string }>('select spcname as name from pg_catalog.pg_tablespace')
+  const { rows: extensions } = await client.query<{ name: string }>('select name from pg_catalog.pg_available_extensions')
+  const { rows } = await client.query<{ superuser: boolean; createdb: boolean; createrole: boolean; version: number }>(
+    `select rolsuper as superuser, rolsuper or rolcreatedb as createdb, rolsuper or rolcreaterole as createrole,
+       current_setting('server_version_num')::int / 10000 as version
+     from pg_catalog.pg_roles where rolname = current_user`,
+  )
+  const { superuser, createdb, createrole, version } = rows[0]!
   return {
-    exists: false,
-    tables: new Map(),
-    others: new Set(),
-    relations: new Set(),
-    schemas: new Set(['public']),
-    extensions: new Set(),
-    roles,
-    mayCreate: true,
-    definitions: new Map(),
+    roles: new Set(roles.map((row) => row.name)),
+    tablespaces: new Set(spaces.map((row) => row.name)),
+    available: new Set(extensions.map((row) => row.name)),
+    may: { create: true, createDatabase: createdb, createRole: createrole, superuser },
+    version,
+    free: await freeSpace(client, access),
   }
 }
 
-async function rolesOf(client: pg.Client): Promise<Set<string>> {
-  const { rows } = await client.query<{ name: string }>('select rolname as name from pg_catalog.pg_roles')
-  return new Set(rows.map((row) => row.name))
+const LOOPBACK = new Set(['127.0.0.1', '::1', 'localhost'])
+
+/** Free bytes where the server's data lies: known only when it runs on this machine and its folder can be seen. */
+async function freeSpace(client: pg.Client, access: PostgresAccess): Promise<number | null> {
+  if (!LOOPBACK.has(access.settings.host)) return null
+  try {
+    const { rows } = await client.query<{ folder: string }>(
+      `select setting as folder from pg_catalog.pg_settings where name = 'data_directory'`,
+    )
+    const folder = rows[0]!.folder
+    // The port in its lock file shows that it is this server's folder, not that of another one at the end of a tunnel.
+    const lock = await readFile(join(folder, 'postmaster.pid'), 'utf8')
+    if (Number(lock.split('\n')[3]) !== access.settings.port) return null
+    const { bavail, bsize } = await statfs(folder)
+    return bavail * bsize
+  } catch {
+    return null
+  }
+}
+
+/** Who holds a table at the moment, by its object id. */
+async function holdersOf(client: pg.Client): Promise<Map<number, string[]>> {
+  const { rows } = await client.query<{ oid: number; who: string }>(
+    `select distinct l.relation::int as oid, coalesce(nullif(a.application_name, ''), a.usename, 'a backend') || ' (process ' || l.pid || ')' as who
+     from pg_catalog.pg_locks l left join pg_catalog.pg_stat_activity a on a.pid = l.pid
+     where l.granted and l.locktype = 'relation' and l.relation >= 16384 and l.pid <> pg_backend_pid()
+       and l.database = (select oid from pg_catalog.pg_database where datname = current_database())`,
+  )
+  const held = new Map<number, string[]>()
+  for (const { oid, who } of rows) held.set(oid, [...(held.get(oid) ?? []), who])
+  return held
 }
 
 async function namesAt(client: pg.Client) {
-  const relations = await client.query<{ schema: string; name: string; kind: string }>(
-    `select n.nspname as schema, c.relname as name, c.relkind::text as kind
+  const relations = await client.query<{ schema: string; name: string; kind: string; oid: number }>(
+    `select n.nspname as schema, c.relname as name, c.relkind::text as kind, c.oid::int
      from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where n.nspname !~ '^pg_toast'`,
   )
   const others = await client.query<{ schema: string; name: string }>(
@@ -71,34 +113,25 @@ async function namesAt(client: pg.Client) {
      select n.nspname, t.typname from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
      where t.typtype in ('e', 'd', 'r') and n.nspname !~ '^pg_'`,
   )
-  const { rows: schemas } = await client.query<{ name: string }>('select nspname as name from pg_catalog.pg_namespace')
+  const { rows: schemas } = await client.query<{ name: string; create: boolean }>(
+    `select nspname as name, has_schema_privilege(oid, 'create') as create from pg_catalog.pg_namespace`,
+  )
   const { rows: extensions } = await client.query<{ name: string }>('select extname as name from pg_catalog.pg_extension')
-  const { rows: may } = await client.query<{ create: boolean }>(`select has_database_privilege(current_database(), 'create') as create`)
+  const { rows: large } = await client.query<{ oid: number }>('select oid::int from pg_catalog.pg_largeobject_metadata')
+  const { rows: may } = await client.query<{ create: boolean; createDatabase: boolean; createRole: boolean; superuser: boolean }>(
+    `select has_database_privilege(current_database(), 'create') as create, rolsuper as superuser,
+       rolsuper or rolcreatedb as "createDatabase", rolsuper or rolcreaterole as "createRole"
+     from pg_catalog.pg_roles where rolname = current_user`,
+  )
   const key = ({ schema, name }: { schema: string; name: string }) => thingKey(schema, name)
   return {
     relations: new Set(relations.rows.map(key)),
-    others: new Set([...others.rows, ...relations.rows.filter(({ kind }) => 'vmSc'.includes(kind))].map(key)),
+    others: new Set([...others.rows, ...relations.rows.filter(({ kind }) => 'vmScf'.includes(kind))].map(key)),
+    views: relations.rows.filter(({ kind }) => kind === 'v' || kind === 'm').map((row) => ({ key: key(row), oid: row.oid })),
     schemas: new Set(schemas.map((row) => row.name)),
+    creatable: new Set(schemas.filter((row) => row.create).map((row) => row.name)),
     extensions: new Set(extensions.map((row) => row.name)),
-    roles: await rolesOf(client),
-    mayCreate: may[0]!.create,
+    largeObjects: new Set(large.map((row) => row.oid)),
+    may: may[0]!,
   }
-}
-
-/** Views, materialized views and functions that need a table to keep its shape, by its object id. */
-async function dependentsOf(client: pg.Client): Promise<Map<number, string[]>> {
-  const { rows } = await client.query<{ oid: number; dependent: string }>(
-    `select distinct d.refobjid::int as oid, case c.relkind when 'm' then 'materialized view ' else 'view ' end || c.oid::regclass as dependent
-     from pg_catalog.pg_depend d join pg_catalog.pg_rewrite r on d.classid = 'pg_catalog.pg_rewrite'::regclass and r.oid = d.objid
-       join pg_catalog.pg_class c on c.oid = r.ev_class and c.oid <> d.refobjid
-     where d.refclassid = 'pg_catalog.pg_class'::regclass
-     union
-     select t.typrelid::int, 'function ' || d.objid::regprocedure from pg_catalog.pg_depend d
-       join pg_catalog.pg_type t on t.oid = d.refobjid and t.typrelid <> 0
-     where d.refclassid = 'pg_catalog.pg_type'::regclass and d.classid = 'pg_catalog.pg_proc'::regclass
-     order by 1, 2`,
-  )
-  const dependents = new Map<number, string[]>()
-  for (const { oid, dependent } of rows) dependents.set(oid, [...(dependents.get(oid) ?? []), dependent])
-  return dependents
 }

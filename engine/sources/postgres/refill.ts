@@ -20,8 +20,11 @@ interface ForeignKey {
 export interface TakenOff {
   foreignKeys: ForeignKey[]
   triggers: { table: string; name: string; enabled: string }[]
+  rules: { table: string; name: string; enabled: string }[]
   forced: string[]
 }
+
+export const nothingTakenOff = (): TakenOff => ({ foreignKeys: [], triggers: [], rules: [], forced: [] })
 
 const oids = (tables: TableName[]) => tables.map(nameOf)
 
@@ -39,18 +42,29 @@ export async function takeOff(client: pg.Client, tables: TableName[]): Promise<T
     [oids(tables)],
   )
   for (const key of foreignKeys) await client.query(`alter table ${key.table} drop constraint ${quoteIdentifier(key.name)}`)
+  return { ...(await quieten(client, tables)), foreignKeys }
+}
+
+/** Triggers do not fire, rules do not rewrite, and row-level security does not bind the owner; keys still hold. */
+export async function quieten(client: pg.Client, tables: TableName[]): Promise<TakenOff> {
   const { rows: triggers } = await client.query<TakenOff['triggers'][number]>(
     `select tgrelid::regclass::text as table, tgname as name, tgenabled::text as enabled
      from pg_catalog.pg_trigger where not tgisinternal and tgenabled <> 'D' and tgrelid = any ($1::regclass[])`,
     [oids(tables)],
   )
   for (const trigger of triggers) await client.query(`alter table only ${trigger.table} disable trigger ${quoteIdentifier(trigger.name)}`)
+  const { rows: rules } = await client.query<TakenOff['rules'][number]>(
+    `select ev_class::regclass::text as table, rulename as name, ev_enabled::text as enabled
+     from pg_catalog.pg_rewrite where rulename <> '_RETURN' and ev_enabled <> 'D' and ev_class = any ($1::regclass[])`,
+    [oids(tables)],
+  )
+  for (const rule of rules) await client.query(`alter table ${rule.table} disable rule ${quoteIdentifier(rule.name)}`)
   const { rows: forced } = await client.query<{ table: string }>(
     `select oid::regclass::text as table from pg_catalog.pg_class where relforcerowsecurity and oid = any ($1::regclass[])`,
     [oids(tables)],
   )
   for (const { table } of forced) await client.query(`alter table only ${table} no force row level security`)
-  return { foreignKeys, triggers, forced: forced.map((row) => row.table) }
+  return { foreignKeys: [], triggers, rules, forced: forced.map((row) => row.table) }
 }
 
 const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
@@ -60,6 +74,8 @@ export async function putBack(client: pg.Client, taken: TakenOff): Promise<void>
   for (const { table, name, enabled } of taken.triggers) {
     await client.query(`alter table only ${table} ${ENABLE[enabled]} trigger ${quoteIdentifier(name)}`)
   }
+  for (const { table, name, enabled } of taken.rules)
+    await client.query(`alter table ${table} ${ENABLE[enabled]} rule ${quoteIdentifier(name)}`)
   for (const table of taken.forced) await client.query(`alter table only ${table} force row level security`)
 }
 

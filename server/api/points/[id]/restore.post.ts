@@ -9,7 +9,9 @@ export default route(async (engine, event) => {
   const planned = await planWish(engine, point, wish)
   const blocker = blockedBy(planned)
   if (blocker) throw blocker
-  const overwrites = planned.some(({ plan }) => plan.operations.some((operation) => operation.verb === 'replace'))
+  const overwrites = planned.some(({ plan }) =>
+    plan.operations.some((operation) => operation.overwrites !== null || operation.verb === 'replace'),
+  )
   if (!rehearsal && overwrites && !reason?.trim()) {
     throw new VesselError('reason_missing', {
       what: 'Something would be overwritten, and no reason is given.',

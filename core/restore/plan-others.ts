@@ -1,0 +1,176 @@
+import type { OtherThing } from '../content/manifest'
+import { lastName, pathOf } from '../things/thing'
+import { plural } from '../time/words'
+import { besideName, fitName } from './naming'
+import { isWholePicked, missingRoles, pickerOf, timeOf, type Operation, type PlanInput } from './plan'
+import { blank, leave } from './plan-tables'
+import { thingKey } from './sql'
+import type { StructureEntry } from './structure'
+import { definitionKey, stands } from './target'
+import type { Collision } from './wish'
+
+const CONTAINERS = new Set(['schema', 'extension'])
+/** Kinds that can be made under another name, because every statement names them in full. */
+const RENAMEABLE = new Set(['view', 'materialized-view', 'function', 'sequence', 'type'])
+/** Kinds that can be dropped and made again without what is in tables. */
+const REPLACEABLE = new Set(['view', 'materialized-view', 'function', 'sequence', 'publication', 'event-trigger', 'default-privileges'])
+
+/** What becomes of a thing without rows. */
+export function planOther(other: OtherThing, input: PlanInput, along: string | null): Operation {
+  const { wish, target, manifest } = input
+  const entry = manifest.entries.find((candidate) => candidate.id === other.entry)!
+  const [schema, name] = [entry.schema ?? '', entry.name]
+  const when = timeOf(other.kind, entry, manifest)
+  const base: Operation = { ...blank(other.path, other.kind), target: { schema, name }, along, entries: [entry.id], when }
+  if (wish.what === 'rows') return leave(base, 'Only rows are brought back.', true)
+  if (wish.into.mode === 'beside' && along === null) return placeBeside(base, other, entry, input)
+  if (!stands(target, entry)) return { ...base, verb: 'make', how: 'create' }
+  if (CONTAINERS.has(other.kind)) return leave(base, 'It is there.', true)
+  const same = target.definitions.get(definitionKey(entry)) === entry.sql
+  const choices = choicesFor(other.kind, same)
+  const decision = wish.each[other.path] ?? (same ? 'skip' : wish.collide)
+  if (same && decision !== 'replace')
+    return { ...leave(base, 'It is there, the same as then.', true), choices: other.kind === 'sequence' ? choices : [] }
+  if (decision === 'rename' && choices.includes('rename'))
+    return { ...renamed(base, entry, schema, besideName(baseName(name), 'then', input.at, isTaken(schema, input))), choices }
+  if (decision === 'replace' && choices.includes('replace')) return { ...replaceOther(base, other, input), choices }
+  return { ...leave(base, 'It is there with another definition, and stays as it is now.'), choices }
+}
+
+function choicesFor(kind: string, same: boolean): Collision[] {
+  const choices: Collision[] = REPLACEABLE.has(kind) ? ['replace'] : []
+  if (RENAMEABLE.has(kind) && !same) choices.push('rename')
+  return choices.length > 0 ? [...choices, 'skip'] : []
+}
+
+function replaceOther(base: Operation, other: OtherThing, { target }: PlanInput): Operation {
+  const rebuilds = (target.dependents.get(thingKey(base.target.schema, base.target.name)) ?? []).filter(({ kind }) => kind !== 'table')
+  const note =
+    other.kind === 'sequence'
+      ? 'Set back to where it stood then.'
+      : other.kind === 'function'
+        ? 'Its definition of then takes the place of the one of now; what uses it stays.'
+        : 'Dropped and made again as it was then, in one transaction.'
+  return { ...base, verb: 'replace', how: 'rebuild', notes: [note], rebuilds: other.kind === 'function' ? [] : rebuilds }
+}
+
+/** The name of a function without its arguments. */
+export const baseName = (name: string) => name.replace(/\(.*$/s, '')
+
+const isTaken =
+  (schema: string, { target }: PlanInput) =>
+  (name: string) =>
+    target.relations.has(thingKey(schema, name)) || target.others.has(thingKey(schema, name))
+
+function renamed(base: Operation, entry: StructureEntry, schema: string, name: string): Operation {
+  const args = entry.name.slice(baseName(entry.name).length)
+  return { ...base, verb: 'make', how: 'create', renamed: true, target: { schema, name: fitName(name) + args } }
+}
+
+function placeBeside(base: Operation, other: OtherThing, entry: StructureEntry, input: PlanInput): Operation {
+  const { into } = input.wish
+  if (into.mode !== 'beside') return base
+  if (!RENAMEABLE.has(other.kind)) {
+    return leave(
+      base,
+      `A ${other.kind.replaceAll('-', ' ')} has one place only, so it is not made beside the original.`,
+      other.kind === 'schema',
+    )
+  }
+  const schema = into.schema ?? entry.schema ?? ''
+  const old = baseName(entry.name)
+  const given = into.names[other.path] ?? (into.prefix || into.suffix ? into.prefix + old + into.suffix : null)
+  const name = given ?? (schema === entry.schema ? besideName(old, 'then', input.at, isTaken(schema, input)) : old)
+  return renamed(base, entry, schema, name)
+}
+
+/** Roles that are to be made, each an operation. */
+export function planRoles(input: PlanInput, operations: Operation[]): Operation[] {
+  const { wish, manifest, target, into } = input
+  if (!wish.makeRoles || wish.what === 'rows') return []
+  const all = [...operations, ...planDatabase(input)]
+  const properties = manifest.properties
+  const ofDatabase =
+    isWholePicked(input) && properties && !target.exists ? [properties.owner, ...properties.grants.flatMap(({ role }) => role ?? [])] : []
+  const missing = new Set([
+    ...missingRoles(all, manifest, target, wish),
+    ...ofDatabase.filter((role) => !target.roles.has(wish.roles[role] ?? role)),
+  ])
+  return [...missing].sort().map((role) => ({
+    ...blank(pathOf(into.source, `role ${role}`), 'role'),
+    how: 'create',
+    target: { schema: '', name: role },
+    along: 'what comes back names it',
+    notes: ['Made without a password, so that nobody can sign in with it until one is set.'],
+  }))
+}
+
+/** The schema that copies go into, where it is not there yet. */
+export function planSchema({ wish, target, source, manifest }: PlanInput, tables: Operation[]): Operation[] {
+  const schema = wish.into.mode === 'beside' ? wish.into.schema : null
+  if (schema === null || target.schemas.has(schema) || tables.length === 0) return []
+  return [
+    {
+      ...blank(pathOf(source, manifest.name, schema), 'schema'),
+      how: 'create',
+      target: { schema: '', name: schema },
+      along: 'copies go into it',
+    },
+  ]
+}
+
+/** Owner, rights and settings of a database that is picked whole and made anew. */
+export function planDatabase(input: PlanInput): Operation[] {
+  const { manifest, target, into, source, wish } = input
+  if (!manifest.properties || !isWholePicked(input) || target.exists || wish.what === 'rows' || wish.into.mode === 'scratch') return []
+  return [
+    {
+      ...blank(pathOf(source, manifest.name), 'database'),
+      how: 'create',
+      when: 'last',
+      target: { schema: '', name: into.database },
+      notes: ['Its owner, rights, comment and settings.'],
+    },
+  ]
+}
+
+/** Large objects come and go together. */
+export function planLargeObjects(input: PlanInput): Operation[] {
+  const { manifest, target, wish } = input
+  const large = manifest.largeObjects
+  if (!large || large.objects.length === 0 || !pickerOf(input)(large.path)) return []
+  const base: Operation = {
+    ...blank(large.path, 'large-objects'),
+    target: { schema: '', name: lastName(large.path) },
+    rows: large.rows,
+    bytes: large.bytes,
+  }
+  if (wish.what === 'structure') return [leave(base, 'Only structure is brought back.', true)]
+  if (wish.into.mode === 'beside') return [leave(base, 'Large objects have one place only; they are not made beside the original.')]
+  const there = large.objects.filter(({ oid }) => target.largeObjects.has(oid)).length
+  const count = plural(large.objects.length, 'large object')
+  if (there === 0) return [{ ...base, how: 'create', notes: [`${count} put back under their numbers.`] }]
+  const decision = wish.each[large.path] ?? wish.collide
+  const choices: Collision[] = ['replace', 'merge', 'skip']
+  if (decision === 'skip') return [{ ...leave(base, 'They stay as they are.'), choices }]
+  if (decision === 'merge')
+    return [
+      {
+        ...base,
+        verb: 'merge',
+        how: 'merge',
+        choices,
+        notes: [`${plural(large.objects.length - there, 'large object')} that are missing are added.`],
+      },
+    ]
+  return [
+    {
+      ...base,
+      verb: 'replace',
+      how: 'refill',
+      choices,
+      overwrites: there,
+      notes: [`${count} put back; ${there} of them are overwritten.`],
+    },
+  ]
+}

@@ -1,0 +1,134 @@
+import type { TableManifest } from '../content/manifest'
+import { sameStructure } from '../compare/structure'
+import { plural } from '../time/words'
+import { besideName } from './naming'
+import type { Operation, PlanInput } from './plan'
+import { thingKey } from './sql'
+import type { TargetTable } from './target'
+import type { Collision } from './wish'
+
+export function blank(path: string, kind: string): Operation {
+  return {
+    path,
+    kind,
+    verb: 'make',
+    how: null,
+    target: { schema: '', name: '' },
+    renamed: false,
+    rows: 0,
+    bytes: 0,
+    overwrites: null,
+    along: null,
+    notes: [],
+    warnings: [],
+    choices: [],
+    entries: [],
+    when: 'before',
+    same: false,
+    rebuilds: [],
+  }
+}
+
+const holdsRows = (table: TableManifest) => table.structure.kind === 'table'
+
+/** What becomes of one table. */
+export function planTable(table: TableManifest, input: PlanInput): Operation {
+  const { target, wish } = input
+  const now = target.tables.get(thingKey(table.schema, table.name))
+  const withRows = wish.what !== 'structure' && holdsRows(table)
+  const base = { ...blank(table.path, 'table'), rows: withRows ? table.rows : 0, bytes: withRows ? table.bytes : 0 }
+  const original = { schema: table.schema, name: table.name }
+  if (wish.rows[table.path]) return putRows({ ...base, target: original }, table, input)
+  if (wish.into.mode === 'beside') return placeNew(base, table, besidePlace(table, now, input), input)
+  if (!now) return wish.what === 'rows' ? { ...base, how: 'refill', target: original } : placeNew(base, table, original, input)
+  const decision = wish.each[table.path] ?? wish.collide
+  const all: Operation = { ...base, choices: choicesFor(table, input), target: original }
+  if (decision === 'skip') return leave(all, 'It is there already, and stays as it is.')
+  if (decision === 'merge') return mergeInto(all, table)
+  if (decision === 'rename' && wish.what !== 'rows') {
+    const name = besideName(table.name, 'then', input.at, isTaken(table.schema, input))
+    return { ...placeNew(base, table, { schema: table.schema, name }, input), choices: all.choices }
+  }
+  return replaceTable(all, table, now, input)
+}
+
+const isTaken =
+  (schema: string, { target }: PlanInput) =>
+  (name: string) =>
+    target.relations.has(thingKey(schema, name))
+
+function choicesFor(table: TableManifest, { wish }: PlanInput): Collision[] {
+  const merge: Collision[] = wish.what === 'structure' || !holdsRows(table) || !table.key ? [] : ['merge']
+  return wish.what === 'rows' ? ['replace', ...merge, 'skip'] : ['replace', 'rename', ...merge, 'skip']
+}
+
+export function leave(base: Operation, note: string, same = false): Operation {
+  return { ...base, verb: 'leave', how: null, notes: [note], rows: 0, bytes: 0, same }
+}
+
+function besidePlace(table: TableManifest, now: TargetTable | undefined, input: PlanInput): { schema: string; name: string } {
+  const { into } = input.wish
+  if (into.mode !== 'beside') throw new Error('only for copies beside the original')
+  const schema = into.schema ?? table.schema
+  const own = into.names[table.path]
+  if (own) return { schema, name: own }
+  if (into.prefix || into.suffix) return { schema, name: into.prefix + table.name + into.suffix }
+  if (schema !== table.schema) return { schema, name: table.name }
+  const happened = !now ? 'dropped' : sameStructure(table.structure, now.structure) ? 'then' : 'changed'
+  return { schema, name: besideName(table.name, happened, input.at, isTaken(schema, input)) }
+}
+
+function placeNew(base: Operation, table: TableManifest, to: { schema: string; name: string }, input: PlanInput): Operation {
+  const renamed = to.schema !== table.schema || to.name !== table.name
+  const note =
+    input.wish.what === 'structure'
+      ? 'Its structure, without rows.'
+      : table.rows === 0
+        ? 'Its structure; it held no rows.'
+        : `${plural(table.rows, 'row')} put back.`
+  return { ...base, verb: 'make', how: 'create', target: to, renamed, notes: [note] }
+}
+
+function replaceTable(base: Operation, table: TableManifest, now: TargetTable, { wish }: PlanInput): Operation {
+  const same = sameStructure(table.structure, now.structure)
+  if (wish.what === 'structure' && same) return { ...leave(base, 'Its structure is the same then and now.', true), choices: [] }
+  const refill = same || wish.what === 'rows'
+  const rows = wish.what === 'structure' ? 'without rows' : `with ${plural(table.rows, 'row')}`
+  const note = refill
+    ? `Emptied and filled ${rows} in one transaction; its structure ${same ? 'is the same then and now' : 'stays as it is now'}.`
+    : `Dropped and made again ${rows} in one transaction; its structure has changed since.`
+  return {
+    ...base,
+    verb: 'replace',
+    how: refill ? 'refill' : 'rebuild',
+    overwrites: now.rows,
+    notes: [note],
+    rebuilds: refill ? [] : now.dependents.filter(({ kind }) => kind !== 'table'),
+  }
+}
+
+function mergeInto(base: Operation, table: TableManifest): Operation {
+  if (!holdsRows(table)) return leave(base, 'It has no rows of its own; its partitions have them.', true)
+  return {
+    ...base,
+    verb: 'merge',
+    how: 'merge',
+    notes: [`Rows of then whose ${table.key?.join(', ') ?? 'key'} is missing now are added; all others stay as they are.`],
+  }
+}
+
+function putRows(base: Operation, table: TableManifest, { wish }: PlanInput): Operation {
+  const { keys, overwrite } = wish.rows[table.path]!
+  const columns = overwrite
+    ? `${overwrite.join(', ')} ${overwrite.length === 1 ? 'is' : 'are'} overwritten in rows that are there`
+    : 'rows that are there stay'
+  return {
+    ...base,
+    verb: 'merge',
+    how: 'rows',
+    rows: keys.length,
+    bytes: table.rows === 0 ? 0 : Math.round((table.bytes / table.rows) * keys.length),
+    overwrites: overwrite ? keys.length : null,
+    notes: [`${plural(keys.length, 'picked row')}: missing ones are added, ${columns}.`],
+  }
+}

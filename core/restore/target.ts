@@ -1,0 +1,92 @@
+import type { TableStructure } from '../content/manifest'
+import { kindOf } from './kinds'
+import { thingKey } from './sql'
+import type { StructureEntry } from './structure'
+
+/** Something that needs a table or view to be as it is. */
+export interface Dependent {
+  kind: 'view' | 'materialized-view' | 'function' | 'table'
+  /** Catalog and object id at the target, to find its entry in a dump. */
+  catalog: number
+  oid: number
+  /** `thingKey` of relations, the signature of functions. */
+  key: string
+  /** With its kind, as in `view sales.open_leg`. */
+  words: string
+}
+
+export interface TargetTable {
+  structure: TableStructure
+  rows: number
+  bytes: number
+  key: string[] | null
+  /** All that needs the table, directly or not; what must be dropped first comes first. */
+  dependents: Dependent[]
+  mayReplace: boolean
+  /** Who holds a lock on it now that a restore would wait for. */
+  heldBy: string[]
+}
+
+/** What stands at the target now, as far as a plan has to know. */
+export interface TargetState {
+  exists: boolean
+  tables: Map<string, TargetTable>
+  /** Keys (`thingKey`) of views, sequences, types and functions. */
+  others: Set<string>
+  /** What needs a view, by `thingKey`. */
+  dependents: Map<string, Dependent[]>
+  /** Every relation name in use, indexes too. */
+  relations: Set<string>
+  schemas: Set<string>
+  /** Schemas in which the connecting role may create. */
+  creatable: Set<string>
+  extensions: Set<string>
+  /** Extensions that the server could install. */
+  available: Set<string>
+  roles: Set<string>
+  tablespaces: Set<string>
+  /** Object ids of large objects. */
+  largeObjects: Set<number>
+  /** What the connecting role may do. */
+  may: { create: boolean; createDatabase: boolean; createRole: boolean; superuser: boolean }
+  /** Major version. */
+  version: number
+  /** Free bytes where the server's data lies, if that can be known. */
+  free: number | null
+  /** Statements that make the things without rows as they are now, by `definitionKey`. */
+  definitions: Map<string, string>
+}
+
+/** What is the same for all databases of a server. */
+export type ServerState = Pick<TargetState, 'roles' | 'tablespaces' | 'available' | 'may' | 'version' | 'free'>
+
+/** A database that is not there yet on a server. */
+export function emptyTarget(server: ServerState): TargetState {
+  return {
+    ...server,
+    exists: false,
+    tables: new Map(),
+    others: new Set(),
+    dependents: new Map(),
+    relations: new Set(),
+    schemas: new Set(['public']),
+    creatable: new Set(['public']),
+    extensions: new Set(),
+    largeObjects: new Set(),
+    definitions: new Map(),
+  }
+}
+
+export const definitionKey = (entry: StructureEntry) =>
+  JSON.stringify([entry.type, entry.schema, entry.name, ...(entry.type === 'DEFAULT ACL' ? [entry.owner] : [])])
+
+export function existsAt(target: TargetState, kind: string, schema: string, name: string): boolean {
+  if (kind === 'schema') return target.schemas.has(name)
+  if (kind === 'extension') return target.extensions.has(name)
+  return target.others.has(thingKey(schema, name)) || target.tables.has(thingKey(schema, name))
+}
+
+/** Whether the thing of an entry stands at the target, whatever its kind. */
+export function stands(target: TargetState, entry: StructureEntry): boolean {
+  return existsAt(target, kindOf(entry) ?? 'table', entry.schema ?? '', entry.name) || target.definitions.has(definitionKey(entry))
+}

@@ -1,0 +1,66 @@
+import { randomUUID } from 'node:crypto'
+import { VesselError } from '../../core/errors'
+import { wishOf, type Wish } from '../../core/restore/wish'
+import type { EngineContext } from '../context'
+import type { Vessel } from './vessels'
+
+/** A restore under a name, to be run again on whichever point is wanted then. */
+export interface SavedRestore {
+  id: string
+  name: string
+  wish: Wish
+  reason: string | null
+  createdAt: Date
+  lastRun: { id: string; state: string; at: Date } | null
+}
+
+export async function savedRestores(engine: EngineContext, vesselId: string): Promise<SavedRestore[]> {
+  const rows = await engine.db
+    .selectFrom('saved_restore')
+    .leftJoin('run', 'run.id', 'saved_restore.last_run_id')
+    .select(['saved_restore.id', 'saved_restore.name', 'saved_restore.wish', 'saved_restore.reason', 'saved_restore.created_at'])
+    .select(['run.id as run_id', 'run.state as run_state', 'run.at as run_at'])
+    .where('saved_restore.vessel_id', '=', vesselId)
+    .orderBy('saved_restore.name')
+    .execute()
+  return rows.map((row) => ({
+    id: row.id,
+    name: row.name,
+    wish: wishOf(row.wish),
+    reason: row.reason,
+    createdAt: row.created_at,
+    lastRun: row.run_id === null ? null : { id: row.run_id, state: row.run_state!, at: row.run_at! },
+  }))
+}
+
+/** Saves a restore under a name, in place of an earlier one of that name. Picked rows belong to one point, so they are not saved. */
+export async function saveRestore(engine: EngineContext, vessel: Vessel, name: string, wish: Wish, reason: string | null): Promise<string> {
+  const trimmed = name.trim()
+  if (trimmed.length === 0 || trimmed.length > 80) {
+    throw new VesselError('bad_name', {
+      what: 'A saved restore needs a name of 1 to 80 characters.',
+      touched: 'Nothing was saved.',
+      next: 'Give it one.',
+      status: 400,
+    })
+  }
+  const values = { wish: JSON.stringify({ ...wish, rows: {} }), reason }
+  const { id } = await engine.db
+    .insertInto('saved_restore')
+    .values({ id: randomUUID(), vessel_id: vessel.id, name: trimmed, created_at: engine.clock.now(), last_run_id: null, ...values })
+    .onConflict((conflict) => conflict.columns(['vessel_id', 'name']).doUpdateSet(values))
+    .returning('id')
+    .executeTakeFirstOrThrow()
+  return id
+}
+
+export async function savedRestore(engine: EngineContext, id: string) {
+  const row = await engine.db.selectFrom('saved_restore').selectAll().where('id', '=', id).executeTakeFirst()
+  if (row) return { ...row, wish: wishOf(row.wish) }
+  throw new VesselError('saved_restore_missing', {
+    what: 'This saved restore does not exist any more.',
+    touched: 'Nothing was changed.',
+    next: 'Look at the list of saved restores.',
+    status: 404,
+  })
+}

@@ -1,0 +1,198 @@
+import type pg from 'pg'
+import { VesselError } from '../../core/errors'
+import type { Group, Operation } from '../../core/restore/plan'
+import { qualified } from '../../core/restore/sql'
+import type { StructureEntry } from '../../core/restore/structure'
+import { plural } from '../../core/time/words'
+import { accessOf, discoverSource } from '../catalog/sources'
+import type { Vessel } from '../catalog/vessels'
+import { connect, translate, withClient } from '../sources/postgres/connect'
+import { dropDatabase, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
+import { readStructure } from '../sources/postgres/utilities'
+import { membersOf } from './entries'
+import type { RunContext } from './context'
+import { keepOverwritten, type Overwritten } from './keep'
+import type { Receipts } from './receipts'
+import { restoreGroup } from './restore-group'
+import { putLargeObjects } from './restore-large-objects'
+import { makeOther } from './restore-others'
+import type { OpenPoint, PlannedDatabase } from './restore-plan'
+import { beginScratch, finishScratch } from './scratch'
+
+const UNTOUCHED = 'It was rolled back: what stood there before is as it was.'
+
+type Count = (counter: string, by: number) => void
+
+/** Brings the things of one database back, in the order of its plan. */
+export class DatabaseRestore {
+  /** Whether the database was made by this restore, so that it goes again when the restore does not end. */
+  private fresh = false
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly vessel: Vessel,
+    private readonly point: OpenPoint,
+    private readonly planned: PlannedDatabase,
+    private readonly receipts: Receipts,
+  ) {}
+
+  async go(): Promise<void> {
+    const { plan, wish } = this.planned
+    const scratch = wish.into.mode === 'scratch' ? await beginScratch(this.run, this.vessel, this.planned) : null
+    try {
+      const steps = await this.planSteps()
+      await this.run.step(steps.before, async (count) => {
+        await this.makeDatabase()
+        await this.standalone('before', count)
+      })
+      if (steps.large !== null) await this.run.step(steps.large, (count) => this.largeObjects(count))
+      for (const { group, ordinal } of steps.groups) await this.restoreOne(group, ordinal)
+      await this.run.step(steps.after, async (count) => {
+        await this.standalone('after', count)
+        await this.standalone('last', count)
+      })
+      for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
+      if (scratch) await finishScratch(this.run, scratch, this.planned)
+    } catch (error) {
+      await this.undo()
+      throw error
+    }
+    await discoverSource(this.run.engine, (await accessOf(this.run.engine, this.planned.access.name)).id)
+  }
+
+  private async planSteps() {
+    const { access, database, plan } = this.planned
+    const member = `${access.name} / ${database}`
+    const before = await this.run.plan({ kind: 'structure', member, title: 'Structures before rows' })
+    const hasLarge = plan.operations.some(({ kind, verb }) => kind === 'large-objects' && verb !== 'leave')
+    const large = hasLarge ? await this.run.plan({ kind: 'large-objects', member, title: 'Large objects' }) : null
+    const groups = []
+    for (const group of plan.groups)
+      groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
+    const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
+    return { before, large, groups, after }
+  }
+
+  private titleOf({ tables }: Group): string {
+    const names = tables.map((i) => this.planned.plan.operations[i]!.target).map(({ schema, name }) => `${schema}.${name}`)
+    return names.length > 3 ? `${names.slice(0, 2).join(', ')} and ${names.length - 2} more together` : names.join(', ')
+  }
+
+  private async makeDatabase(): Promise<void> {
+    const { access, manifest, target, database, plan } = this.planned
+    const roles = plan.operations.filter(({ kind, verb }) => kind === 'role' && verb === 'make')
+    for (const operation of roles) {
+      await withClient(access, undefined, (client) => makeRole(client, manifest, operation.target.name))
+      target.roles.add(operation.target.name)
+      this.receipts.made(operation, [])
+    }
+    if (target.exists) return
+    await withClient(access, undefined, (client) => makeDatabase(client, database, manifest)).catch((error: unknown) => {
+      throw translate(error, access, database)
+    })
+    target.exists = this.fresh = true
+    await this.run.say('info', `The database ${database} was made.`)
+  }
+
+  /** A database that this restore made, and that nobody can have used yet, does not stay half-filled. */
+  private async undo(): Promise<void> {
+    if (!this.fresh) return
+    const { access, database } = this.planned
+    await withClient(access, undefined, (client) => dropDatabase(client, database)).catch(async (error: Error) => {
+      await this.run.say('warning', `The database ${database}, which this restore had made, could not be dropped again: ${error.message}`)
+    })
+    await this.run.say('info', `The database ${database}, which this restore had made, was dropped again.`)
+  }
+
+  /** Things without rows: each in a transaction of its own, so that one that fails takes no other with it. */
+  private async standalone(when: Operation['when'], count: Count): Promise<void> {
+    const { access, database, plan } = this.planned
+    const inner = new Set(plan.groups.flatMap((group) => group.inner))
+    const apart = new Set(['table', 'role', 'large-objects'])
+    const due = plan.operations.filter(
+      (operation, i) => !apart.has(operation.kind) && operation.verb !== 'leave' && operation.when === when && !inner.has(i),
+    )
+    if (due.length === 0) return
+    await withClient(access, database, async (client) => {
+      const replaces = due.some(({ verb }) => verb === 'replace')
+      const before = replaces ? await readStructure(access, database, client, { signal: this.run.signal }) : []
+      for (const operation of due) {
+        this.run.signal.throwIfAborted()
+        if (operation.kind === 'database') await this.properties(client, operation)
+        else await makeOther(client, this.planned, operation, before, this.receipts, (kept) => this.keep(client, kept, before))
+        count('structures', 1)
+      }
+    })
+  }
+
+  private async properties(client: pg.Client, operation: Operation): Promise<void> {
+    const { manifest, database, writing } = this.planned
+    this.receipts.made(operation, await writeProperties(client, database, manifest.properties!, writing))
+  }
+
+  private async largeObjects(count: Count): Promise<void> {
+    const { access, database, plan } = this.planned
+    const operation = plan.operations.find(({ kind }) => kind === 'large-objects')!
+    try {
+      await withClient(access, database, (client) =>
+        putLargeObjects(client, this.planned, this.point.store, operation, this.receipts, count, (kept) => this.keep(client, kept, [])),
+      )
+    } catch (error) {
+      if (this.run.signal.aborted) throw error
+      this.receipts.failed(operation, translate(error, access, database, UNTOUCHED))
+    }
+  }
+
+  private async restoreOne(group: Group, ordinal: number): Promise<void> {
+    const { access, database, plan } = this.planned
+    const members = membersOf(this.planned, group.tables)
+    const inner = group.inner.map((i) => plan.operations[i]!)
+    this.run.signal.throwIfAborted()
+    try {
+      await this.run.step(ordinal, async (count) => {
+        const client = await connect(access, database)
+        const stop = () => (client as unknown as { connection: { stream: { destroy(): void } } }).connection.stream.destroy()
+        this.run.signal.addEventListener('abort', stop)
+        try {
+          // Before locks are held, because the dump needs its own.
+          const stands = members.some(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge')
+          const before = stands ? await readStructure(access, database, client, { signal: this.run.signal }) : []
+          const outcomes = await restoreGroup(client, {
+            planned: this.planned,
+            store: this.point.store,
+            members,
+            inner,
+            before,
+            progress: {
+              structures: (n) => count('structures', n),
+              rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),
+              checked: (n) => count('rows checked', n),
+            },
+            keep: (locked, overwritten) => this.keep(locked, { tables: overwritten.map(({ operation }) => operation.target) }, before),
+          })
+          for (const outcome of outcomes) this.receipts.table(outcome)
+          for (const operation of inner) this.receipts.made(operation, [])
+          for (const { operation } of outcomes)
+            await client.query(`analyze ${qualified(operation.target.schema, operation.target.name)}`).catch(() => undefined)
+        } finally {
+          this.run.signal.removeEventListener('abort', stop)
+          await client.end().catch(() => undefined)
+        }
+      })
+    } catch (error) {
+      if (this.run.signal.aborted) throw error
+      const told = translate(error, access, database, UNTOUCHED)
+      for (const operation of [...members.map((member) => member.operation), ...inner]) this.receipts.failed(operation, told)
+      await this.run.say('error', told instanceof VesselError ? `${told.message} ${told.touched}` : String(told))
+    }
+  }
+
+  private async keep(client: pg.Client, overwritten: Overwritten, before: StructureEntry[]): Promise<void> {
+    const things = (overwritten.tables?.length ?? 0) + (overwritten.others?.length ?? 0) + (overwritten.largeObjects?.length ?? 0)
+    if (things === 0) return
+    const { access, database, manifest, wish } = this.planned
+    const into = { access: await accessOf(this.run.engine, access.name), database, then: manifest, days: wish.keepDays }
+    await keepOverwritten(this.run, this.vessel, this.point.store, client, into, overwritten, before)
+    await this.run.say('info', `What stood there was kept as a point of its own: ${plural(things, 'thing')}.`)
+  }
+}

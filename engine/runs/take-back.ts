@@ -1,0 +1,56 @@
+import { VesselError } from '../../core/errors'
+import { pathOf } from '../../core/things/thing'
+import { wishOf } from '../../core/restore/wish'
+import type { EngineContext } from '../context'
+import type { RestoreParams } from './restore'
+import { openPoint } from './restore-plan'
+
+/**
+ * The restore that takes a restore back: everything that it kept before overwriting goes to where it stood. What
+ * the restore made anew, where nothing stood, stays.
+ * @throws VesselError `nothing_kept` when nothing was overwritten, or when its time to be kept is over.
+ */
+export async function takeBack(engine: EngineContext, runId: string): Promise<RestoreParams> {
+  const kept = await engine.db.selectFrom('point').select('id').where('kept_for', '=', runId).orderBy('created_at', 'desc').execute()
+  const parts = []
+  for (const { id } of kept) {
+    const point = await openPoint(engine, id)
+    const picks = point.members.flatMap(({ member, manifest }) =>
+      manifest.databases.flatMap(({ name, tables, others, largeObjects }) => [
+        ...tables.map(({ path }) => path),
+        ...others.map(({ path }) => path),
+        ...(largeObjects ? [pathOf(member, name, 'large objects')] : []),
+      ]),
+    )
+    parts.push({ point: id, wish: wishOf({ picks, collide: 'replace' }) })
+  }
+  const [first, ...more] = parts
+  if (first) return { ...first, more, reason: 'Takes an earlier restore back' }
+  throw new VesselError('nothing_kept', {
+    what: 'Nothing is kept of what this restore overwrote: it overwrote nothing, or the time for which it was to be kept is over.',
+    touched: 'Nothing was changed.',
+    next: 'Look at the lifeline for a point from before it.',
+    status: 409,
+  })
+}
+
+/** Lets go of points that were kept before an overwriting and whose time is over. Pinned ones stay. */
+export async function expireKept(engine: EngineContext): Promise<void> {
+  const due = await engine.db
+    .selectFrom('point')
+    .select('id')
+    .where('kept_for', 'is not', null)
+    .where('pinned', '=', false)
+    .where('expires_at', '<', engine.clock.now())
+    .execute()
+  for (const { id } of due) {
+    const { store } = await openPoint(engine, id)
+    // From the catalog first: a record that is left in the store is found by the next look for stray files.
+    await engine.db.transaction().execute(async (tx) => {
+      const artifacts = await tx.deleteFrom('point_artifact').where('point_id', '=', id).returning('artifact_id').execute()
+      for (const { artifact_id: artifact } of artifacts) await tx.deleteFrom('artifact').where('id', '=', artifact).execute()
+      await tx.deleteFrom('point').where('id', '=', id).execute()
+    })
+    await store.removePoint(id)
+  }
+}

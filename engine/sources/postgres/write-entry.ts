@@ -1,0 +1,174 @@
+import type pg from 'pg'
+import { namesRoles, renameRoles } from '../../../core/restore/roles'
+import { identifierOf, quoteIdentifier, rename, tokensOf, type Renaming } from '../../../core/restore/sql'
+import { isOptional, type StructureEntry } from '../../../core/restore/structure'
+import type { TargetState } from '../../../core/restore/target'
+import { attempt, type LeftPart } from './refill'
+
+/** How entries of then are written at a target: under which names, for which roles. */
+export interface Writing {
+  renaming: Renaming
+  roles: Record<string, string>
+  target: TargetState
+}
+
+/** Runs entries of a structure within the caller's transaction. Parts that fail are gathered in `left`. */
+export class EntryWriter {
+  private defaults: Promise<boolean> | undefined
+
+  constructor(
+    private readonly client: pg.Client,
+    private readonly writing: Writing,
+    readonly left: LeftPart[],
+  ) {}
+
+  /** The statement of an entry, with the names and roles of the target. */
+  sqlOf(entry: StructureEntry, sql = entry.sql): string {
+    const renamed = rename(sql, this.writing.renaming)
+    return namesRoles(entry.type) || sql === entry.ownerSql || /SESSION AUTHORIZATION/.test(sql)
+      ? renameRoles(renamed, this.writing.roles)
+      : renamed
+  }
+
+  /** @param must whether a failure ends the caller's transaction; else it is told as a part that is left. */
+  async run(entry: StructureEntry, must = !isOptional(entry), sql = this.sqlOf(entry)): Promise<void> {
+    await this.placeInto(entry)
+    if (sql && must) await this.client.query(sql)
+    else if (sql)
+      for (const statement of statementsOf(entry, sql)) await this.attempt(statement, `${entry.type.toLowerCase()} ${entry.name}`)
+    await this.resetRights(entry)
+    await this.setOwner(entry)
+  }
+
+  private async attempt(statement: string, what: string): Promise<void> {
+    const failure = await attempt(this.client, statement)
+    if (failure) this.left.push({ what, why: failure.message })
+  }
+
+  private async setOwner(entry: StructureEntry): Promise<void> {
+    const owner = this.writing.roles[entry.owner ?? ''] ?? entry.owner ?? ''
+    if (!entry.ownerSql || !this.writing.target.roles.has(owner)) return
+    await this.attempt(this.sqlOf(entry, entry.ownerSql), `owner of ${entry.name}`)
+  }
+
+  private async placeInto({ tablespace, name }: StructureEntry): Promise<void> {
+    if (tablespace !== undefined && !this.writing.target.tablespaces.has(tablespace)) {
+      this.left.push({
+        what: `tablespace of ${name}`,
+        why: `There is no tablespace ${tablespace} at the target; it lies in the default one.`,
+      })
+      return
+    }
+    if (tablespace !== undefined) await this.client.query(`set local default_tablespace = ${quoteIdentifier(tablespace)}`)
+    else if (this.writing.target.tablespaces.size > 2) await this.client.query(`set local default_tablespace = ''`)
+  }
+
+  /**
+   * Default privileges of the target give new things rights that they did not have then. They are taken away
+   * again before the rights of then are given.
+   */
+  private async resetRights(entry: StructureEntry): Promise<void> {
+    if (entry.type === 'EXTENSION' && (await this.hasDefaults())) return this.resetMembers(entry.name)
+    const match = CREATED.exec(entry.ownerSql ?? '')
+    if (!match || !(await this.hasDefaults())) return
+    const kind = RIGHTS[match[1]!]!
+    await this.resetOne(kind, rename(kind.catalog === 'pg_proc' ? signatureOf(match[2]!, entry.name) : match[2]!, this.writing.renaming))
+  }
+
+  private async resetMembers(extension: string): Promise<void> {
+    const { rows } = await this.client.query<{ kind: string; name: string }>(MEMBERS, [extension])
+    for (const { kind, name } of rows) await this.resetOne(RIGHTS[kind]!, name)
+  }
+
+  private async resetOne(kind: Rights, name: string): Promise<void> {
+    const { rows } = await this.client.query<{ grantee: string; fresh: boolean }>(rightsQuery(kind), [name])
+    for (const { grantee } of rows.filter(({ fresh }) => fresh))
+      await this.client.query(`revoke all on ${kind.word} ${name} from ${grantee}`)
+    for (const { grantee } of rows.filter(({ fresh }) => !fresh)) await this.client.query(`grant all on ${kind.word} ${name} to ${grantee}`)
+  }
+
+  private hasDefaults(): Promise<boolean> {
+    this.defaults ??= this.client
+      .query<{ some: boolean }>('select exists (select from pg_catalog.pg_default_acl) as some')
+      .then(({ rows }) => rows[0]!.some)
+    return this.defaults
+  }
+}
+
+const CREATED =
+  /^ALTER (SCHEMA|TABLE|VIEW|MATERIALIZED VIEW|FOREIGN TABLE|SEQUENCE|FUNCTION|PROCEDURE|AGGREGATE|TYPE|DOMAIN) ([\s\S]*) OWNER TO/
+
+/** Members of an extension whose rights are not those that its own script gave. */
+const MEMBERS = `
+  with member as (select d.classid, d.objid from pg_catalog.pg_depend d join pg_catalog.pg_extension e on e.oid = d.refobjid
+    where d.refclassid = 'pg_catalog.pg_extension'::regclass and d.deptype = 'e' and e.extname = $1
+      and not exists (select from pg_catalog.pg_init_privs i where i.classoid = d.classid and i.objoid = d.objid and i.objsubid = 0))
+  select 'ROUTINE' as kind, p.oid::regprocedure::text as name from member join pg_catalog.pg_proc p on p.oid = objid
+    where classid = 'pg_catalog.pg_proc'::regclass and p.proacl is not null
+  union all select 'TYPE', t.oid::regtype::text from member join pg_catalog.pg_type t on t.oid = objid
+    where classid = 'pg_catalog.pg_type'::regclass and t.typacl is not null
+  union all select 'TABLE', c.oid::regclass::text from member join pg_catalog.pg_class c on c.oid = objid
+    where classid = 'pg_catalog.pg_class'::regclass and c.relacl is not null and c.relkind in ('r', 'v')`
+
+/** Rights are given one by one, so that one role that is missing takes no other's away. */
+function statementsOf(entry: StructureEntry, sql: string): string[] {
+  if (entry.type !== 'ACL' && entry.type !== 'DEFAULT ACL') return [sql]
+  const statements = sql.split(/;\s*\n/).map((statement) => statement.trim())
+  return statements.filter(Boolean)
+}
+
+/** A routine with the types of its arguments alone, as a cast to regprocedure wants it. */
+function signatureOf(written: string, tag: string): string {
+  const tokens = tokensOf(written)
+  const base = tokens.slice(
+    0,
+    tokens.findIndex(({ text }) => text === '('),
+  )
+  const plain = identifierOf(base.at(-1)) ?? ''
+  return base.map(({ text }) => text).join('') + tag.slice(plain.length)
+}
+
+interface Rights {
+  /** How GRANT calls it. */
+  word: string
+  type: string
+  catalog: string
+  acl: string
+  owner: string
+  /** Kind of object for acldefault. */
+  kind: string
+}
+
+const relation = (word: string, kind: string): Rights => ({
+  word,
+  type: 'regclass',
+  catalog: 'pg_class',
+  acl: 'relacl',
+  owner: 'relowner',
+  kind,
+})
+const routine = (word: string): Rights => ({ word, type: 'regprocedure', catalog: 'pg_proc', acl: 'proacl', owner: 'proowner', kind: 'f' })
+const type: Rights = { word: 'type', type: 'regtype', catalog: 'pg_type', acl: 'typacl', owner: 'typowner', kind: 'T' }
+const RIGHTS: Record<string, Rights> = {
+  SCHEMA: { word: 'schema', type: 'regnamespace', catalog: 'pg_namespace', acl: 'nspacl', owner: 'nspowner', kind: 'n' },
+  TABLE: relation('table', 'r'),
+  VIEW: relation('table', 'r'),
+  'MATERIALIZED VIEW': relation('table', 'r'),
+  'FOREIGN TABLE': relation('table', 'r'),
+  SEQUENCE: relation('sequence', 's'),
+  FUNCTION: routine('function'),
+  PROCEDURE: routine('procedure'),
+  AGGREGATE: routine('function'),
+  ROUTINE: routine('routine'),
+  TYPE: type,
+  DOMAIN: type,
+}
+
+/** Grantees that have rights which are none of the default, and those of the default that lack theirs. */
+const rightsQuery = ({ type: cast, catalog, acl, owner, kind }: Rights) => `
+  with thing as (select ${acl} as acl, acldefault('${kind}', ${owner}) as usual from pg_catalog.${catalog} where oid = $1::${cast} and ${acl} is not null),
+    has as (select a.grantee, array_agg(a.privilege_type || a.is_grantable order by 1) as rights from thing, aclexplode(acl) a group by 1),
+    usual as (select a.grantee, array_agg(a.privilege_type || a.is_grantable order by 1) as rights from thing, aclexplode(usual) a group by 1)
+  select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end as grantee, fresh from (
+    select has.grantee, true as fresh from has left join usual using (grantee) where usual.rights is distinct from has.rights
+    union all select usual.grantee, false from usual left join has using (grantee) where usual.rights is distinct from has.rights) x`

@@ -1,0 +1,7 @@
+import { saveRestore } from '../../../../engine/catalog/saved-restores'
+import { vesselBySlug } from '../../../../engine/catalog/vessels'
+
+export default route(async (engine, event) => {
+  const { name, wish, reason } = await bodyOf(event, SaveRestore)
+  return created(event, { id: await saveRestore(engine, await vesselBySlug(engine, slugOf(event)), name, wish, reason) })
+})
