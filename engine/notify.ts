@@ -10,6 +10,7 @@ export type Change =
   | { about: 'vessel'; id: string }
   | { about: 'store' }
   | { about: 'scratch'; id: string }
+  | { about: 'take-out'; id: string; rows: number; of: number; over: boolean }
 
 const CHANNEL = 'unbroken_vessel'
 

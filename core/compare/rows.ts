@@ -25,6 +25,8 @@ export interface RowComparison {
   gone: number
   changed: number
   fresh: number
+  /** How many of the changed rows differ in the column at each position. */
+  byColumn: Record<number, number>
   /** The first differences by key; `limit` of them at most. */
   rows: RowDifference[]
 }
@@ -44,7 +46,7 @@ export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt
     if (lines) lines.push(line)
     else before.set(key, [line])
   }
-  const comparison: RowComparison = { same: 0, gone: 0, changed: 0, fresh: 0, rows: [] }
+  const comparison: RowComparison = { same: 0, gone: 0, changed: 0, fresh: 0, byColumn: {}, rows: [] }
   const differences: { mark: RowDifference['mark']; key: string; then?: string; now?: string }[] = []
   for (const line of now) {
     const key = keyOf(line)
@@ -55,6 +57,7 @@ export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt
       differences.push({ mark: 'new', key, now: line })
     } else {
       comparison.changed++
+      countColumns(comparison.byColumn, old, line)
       differences.push({ mark: 'changed', key, then: old, now: line })
     }
   }
@@ -70,6 +73,11 @@ export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt
     now: b === undefined ? null : fieldsOf(b),
   }))
   return comparison
+}
+
+function countColumns(byColumn: Record<number, number>, then: string, now: string): void {
+  const [before, after] = [then.split('\t'), now.split('\t')]
+  for (let i = 0; i < after.length; i++) if (before[i] !== after[i]) byColumn[i] = (byColumn[i] ?? 0) + 1
 }
 
 export function rawFields(line: string, at: number[]): string[] {

@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
-import type { OpenTask, SealedChunk, SealTask } from './tasks'
+import type { ConvertTask, OpenTask, Scanned, ScanTask, SealedChunk, SealTask } from './tasks'
 
 /**
  * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
@@ -31,6 +31,14 @@ export class ContentPool {
 
   open(task: OpenTask): Promise<Uint8Array<ArrayBuffer>> {
     return this.piscina.run(task, { name: 'openChunk' })
+  }
+
+  scan(task: ScanTask): Promise<Scanned> {
+    return this.piscina.run(task, { name: 'scanChunk' })
+  }
+
+  convert(task: ConvertTask): Promise<{ bytes: Uint8Array; rows: number }> {
+    return this.piscina.run(task, { name: 'convertChunk' })
   }
 
   close(): Promise<void> {

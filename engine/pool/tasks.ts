@@ -2,6 +2,10 @@ import { createHmac } from 'node:crypto'
 import { setFlagsFromString } from 'node:v8'
 import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
+import { linesOf, rawFields } from '../../core/compare/rows'
+import type { Column } from '../../core/content/manifest'
+import { filterOf, needleOf, type Ready } from '../../core/look/filter'
+import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { seal, unseal } from '../secrets/seal'
 
 // What runs on worker threads: everything about content that costs time and needs no I/O.
@@ -88,6 +92,67 @@ export function openTask(task: OpenTask): Uint8Array<ArrayBuffer> {
   const name = createHmac('sha256', task.nameKey).update(plain).digest()
   if (!name.equals(Buffer.from(task.name))) throw new Error('the content does not have the name it is kept under')
   return own(plain)
+}
+
+export interface ScanTask extends OpenTask {
+  filter: Ready[]
+  /** The first row to look at, and how many may be found at most. */
+  from: number
+  limit: number
+}
+
+/** Rows of a chunk that satisfy a filter: their positions, and their lines. */
+export interface Scanned {
+  at: number[]
+  lines: string[]
+  /** Rows that were looked at, from the beginning of the chunk. */
+  looked: number
+}
+
+export function scanTask(task: ScanTask): Scanned {
+  const plain = openTask(task)
+  const needle = needleOf(task.filter)
+  if (needle !== null && !Buffer.from(plain.buffer).includes(needle)) return { at: [], lines: [], looked: Infinity }
+  const holds = filterOf(task.filter)
+  const found: Scanned = { at: [], lines: [], looked: 0 }
+  for (const line of linesOf([plain])) {
+    const position = found.looked++
+    if (position < task.from || !holds(line)) continue
+    found.at.push(position)
+    found.lines.push(line)
+    if (found.at.length >= task.limit) return found
+  }
+  return { ...found, looked: Infinity }
+}
+
+export interface ConvertTask extends OpenTask {
+  format: 'csv' | 'jsonl' | 'insert'
+  filter: Ready[]
+  /** Rows that are wanted, by the text of their key columns; null for all. */
+  keys: { at: number[]; wanted: Set<string> } | null
+  target: { schema: string; name: string }
+  columns: string[]
+  types: Pick<Column, 'name' | 'type'>[]
+}
+
+/** The rows of a chunk in an open format. */
+export function convertTask(task: ConvertTask): { bytes: Uint8Array<ArrayBuffer>; rows: number } {
+  const write =
+    task.format === 'csv'
+      ? csvLine
+      : task.format === 'jsonl'
+        ? jsonWriter(task.columns, task.types)
+        : insertWriter(task.target, task.columns)
+  const holds = filterOf(task.filter)
+  const { keys } = task
+  let rows = 0
+  let text = ''
+  for (const line of linesOf([openTask(task)])) {
+    if (!holds(line) || (keys && !keys.wanted.has(rawFields(line, keys.at).join('\t')))) continue
+    text += write(line)
+    rows++
+  }
+  return { bytes: own(Buffer.from(text)), rows }
 }
 
 function decompress({ codec, base }: OpenTask, packed: Buffer): Uint8Array {

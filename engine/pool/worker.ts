@@ -1,5 +1,5 @@
 import { move, transferableSymbol, valueSymbol } from 'piscina'
-import { nameTask, openTask, sealTask, type OpenTask, type SealTask } from './tasks'
+import { convertTask, nameTask, openTask, scanTask, sealTask, type ConvertTask, type OpenTask, type ScanTask, type SealTask } from './tasks'
 
 // The entry of a worker thread (built to dist/pool-worker.mjs). Results are moved between threads, not copied.
 
@@ -20,4 +20,13 @@ export function sealChunk(task: SealTask) {
 export function openChunk(task: OpenTask) {
   const plain = openTask(task)
   return moving(plain, [plain.buffer])
+}
+
+export function scanChunk(task: ScanTask) {
+  return scanTask(task)
+}
+
+export function convertChunk(task: ConvertTask) {
+  const result = convertTask(task)
+  return moving(result, [result.bytes.buffer])
 }

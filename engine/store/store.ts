@@ -1,7 +1,7 @@
 import { VesselError } from '../../core/errors'
 import type { PointRecord } from '../../core/content/manifest'
 import type { ContentPool } from '../pool/pool'
-import { CODEC } from '../pool/tasks'
+import { CODEC, type OpenTask } from '../pool/tasks'
 import { seal, unseal } from '../secrets/seal'
 import type { Backend } from './folder'
 import type { ChunkIndex, ChunkPlace } from './index'
@@ -47,12 +47,23 @@ export class Store {
     }
   }
 
-  async readAt(name: string, place: ChunkPlace): Promise<Uint8Array<ArrayBuffer>> {
+  readAt(name: string, place: ChunkPlace): Promise<Uint8Array<ArrayBuffer>> {
+    return this.openAt(name, place, (task) => this.pool.open(task))
+  }
+
+  /** Does work on a sealed chunk where it is opened, on a thread, so that only its result travels. */
+  async with<T>(name: string, work: (task: OpenTask) => Promise<T>): Promise<T> {
+    const place = await this.index.find(Buffer.from(name, 'hex'), null)
+    if (!place) throw this.missing(name)
+    return this.openAt(name, place, work)
+  }
+
+  private async openAt<T>(name: string, place: ChunkPlace, work: (task: OpenTask) => Promise<T>): Promise<T> {
     const bytes = await this.backend.read(packPath(place.pack), place.position, place.length)
     const entry = this.parse(bytes, name, place)
     const base = entry.base ? await this.read(entry.base.toString('hex')) : null
     try {
-      return await this.pool.open({
+      return await work({
         sealed: entry.sealed,
         codec: entry.codec,
         name: Buffer.from(name, 'hex'),

@@ -1,5 +1,6 @@
 import * as v from 'valibot'
 import { READERS } from '../../core/plan/definition'
+import { OPS } from '../../core/look/filter'
 import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
 
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
@@ -98,3 +99,39 @@ export const NewStore = v.object({ name: text(80), path: text(1000), key: v.opti
 
 export const SaveRestore = v.object({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
 export const Reason = v.object({ reason: v.optional(v.nullable(text(500)), null) })
+
+export const Id = v.pipe(v.string(), v.uuid('This is not an id.'))
+export const Whole = v.pipe(v.string(), v.regex(/^\d{1,12}$/, 'This is no whole number.'), v.transform(Number))
+export const Instant = v.pipe(
+  v.string(),
+  v.isoTimestamp('This is no instant.'),
+  v.transform((iso) => new Date(iso)),
+)
+
+/** A row by its chunk and its position in it, as in `12.3400`. */
+export const Place = v.pipe(
+  v.string(),
+  v.regex(/^\d{1,9}\.\d{1,9}$/, 'This is no place of a row.'),
+  v.transform((place) => {
+    const [chunk, row] = place.split('.').map(Number)
+    return { chunk: chunk!, row: row! }
+  }),
+)
+
+const json = (what: string) =>
+  v.rawTransform<string, unknown>(({ dataset, addIssue, NEVER }) => {
+    try {
+      return JSON.parse(dataset.value) as unknown
+    } catch {
+      addIssue({ message: `${what} is no JSON.` })
+      return NEVER
+    }
+  })
+
+export const Conditions = v.pipe(
+  v.string(),
+  json('The filter'),
+  v.pipe(v.array(v.object({ column: text(63), op: v.picklist(OPS), value: text(10_000) })), v.maxLength(20)),
+)
+
+export const Keys = v.pipe(v.string(), json('The list of keys'), v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS)))

@@ -1,7 +1,11 @@
 import * as v from 'valibot'
-import { compareTable } from '../../../../engine/compare/table'
+import { comparePoints, compareTable } from '../../../../engine/compare/table'
 
-const Query = v.object({ path: v.string() })
+const Query = v.object({ path: v.string(), against: v.optional(Id) })
 const ROWS = 400
 
-export default route((engine, event) => compareTable(engine, idOf(event), queryOf(event, Query).path, ROWS))
+/** A table of a point against its source now, or against another point. */
+export default route((engine, event) => {
+  const { path, against } = queryOf(event, Query)
+  return against ? comparePoints(engine, idOf(event), against, path, ROWS) : compareTable(engine, idOf(event), path, ROWS)
+})

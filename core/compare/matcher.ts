@@ -1,0 +1,30 @@
+/**
+ * Takes the rows of two sides, in whatever order they come, and keeps those that have no equal on the other side
+ * yet. While both sides come in about the same order, what is kept is little more than what differs.
+ */
+export class RowMatcher {
+  private readonly pending = { then: new Map<string, number>(), now: new Map<string, number>() }
+  /** Characters that are kept. */
+  size = 0
+  same = 0
+
+  add(side: 'then' | 'now', line: string): void {
+    const other = this.pending[side === 'then' ? 'now' : 'then']
+    const awaited = other.get(line)
+    if (awaited === undefined) {
+      const own = this.pending[side]
+      own.set(line, (own.get(line) ?? 0) + 1)
+      this.size += line.length
+      return
+    }
+    if (awaited === 1) other.delete(line)
+    else other.set(line, awaited - 1)
+    this.size -= line.length
+    this.same++
+  }
+
+  /** Rows of a side that have no equal on the other. */
+  *rest(side: 'then' | 'now'): Generator<string> {
+    for (const [line, count] of this.pending[side]) for (let i = 0; i < count; i++) yield line
+  }
+}

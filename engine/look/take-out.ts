@@ -1,0 +1,145 @@
+import { copyText } from '../../core/content/copy-text'
+import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { ddlOf, entriesOf } from '../../core/look/ddl'
+import { readyFilter, type Condition } from '../../core/look/filter'
+import { csvHeader, type Format } from '../../core/look/formats'
+import { qualified, quoteIdentifier } from '../../core/restore/sql'
+import type { EngineContext } from '../context'
+import { openPoint, tableIn, type OpenPoint } from '../runs/restore-plan'
+import type { Store } from '../store/store'
+import { candidateChunks } from './rows'
+
+export interface TakeOutQuery {
+  path: string
+  format: Format
+  filter: Condition[]
+  /** Only rows with these keys; null for all. */
+  keys: string[][] | null
+}
+
+/** What is written, piece by piece, with the rows that a piece holds. */
+export interface Piece {
+  bytes: Uint8Array
+  rows: number
+}
+
+export interface TakeOut {
+  /** A name for the file, without its ending. */
+  name: string
+  rows: number
+  pieces: () => AsyncGenerator<Piece>
+}
+
+const encoder = new TextEncoder()
+const text = (value: string): Piece => ({ bytes: encoder.encode(value), rows: 0 })
+
+/** A table of a point, or chosen rows of it, in an open format, chunk by chunk. */
+export async function takeOutTable(engine: EngineContext, pointId: string, query: TakeOutQuery): Promise<TakeOut> {
+  const point = await openPoint(engine, pointId)
+  const { table, database } = tableIn(point, query.path)
+  const filter = readyFilter(query.filter, table.columns, table.structure.columns)
+  if (query.keys && !table.key) {
+    throw new VesselError('no_key', {
+      what: `${table.schema}.${table.name} has no key by which rows could be picked.`,
+      touched: 'Nothing was written.',
+      next: 'Take the whole table out, or filter it.',
+    })
+  }
+  const keys = query.keys && {
+    at: table.key!.map((column) => table.columns.indexOf(column)),
+    wanted: new Set(query.keys.map((key) => key.map(copyText).join('\t'))),
+  }
+  const some = keys !== null || filter.length > 0
+  return {
+    name: `${table.schema}.${table.name}`,
+    rows: query.keys?.length ?? table.rows,
+    pieces: async function* () {
+      if (query.format === 'sql' && !some) return yield* wholeSql(point.store, database, table)
+      if (query.format === 'csv') yield text(csvHeader(table.columns))
+      const format = query.format === 'sql' ? 'insert' : query.format
+      const chunks = candidateChunks(table, filter).map((chunk) => table.chunks[chunk]!.name)
+      const { columns, schema, name } = table
+      const job = { format, filter, keys, target: { schema, name }, columns, types: table.structure.columns } as const
+      yield* ahead(chunks, (chunk) => point.store.with(chunk, (task) => point.store.pool.convert({ ...task, ...job })))
+    },
+  }
+}
+
+/** As many at once as there are threads, in order. */
+async function* ahead<T>(items: string[], work: (item: string) => Promise<T>): AsyncGenerator<T> {
+  const running: Promise<T>[] = []
+  try {
+    for (const item of items) {
+      running.push(work(item))
+      running.at(-1)!.catch(() => undefined)
+      if (running.length > 3) yield await running.shift()!
+    }
+    while (running.length > 0) yield await running.shift()!
+  } finally {
+    await Promise.allSettled(running)
+  }
+}
+
+/** Structure and rows as psql reads them: the rows go through as they are stored. */
+async function* wholeSql(store: Store, database: DatabaseManifest, table: TableManifest): AsyncGenerator<Piece> {
+  const { before, after } = ddlOf(entriesOf(database, table.path))
+  yield text(`${SESSION}${before}\n\n`)
+  yield* copyOf(store, table)
+  yield text(`${after}\n`)
+}
+
+const SESSION = `SET statement_timeout = 0;
+SET client_encoding = 'UTF8';
+SET standard_conforming_strings = on;
+SET check_function_bodies = false;
+SET xmloption = content;
+SET datestyle = 'ISO, YMD';
+SET intervalstyle = 'postgres';
+SET timezone = 'UTC';
+SELECT pg_catalog.set_config('search_path', '', false);
+
+`
+
+async function* copyOf(store: Store, table: TableManifest): AsyncGenerator<Piece> {
+  if (table.structure.kind !== 'table') return
+  const columns = table.columns.length > 0 ? ` (${table.columns.map(quoteIdentifier).join(', ')})` : ''
+  yield text(`COPY ${qualified(table.schema, table.name)}${columns} FROM stdin;\n`)
+  let i = 0
+  for await (const bytes of store.readAll(table.chunks.map(({ name }) => name))) yield { bytes, rows: table.chunks[i++]!.rows }
+  yield text('\\.\n\n')
+}
+
+/** A whole schema as one SQL script: all structures, all rows, then what comes after them. */
+export function takeOutSchema(point: OpenPoint, path: string): TakeOut {
+  const { database, tables, others } = schemaIn(point, path)
+  const entries = new Map([...others, ...tables].flatMap((thing) => entriesOf(database, thing.path)).map((entry) => [entry.id, entry]))
+  const { before, after } = ddlOf(database.entries.filter(({ id }) => entries.has(id)))
+  return {
+    name: path.split('/').slice(1).join('.'),
+    rows: tables.reduce((sum, { rows }) => sum + rows, 0),
+    pieces: async function* () {
+      yield text(`${SESSION}${before}\n\n`)
+      for (const table of tables) yield* copyOf(point.store, table)
+      yield text(`${after}\n`)
+    },
+  }
+}
+
+/** The tables of a schema or database in a point, with rows of their own. */
+export function schemaIn(point: OpenPoint, path: string) {
+  const within = (own: string) => own === path || own.startsWith(`${path}/`)
+  for (const { manifest } of point.members) {
+    for (const database of manifest.databases) {
+      const tables = database.tables.filter((table) => within(table.path))
+      const others = database.others.filter((other) => within(other.path))
+      if (tables.length + others.length > 0) return { database, tables, others }
+    }
+  }
+  throw new VesselError('not_in_point', {
+    what: `${path} is not in this point.`,
+    touched: 'Nothing was written.',
+    next: 'Choose something of its tree.',
+    status: 404,
+  })
+}

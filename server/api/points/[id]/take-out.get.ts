@@ -1,0 +1,89 @@
+import { Readable } from 'node:stream'
+import { sendStream, setResponseHeaders, type H3Event } from 'h3'
+import * as v from 'valibot'
+import yazl from 'yazl'
+import type { Engine } from '../../../../engine/engine'
+import { schemaIn, takeOutSchema, takeOutTable, type TakeOut } from '../../../../engine/look/take-out'
+import { notify } from '../../../../engine/notify'
+import { openPoint } from '../../../../engine/runs/restore-plan'
+import { FORMATS, type Format } from '../../../../core/look/formats'
+
+const Query = v.object({
+  path: v.string(),
+  format: v.picklist(FORMATS),
+  filter: v.optional(Conditions, '[]'),
+  keys: v.optional(Keys),
+  /** By which the interface knows the progress that is told meanwhile. */
+  token: v.optional(v.pipe(v.string(), v.maxLength(60))),
+})
+
+const TYPES: Record<Format | 'zip', string> = {
+  sql: 'application/sql',
+  csv: 'text/csv; charset=utf-8',
+  jsonl: 'application/jsonl',
+  zip: 'application/zip',
+}
+const TELL_MS = 400
+
+/** A table, chosen rows or a schema of a point as a file, streamed as it is read. */
+export default route(async (engine, event) => {
+  const { path, format, filter, keys, token } = queryOf(event, Query)
+  const id = idOf(event)
+  const point = await openPoint(engine, id)
+  const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
+  if (isTable) {
+    const taken = await takeOutTable(engine, id, { path, format, filter, keys: keys ?? null })
+    return send(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
+  }
+  if (format === 'sql') {
+    const taken = takeOutSchema(point, path)
+    return send(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
+  }
+  const tables = schemaIn(point, path).tables.filter(({ structure }) => structure.kind === 'table')
+  const parts = await Promise.all(tables.map((table) => takeOutTable(engine, id, { path: table.path, format, filter: [], keys: null })))
+  return send(event, `${path.split('/').slice(1).join('.')}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
+})
+
+function send(event: H3Event, name: string, type: string, stream: Readable) {
+  const plain = name.replace(/[^\w.-]/g, '_')
+  setResponseHeaders(event, {
+    'content-type': type,
+    'content-disposition': `attachment; filename="${plain}"; filename*=UTF-8''${encodeURIComponent(name)}`,
+  })
+  return sendStream(event, stream)
+}
+
+/** The bytes of what is taken out, with the progress told now and then. */
+async function* told(
+  engine: Engine,
+  taken: TakeOut,
+  token: string | undefined,
+  progress = { rows: 0, of: taken.rows },
+): AsyncGenerator<Uint8Array> {
+  let last = 0
+  const tell = (over: boolean) => (token ? notify(engine.db, { about: 'take-out', id: token, ...progress, over }) : undefined)
+  for await (const { bytes, rows } of taken.pieces()) {
+    progress.rows += rows
+    if (Date.now() - last > TELL_MS) {
+      last = Date.now()
+      await tell(false)
+    }
+    if (bytes.length > 0) yield bytes
+  }
+  await tell(progress.rows >= progress.of)
+}
+
+function zipOf(engine: Engine, parts: TakeOut[], format: Format, token: string | undefined): Readable {
+  const zip = new yazl.ZipFile()
+  const progress = { rows: 0, of: parts.reduce((sum, { rows }) => sum + rows, 0) }
+  const output = zip.outputStream as Readable
+  for (const part of parts) {
+    zip.addReadStreamLazy(`${part.name}.${format}`, (ready) => {
+      const stream = Readable.from(told(engine, part, token, progress))
+      stream.on('error', (error) => output.destroy(error))
+      ready(null, stream)
+    })
+  }
+  zip.end()
+  return output
+}
