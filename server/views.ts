@@ -12,6 +12,10 @@ import type { VesselStanding } from '../engine/catalog/standing'
 import type { StoreView as Store } from '../engine/catalog/store-views'
 import type { PointContents, PointThing } from '../engine/compare/contents'
 import type { TableComparison } from '../engine/compare/table'
+import type { PointSighting as Sighting, RowHistory as History } from '../engine/look/row-history'
+import type { LookedRow, RowPage, WholeRow } from '../engine/look/rows'
+import type { SavedRestore as Saved } from '../engine/catalog/saved-restores'
+import type { ScratchCopy as Scratch } from '../engine/catalog/scratch-views'
 import type { Change } from '../engine/notify'
 import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
 import type { Hand as HandNow, Unclaimed } from '../engine/watch/hands'
@@ -29,6 +33,12 @@ export type Lifeline = Sent<LifelineData>
 export type EstateThing = Sent<Thing>
 export type EstateSource = Sent<Source>
 export type StoreView = Sent<Store>
+export type RowHistory = Sent<History>
+export type PointSighting = Sent<Sighting>
+export interface RestoresView {
+  saved: Sent<Saved>[]
+  scratch: Sent<Scratch>[]
+}
 export type Plan = DatabasePlan & { source: string }
 export interface WatchView {
   now: string
@@ -56,7 +66,10 @@ export type {
   PointThing,
   ProbeFinding,
   ProbeReport,
+  LookedRow,
   ReceiptLine,
+  RowPage,
+  WholeRow,
   StructureLine,
   TableComparison,
   Unclaimed,

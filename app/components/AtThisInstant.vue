@@ -11,7 +11,7 @@ interface Point {
   run: string
   complete: boolean
   consistency: string
-  missing: { path: string; reason: string }[]
+  missing: { path: string; reason: string; note?: boolean }[]
   verifiedAt: string | null
   version: number
 }
@@ -85,6 +85,7 @@ const first = computed(() => points[0])
         <UButton color="primary" variant="solid" :to="`/vessels/${vessel.slug}/bring-back?at=${new Date(instant).toISOString()}`"
           >Bring back from {{ clockOf(point.at) }}…</UButton
         >
+        <UButton :to="`/vessels/${vessel.slug}/contents?point=${point.id}`">Open contents</UButton>
         <UButton :to="`/runs/${point.run}`">Its run</UButton>
         <span class="ml-auto w-[250px] text-[13px] leading-[18px]"
           ><b class="text-[15px] font-semibold">{{ bytesInWords(bytes) }}</b> to read, back in about
@@ -113,7 +114,9 @@ const first = computed(() => points[0])
           <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
         </li>
         <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
-        <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="ochre py-1">{{ item.path }} is missing. {{ item.reason }}</li>
+        <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
+          {{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}
+        </li>
         <li v-if="point.comment" class="soft py-1">{{ point.comment }}</li>
       </ul>
     </div>

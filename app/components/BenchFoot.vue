@@ -10,9 +10,10 @@ const reason = defineModel<string>('reason', { required: true })
 const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) =>
   bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
 const active = computed(() => bench.operations.value.filter((operation) => operation.verb !== 'leave'))
-const replaces = computed(() => active.value.some((operation) => operation.verb === 'replace'))
+const replaces = computed(() => active.value.some((operation) => operation.verb === 'replace' || operation.overwrites !== null))
 const ready = computed(() => active.value.length > 0 && bench.blockers.value.length === 0 && !bench.planning.value)
 const missing = computed(() => replaces.value && reason.value.trim() === '')
+const overwritten = computed(() => sum((plan) => plan.overwrites))
 const input = useTemplateRef<HTMLInputElement>('input')
 const asked = ref(false)
 function bringBack() {
@@ -53,7 +54,9 @@ function bringBack() {
         <div class="soft s12">to do</div>
       </div>
       <div v-if="replaces" class="leading-[18px]">
-        <b class="iron font-semibold">about {{ countInWords(sum((plan) => plan.overwrites)) }} rows overwritten</b>
+        <b class="iron font-semibold">{{
+          overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'definitions overwritten'
+        }}</b>
         <div class="soft s12">kept as a point first</div>
       </div>
       <label
@@ -73,6 +76,12 @@ function bringBack() {
         />
       </label>
       <div class="ml-auto flex gap-2.5">
+        <SaveRestore
+          v-if="bench.wish.value && Object.keys(bench.choices.rows).length === 0"
+          :slug="vessel.slug"
+          :wish="bench.wish.value"
+          :reason="reason"
+        />
         <UButton :disabled="!ready" :loading="sending" @click="emit('go', true)">Rehearse</UButton>
         <UButton data-go color="primary" variant="solid" :disabled="!ready" :loading="sending" @click="bringBack">Bring back</UButton>
       </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { lastName } from '~~/core/things/thing'
-import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
+import type { EstateSource, Lifeline, VesselView } from '~~/server/views'
 import type { Workbench } from '~/composables/useWorkbench'
 
 const { bench, chosen, lifeline, vessel } = defineProps<{
@@ -8,42 +8,52 @@ const { bench, chosen, lifeline, vessel } = defineProps<{
   bench: Workbench
   chosen: Lifeline['points'][number] | undefined
   lifeline: Lifeline | null
-  comparison: TableComparison | null
 }>()
 defineEmits<{ point: [id: string] }>()
 const now = useTicking()
-const route = useRoute()
+const { choices } = bench
 
 const tables = computed(() => bench.operations.value.filter((operation) => operation.kind === 'table' && operation.verb !== 'leave'))
 const rows = computed(() => tables.value.reduce((sum, operation) => sum + operation.rows, 0))
 const replaced = computed(() => tables.value.filter((operation) => operation.verb === 'replace'))
 const what = computed(() => (tables.value.length === 1 ? lastName(tables.value[0]!.path) : plural(tables.value.length, 'table')))
+const where = computed(() => {
+  if (choices.mode === 'scratch') return `a scratch copy of ${what.value}`
+  if (choices.mode === 'elsewhere') return `${what.value} in ${choices.elsewhere.database}`
+  return what.value
+})
 const INTO = [
-  ['original', 'the original place'],
-  ['beside', 'beside it, renamed'],
+  ['original', 'original place'],
+  ['beside', 'beside it'],
+  ['elsewhere', 'elsewhere'],
+  ['scratch', 'a scratch copy'],
 ] as const
 const COLLIDE = [
   ['replace', 'replace'],
   ['rename', 'rename'],
+  ['merge', 'merge'],
   ['skip', 'skip'],
 ] as const
-const schemas = computed(() => [...new Set(Object.values(bench.contents.data.value?.schemas ?? {}).flat())])
-// A choice needs a value that is not empty, and a schema may have any name.
-const OWN = 'own'
-const schemaItems = computed(() => [
-  { label: 'its own schema', value: OWN },
-  ...schemas.value.map((name) => ({ label: name, value: `in ${name}` })),
-])
-const schema = computed({
-  get: () => (bench.beside.schema === null ? OWN : `in ${bench.beside.schema}`),
-  set: (value: string) => (bench.beside.schema = value === OWN ? null : value.slice('in '.length)),
+const WHAT = [
+  ['both', 'structure and rows'],
+  ['structure', 'structure'],
+  ['rows', 'rows'],
+] as const
+const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
+const sourceNames = computed(() => sources.value?.map(({ name }) => name) ?? [])
+const ownSource = computed(() => bench.things.value[0]?.path.split('/')[0] ?? '')
+watch(ownSource, (name) => {
+  choices.elsewhere.source ||= name
+  choices.scratch.source ||= name
 })
+const schemas = computed(() => [...new Set(Object.values(bench.contents.data.value?.schemas ?? {}).flat())])
 const points = computed(() =>
   [...(lifeline?.points ?? [])]
     .reverse()
     .slice(0, 200)
     .map((point) => ({ label: `${whenOf(point.at)}${point.name ? `, ${point.name}` : ''}`, value: point.id })),
 )
+const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plural(value, 'hour') : plural(value / 24, 'day'), value }))
 </script>
 
 <template>
@@ -55,12 +65,14 @@ const points = computed(() =>
           >?</template
         >
         <template v-else-if="tables.length === 0"
-          >{{ plural(bench.operations.value.filter((o) => o.verb === 'make').length, 'thing') }} without rows
+          >{{ plural(bench.operations.value.filter((o) => o.verb !== 'leave').length, 'thing') }} without rows
           {{ bench.operations.value.length === 1 ? 'returns' : 'return' }}.</template
         >
         <template v-else
-          >{{ plural(rows, 'row') }} {{ rows === 1 ? 'returns' : 'return' }} to {{ what
-          }}<template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
+          ><template v-if="choices.what === 'structure'">The structure of {{ where }} returns</template
+          ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing return to {{ where }}</template
+          ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'returns' : 'return' }} to {{ where }}</template
+          ><template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
           ><template v-if="replaced.length > 0">; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
           >.</template
         >
@@ -69,47 +81,84 @@ const points = computed(() =>
         >Back to the lifeline</NuxtLink
       >
     </div>
-    <div class="mt-2.5 flex flex-wrap items-stretch gap-x-6 gap-y-3 text-[13px]">
-      <div class="border-r border-[var(--line)] pr-6">
+    <div class="mt-2.5 flex flex-wrap items-end gap-x-5 gap-y-2.5 text-[13px]">
+      <div>
         <div class="soft s12 mb-1.5">From</div>
-        <div class="flex items-center gap-4">
-          <div class="leading-[18px]">
-            <div class="font-semibold">{{ vessel.name }}</div>
-            <div>{{ chosen ? whenOf(chosen.at) : route.query.point ? 'kept before an overwriting' : '' }}</div>
-          </div>
-          <SmallLifeline :recent="vessel.recent" :now="now" :at="chosen ? Date.parse(chosen.at) : undefined" :width="150" />
+        <div class="flex h-[30px] items-center gap-3">
+          <SmallLifeline :recent="vessel.recent" :now="now" :at="chosen ? Date.parse(chosen.at) : undefined" :width="72" />
           <USelectMenu
             :model-value="chosen?.id"
             value-key="value"
             :items="points"
             variant="none"
             trailing-icon=""
-            class="lnk rounded-none p-0"
+            class="lnk rounded-none p-0 font-semibold"
             aria-label="Another point"
             :ui="{ content: 'w-80', base: 'p-0 pe-0' }"
             @update:model-value="(id) => $emit('point', String(id))"
-            >another point</USelectMenu
+            >{{ chosen ? whenOf(chosen.at) : 'a kept point' }}</USelectMenu
           >
         </div>
       </div>
-      <div class="border-r border-[var(--line)] pr-6">
+      <div>
         <div class="soft s12 mb-1.5">Into</div>
-        <div class="flex items-center gap-3">
-          <ChoiceBar v-model="bench.mode.value" :choices="INTO" label="Into" />
-          <USelect
-            v-if="bench.mode.value === 'beside'"
-            v-model="schema"
-            value-key="value"
-            :items="schemaItems"
-            aria-label="In which schema"
-            class="w-40"
-          />
+        <div class="flex items-center gap-2.5">
+          <ChoiceBar v-model="choices.mode" :choices="INTO" label="Into" />
+          <template v-if="choices.mode === 'beside'">
+            <UInputMenu
+              :model-value="choices.beside.schema ?? undefined"
+              :items="schemas"
+              create-item
+              placeholder="its own schema"
+              aria-label="In which schema"
+              class="w-36"
+              @update:model-value="(name) => (choices.beside.schema = name || null)"
+              @create="(name: string) => (choices.beside.schema = name)"
+            />
+            <UInput
+              v-model="choices.beside.prefix"
+              name="prefix"
+              placeholder="prefix"
+              aria-label="Prefix of names"
+              class="w-20"
+              :maxlength="40"
+            />
+            <UInput
+              v-model="choices.beside.suffix"
+              name="suffix"
+              placeholder="suffix"
+              aria-label="Suffix of names"
+              class="w-20"
+              :maxlength="40"
+            />
+          </template>
+          <template v-else-if="choices.mode === 'elsewhere'">
+            <USelect v-model="choices.elsewhere.source" :items="sourceNames" aria-label="On which source" class="h-[30px] w-32" />
+            <UInput
+              v-model="choices.elsewhere.database"
+              name="database"
+              placeholder="database"
+              aria-label="Into which database"
+              class="w-36"
+              :maxlength="63"
+            />
+          </template>
+          <template v-else-if="choices.mode === 'scratch'">
+            <USelect v-model="choices.scratch.source" :items="sourceNames" aria-label="On which source" class="h-[30px] w-32" />
+            <span class="soft">gone after</span>
+            <USelect v-model="choices.scratch.hours" value-key="value" :items="HOURS" aria-label="Gone after" class="h-[30px] w-24" />
+          </template>
         </div>
       </div>
-      <div v-if="bench.mode.value === 'original'">
-        <div class="soft s12 mb-1.5">When names collide</div>
-        <ChoiceBar v-model="bench.collide.value" :choices="COLLIDE" label="When names collide" />
+      <div>
+        <div class="soft s12 mb-1.5">What of it</div>
+        <ChoiceBar v-model="choices.what" :choices="WHAT" label="What of it" />
       </div>
+      <div v-if="choices.mode === 'original' || choices.mode === 'elsewhere'">
+        <div class="soft s12 mb-1.5">When names collide</div>
+        <ChoiceBar v-model="choices.collide" :choices="COLLIDE" label="When names collide" />
+      </div>
+      <BenchMore :bench="bench" />
     </div>
   </div>
 </template>

@@ -1,108 +1,30 @@
 <script setup lang="ts">
-import { useVirtualizer } from '@tanstack/vue-virtual'
-import { isWithin } from '~~/core/things/thing'
 import type { PointThing, TableComparison } from '~~/server/views'
 import type { Workbench } from '~/composables/useWorkbench'
 
 const { bench, comparison } = defineProps<{ bench: Workbench; comparison: TableComparison | null }>()
 const shown = defineModel<string | null>({ required: true })
-const filter = ref('')
-const folded = ref<Set<string>>(new Set())
 
-const depthOf = (thing: PointThing) => ({ database: 0, schema: 1 })[thing.kind] ?? 2
-const rows = computed(() => {
-  const text = filter.value.trim().toLowerCase()
-  const all = bench.things.value
-  const matching = text ? all.filter((thing) => depthOf(thing) === 2 && thing.name.toLowerCase().includes(text)) : null
-  return all.filter((thing) => {
-    if (matching) return matching.includes(thing) || matching.some((leaf) => isWithin(leaf.path, thing.path) && leaf !== thing)
-    return ![...folded.value].some((path) => path !== thing.path && isWithin(thing.path, path))
-  })
-})
-const scroller = useTemplateRef<HTMLElement>('scroller')
-const virtual = useVirtualizer(
-  computed(() => ({ count: rows.value.length, getScrollElement: () => scroller.value, estimateSize: () => 27, overscan: 12 })),
-)
-
-function fold(path: string) {
-  const next = new Set(folded.value)
-  if (!next.delete(path)) next.add(path)
-  folded.value = next
-}
-const isTable = (thing: PointThing) => thing.kind === 'table' || thing.kind === 'partition'
 /** What a thing became since, as far as is known; exact for the one that is compared. */
 function since(thing: PointThing): { text: string; color: string } {
   if (thing.there === false) return { text: 'gone', color: 'var(--iron)' }
-  if (comparison?.path === thing.path && comparison.rows) {
+  if (comparison?.path === thing.path && comparison.rows && !comparison.against) {
     const { gone, fresh, changed } = comparison.rows
     if (gone > 0) return { text: `−${countInWords(gone)}`, color: 'var(--iron)' }
     if (fresh > 0) return { text: `+${countInWords(fresh)}`, color: 'var(--ink)' }
     return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--ochre-text)' } : { text: '=', color: 'var(--soft)' }
   }
-  if (depthOf(thing) < 2) return { text: '', color: '' }
-  return {
-    text: thing.rows !== null ? countInWords(thing.rows) : thing.kind === 'table' ? 'partitioned' : thing.kind.replace('-', ' '),
-    color: 'var(--soft)',
-  }
+  return { text: sizeOf(thing), color: 'var(--soft)' }
 }
 </script>
 
 <template>
-  <section class="flex min-h-0 flex-col border-r border-[var(--line)]" aria-label="What is in the point">
-    <label class="soft mx-6 mt-2 flex h-8 items-center gap-2 border-b border-[var(--edge)] text-[13px]">
-      <UIcon name="i-lucide-search" class="size-3.5 shrink-0" />
-      <input
-        v-model="filter"
-        :placeholder="`${plural(bench.things.value.length, 'thing')} in this point`"
-        aria-label="Filter"
-        class="w-full bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]"
-      />
-    </label>
-    <div v-if="bench.contents.pending.value && rows.length === 0" class="grid gap-2 p-6">
-      <USkeleton v-for="i in 9" :key="i" class="h-5" />
-    </div>
-    <div ref="scroller" class="mt-2 min-h-0 flex-1 overflow-y-auto pb-4" role="tree" aria-multiselectable="true">
-      <div class="relative" :style="{ height: `${virtual.getTotalSize()}px` }">
-        <div
-          v-for="item in virtual.getVirtualItems()"
-          :key="rows[item.index]!.path"
-          role="treeitem"
-          data-row
-          :data-path="rows[item.index]!.path"
-          :aria-level="depthOf(rows[item.index]!) + 1"
-          :aria-selected="shown === rows[item.index]!.path"
-          class="absolute inset-x-0 flex h-[27px] items-center gap-2 pr-4 text-[13px]"
-          :style="{ transform: `translateY(${item.start}px)`, paddingLeft: `${24 + depthOf(rows[item.index]!) * 20}px` }"
-          :class="shown === rows[item.index]!.path ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'"
-        >
-          <button
-            v-if="depthOf(rows[item.index]!) < 2"
-            :aria-label="folded.has(rows[item.index]!.path) ? 'Unfold' : 'Fold'"
-            class="grid w-3.5 place-items-center"
-            @click="fold(rows[item.index]!.path)"
-          >
-            <UIcon :name="folded.has(rows[item.index]!.path) ? 'i-lucide-chevron-right' : 'i-lucide-chevron-down'" class="size-3.5" />
-          </button>
-          <UCheckbox
-            :model-value="bench.stateOf(rows[item.index]!)"
-            :aria-label="`Bring back ${rows[item.index]!.name}`"
-            @update:model-value="bench.toggle(rows[item.index]!)"
-          />
-          <button
-            class="mono cut flex-1 text-left"
-            :class="depthOf(rows[item.index]!) === 0 ? 'font-semibold' : ''"
-            :title="rows[item.index]!.name"
-            :disabled="!isTable(rows[item.index]!)"
-            @click="shown = rows[item.index]!.path"
-          >
-            {{ rows[item.index]!.name }}
-          </button>
-          <span class="num shrink-0 text-[12px]" :style="{ color: since(rows[item.index]!).color }">{{
-            since(rows[item.index]!).text
-          }}</span>
-        </div>
-      </div>
-      <p v-if="rows.length === 0 && filter" class="soft px-6 text-[13px]">Nothing here is called so.</p>
-    </div>
-  </section>
+  <PointTree v-model="shown" :things="bench.things.value" :pending="bench.contents.pending.value" :choosable="isTable">
+    <template #before="{ thing }">
+      <UCheckbox :model-value="bench.stateOf(thing)" :aria-label="`Bring back ${thing.name}`" @update:model-value="bench.toggle(thing)" />
+    </template>
+    <template #behind="{ thing }">
+      <span class="num shrink-0 text-[12px]" :style="{ color: since(thing).color }">{{ since(thing).text }}</span>
+    </template>
+  </PointTree>
 </template>

@@ -24,7 +24,7 @@ function step(by: number) {
       :aria-checked="chosen === value"
       :tabindex="chosen === value ? 0 : -1"
       :data-choice="value"
-      class="border-l border-[var(--line)] px-3 first:border-0 focus-visible:outline-offset-[-3px]"
+      class="border-l border-[var(--line)] px-2.5 first:border-0 focus-visible:outline-offset-[-3px]"
       :class="chosen === value ? 'bg-[var(--sheet)] font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
       @click="chosen = value"
     >

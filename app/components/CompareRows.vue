@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import type { TableComparison } from '~~/server/views'
+import type { Workbench } from '~/composables/useWorkbench'
 
 // Rows then at the left, now at the right, and the key between them with a thread to each side.
-const { comparison, at } = defineProps<{ comparison: TableComparison; at: string | null }>()
+const { comparison, at, bench } = defineProps<{ comparison: TableComparison; at: string | null; bench: Workbench }>()
 
 interface Shown {
   mark: 'same' | 'gone' | 'changed' | 'new'
@@ -52,8 +53,26 @@ function cells(row: Shown) {
 }
 const grid = computed(() => {
   const side = `repeat(${Math.max(1, thenColumns.value.length)}, minmax(0, 1fr))`
-  return { gridTemplateColumns: `${side} 28px minmax(70px, max-content) 28px ${side}` }
+  return { gridTemplateColumns: `${pickable.value ? '20px ' : ''}${side} 28px minmax(70px, max-content) 28px ${side}` }
 })
+// Single rows can be picked by their key, while they go to where they came from.
+const pickable = computed(() => comparison.key !== null && bench.choices.mode !== 'beside' && bench.choices.what !== 'structure')
+const picked = computed(() => bench.choices.rows[comparison.path]?.keys ?? [])
+const keysOf = (row: Shown) => keyAt.value.map((i) => row.then![i] ?? '')
+const same = (a: string[], b: string[]) => a.length === b.length && a.every((part, i) => part === b[i])
+const isPicked = (row: Shown) => picked.value.some((key) => same(key, keysOf(row)))
+function pick(keys: string[][]) {
+  const changed = rows.value.filter((row) => row.mark === 'changed' && keys.some((key) => same(key, keysOf(row))))
+  const before = bench.choices.rows[comparison.path]
+  const columnsOf = (row: Shown) => columns.value.filter(({ i }) => differs(row, i)).map(({ name }) => name)
+  const overwrite = changed.length === 0 ? null : (before?.overwrite ?? [...new Set(changed.flatMap(columnsOf))])
+  bench.pickRows(comparison.path, { keys, overwrite })
+}
+function toggle(row: Shown) {
+  const key = keysOf(row)
+  pick(isPicked(row) ? picked.value.filter((one) => !same(one, key)) : [...picked.value, key])
+}
+const listed = computed(() => rows.value.filter((row) => row.mark === 'gone' || row.mark === 'changed'))
 const counts = computed(
   () =>
     comparison.rows && [
@@ -78,6 +97,9 @@ const counts = computed(
       { mark: 'same' as const, text: `${countInWords(comparison.rows.same)} the same`, color: 'var(--soft)', strong: false },
     ],
 )
+const byColumn = computed(() =>
+  Object.entries(comparison.rows?.byColumn ?? {}).map(([i, count]) => ({ name: comparison.columns[Number(i)] ?? '', count })),
+)
 const total = computed(() => (comparison.rows ? comparison.rows.gone + comparison.rows.changed + comparison.rows.fresh : 0))
 </script>
 
@@ -99,14 +121,38 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
           :class="{ 'font-semibold': part.strong }"
           ><RowThread :mark="part.mark" />{{ part.text }}</span
         >
-        <span v-if="!comparison.now" class="iron ml-auto font-semibold">the table is not there now</span>
+        <span v-if="!comparison.now" class="iron ml-auto font-semibold">{{
+          comparison.against ? 'the table is not in the other point' : 'the table is not there now'
+        }}</span>
       </div>
+      <RowPicks
+        v-if="pickable && picked.length > 0"
+        :bench="bench"
+        :comparison="comparison"
+        :changed="rows.some((row) => row.mark === 'changed' && isPicked(row))"
+        @none="pick([])"
+        @all="pick(listed.map(keysOf))"
+      />
+      <p
+        v-else-if="pickable && byColumn.length > 0"
+        class="soft flex h-7 shrink-0 items-center gap-3 border-b border-[var(--line)] px-4 text-[12px]"
+      >
+        <span>changed in</span
+        ><span v-for="{ name, count } in byColumn" :key="name"
+          ><span class="mono ochre">{{ name }}</span> {{ countInWords(count) }}</span
+        >
+      </p>
       <div class="grid shrink-0 items-end gap-x-2.5 border-b border-[var(--line)] px-4 pt-1.5 pb-1 text-[12px]" :style="grid">
-        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `1 / span ${thenColumns.length || 1}` }">
+        <span v-if="pickable" />
+        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
           <b class="font-semibold">Then</b> <span v-if="at">{{ whenOf(at) }}</span>
         </div>
         <span /><span /><span />
-        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }"><b class="font-semibold">Now</b></div>
+        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
+          <b class="font-semibold">{{ comparison.against ? 'Then again' : 'Now' }}</b>
+          <span v-if="comparison.against">{{ whenOf(comparison.against.at) }}</span>
+        </div>
+        <span v-if="pickable" />
         <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span><span
           v-if="thenColumns.length === 0"
         />
@@ -123,6 +169,14 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
             class="absolute inset-x-0 grid h-[27px] items-center gap-x-2.5 border-b border-[var(--line)] px-4"
             :style="{ ...grid, transform: `translateY(${item.start}px)` }"
           >
+            <span v-if="pickable" class="grid place-items-center">
+              <UCheckbox
+                v-if="rows[item.index]!.mark === 'gone' || rows[item.index]!.mark === 'changed'"
+                :model-value="isPicked(rows[item.index]!)"
+                :aria-label="`Pick ${rows[item.index]!.key}`"
+                @update:model-value="toggle(rows[item.index]!)"
+              />
+            </span>
             <span
               v-for="column in cells(rows[item.index]!)"
               :key="`t${column.i}`"

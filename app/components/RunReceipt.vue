@@ -8,6 +8,7 @@ const TALLY = [
   ['made', 'made'],
   ['replaced', 'replaced'],
   ['renamed', 'renamed'],
+  ['merged', 'added to'],
   ['same', 'there already, the same'],
   ['left', 'left'],
   ['failed', 'failed'],
@@ -51,7 +52,7 @@ function save() {
       >
       <span class="ml-auto flex gap-4 text-[13px]">
         <NuxtLink v-for="point in run.kept" :key="point.id" :to="`/vessels/${run.slug}/bring-back?point=${point.id}`" class="lnk"
-          >Bring back what was overwritten…</NuxtLink
+          >Look at what was overwritten…</NuxtLink
         >
         <button class="lnk" @click="save">Keep as a file</button>
       </span>
@@ -86,7 +87,7 @@ function save() {
             <div v-if="line.outcome === 'renamed'" class="soft">as {{ targetOf(line) }}</div>
           </td>
           <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">
-            {{ isSame(line) ? 'there, same' : line.outcome }}
+            {{ isSame(line) ? 'there, same' : line.outcome === 'merged' ? 'rows added' : line.outcome }}
           </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>
           <template v-if="line.fingerprintThen">
@@ -100,8 +101,9 @@ function save() {
               <template v-if="rehearsal">Every row was read from the store, and is whole.</template>
               <template v-else>
                 <span v-if="line.fingerprintNow === line.fingerprintThen" class="border-b-2 border-[var(--gold-line)]">Rows equal</span
-                ><span v-else class="iron">Rows are not equal</span
-                ><template v-if="line.equal">, <span class="border-b-2 border-[var(--gold-line)]">structure equal</span></template
+                ><span v-else class="iron">Rows are not equal</span><template v-if="line.structureThen === null" /><template
+                  v-else-if="line.equal"
+                  >, <span class="border-b-2 border-[var(--gold-line)]">structure equal</span></template
                 ><span v-else class="ochre">, its structure is not</span>
               </template>
               <div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div>

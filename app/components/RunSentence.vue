@@ -4,7 +4,16 @@ import type { RunDetail } from '~~/server/views'
 const { run } = defineProps<{ run: RunDetail }>()
 const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
 const rows = computed(() => countInWords(run.counters.rows ?? 0))
-const back = computed(() => (outcome.value.made ?? 0) + (outcome.value.replaced ?? 0) + (outcome.value.renamed ?? 0))
+const back = computed(
+  () => (outcome.value.made ?? 0) + (outcome.value.replaced ?? 0) + (outcome.value.renamed ?? 0) + (outcome.value.merged ?? 0),
+)
+/** Rows that were added to tables that stand; null when more than that was done. */
+const added = computed(() => {
+  const lines = run.receipt.filter(({ outcome: what }) => what !== 'left')
+  if (lines.length === 0 || lines.some(({ outcome: what }) => what !== 'merged')) return null
+  return lines.reduce((sum, line) => sum + (line.rows ?? 0), 0)
+})
+const into = computed(() => (run.outcome?.into ? ` into ${String(run.outcome.into)}` : ''))
 const undone = computed(() => (outcome.value.left ?? 0) + (outcome.value.failed ?? 0))
 const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !== null).every((line) => line.equal))
 </script>
@@ -42,7 +51,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >.</template
     >
     <template v-else-if="undone === 0 && Number(outcome.leftParts ?? 0) > 0">
-      {{ plural(back, 'thing') }} came back,
+      {{ plural(back, 'thing') }} came back{{ into }},
       <u style="border-color: var(--ochre)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
     </template>
     <template v-else-if="undone > 0"
@@ -50,7 +59,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not brought back</u>.</template
     >
     <template v-else
-      >Done: {{ plural(back, 'thing') }} came back,
+      >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} came back{{ into }},
       <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--ochre)' }">{{
         equal ? 'proven equal' : 'not all of them equal'
       }}</u>.</template

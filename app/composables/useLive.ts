@@ -32,6 +32,13 @@ export function useLive(): void {
   }
   onMounted(() => {
     open()
+    // A page that the browser keeps for going back would hold its connection, of which a browser has only six.
+    useEventListener(window, 'pagehide', () => source?.close())
+    useEventListener(window, 'pageshow', (event: PageTransitionEvent) => {
+      if (!event.persisted) return
+      open()
+      tell({ about: 'again' })
+    })
     const watchdog = setInterval(() => {
       if (source?.readyState !== EventSource.CLOSED && Date.now() - heard < SILENT_MS) return
       source?.close()
@@ -43,6 +50,13 @@ export function useLive(): void {
       source?.close()
     })
   })
+}
+
+/** Calls back for every change, as it comes. */
+export function onEvent(listen: (change: Change) => void): void {
+  const listener: Listener = (change) => change.about !== 'again' && listen(change)
+  listeners.add(listener)
+  onScopeDispose(() => listeners.delete(listener))
 }
 
 /** Calls back when something changed, and after a lost connection; at most once in `every` milliseconds. */

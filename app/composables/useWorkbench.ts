@@ -1,21 +1,41 @@
 import type { ErrorRecord } from '~~/core/errors'
-import { wishOf, type Collision, type Wish } from '~~/core/restore/wish'
+import { KEEP_DAYS, SCRATCH_HOURS, wishOf, type Collision, type Into, type RowPick, type Wish } from '~~/core/restore/wish'
 import { isWithin } from '~~/core/things/thing'
 import type { Plan, PointContents, PointThing } from '~~/server/views'
 
-export interface BesideChoice {
-  schema: string | null
-  names: Record<string, string>
+/** The choices of a return, apart from what is picked. */
+export function useChoices() {
+  return reactive({
+    mode: 'original' as Into['mode'],
+    beside: { schema: null as string | null, prefix: '', suffix: '', names: {} as Record<string, string> },
+    elsewhere: { source: '', database: '' },
+    scratch: { source: '', hours: SCRATCH_HOURS.default as number },
+    what: 'both' as Wish['what'],
+    collide: 'replace' as Collision,
+    each: {} as Record<string, Collision>,
+    along: true,
+    without: [] as string[],
+    roles: {} as Record<string, string>,
+    makeRoles: false,
+    rows: {} as Record<string, RowPick>,
+    keepDays: KEEP_DAYS.default as number,
+  })
+}
+
+type Choices = ReturnType<typeof useChoices>
+
+function intoOf({ mode, beside, elsewhere, scratch }: Choices): Into | null {
+  if (mode === 'original') return { mode }
+  if (mode === 'beside') return { mode, ...beside, names: { ...beside.names } }
+  if (mode === 'scratch') return { mode, ...scratch }
+  return elsewhere.database.trim() === '' ? null : { mode, source: elsewhere.source, database: elsewhere.database.trim() }
 }
 
 /** The state of the workbench for one point: what is picked, where it goes, and the plan that follows. */
 export function useWorkbench(point: Ref<string | null>) {
   const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${point.value}` : null))
   const picks = ref<Set<string>>(new Set())
-  const mode = ref<'original' | 'beside'>('original')
-  const beside = reactive<BesideChoice>({ schema: null, names: {} })
-  const collide = ref<Collision>('replace')
-  const each = ref<Record<string, Collision>>({})
+  const choices = useChoices()
   const plans = shallowRef<Plan[]>([])
   const trouble = shallowRef<ErrorRecord | null>(null)
   const planning = ref(false)
@@ -34,6 +54,19 @@ export function useWorkbench(point: Ref<string | null>) {
     for (const { path } of leavesOf(thing.path)) {
       if (add) next.add(path)
       else next.delete(path)
+      if (!add) delete choices.rows[path]
+    }
+    picks.value = next
+  }
+  /** Single rows of a table; without any the table is no longer picked for them. */
+  function pickRows(path: string, pick: RowPick): void {
+    const next = new Set(picks.value)
+    if (pick.keys.length > 0) {
+      choices.rows[path] = pick
+      next.add(path)
+    } else {
+      delete choices.rows[path]
+      next.delete(path)
     }
     picks.value = next
   }
@@ -47,23 +80,31 @@ export function useWorkbench(point: Ref<string | null>) {
     }
     return paths
   })
-  const wish = computed<Wish>(() =>
-    wishOf({
+  const wish = computed((): Wish | null => {
+    const into = intoOf(choices)
+    if (!into || pickedPaths.value.length === 0) return null
+    const { what, collide, each, along, without, roles, makeRoles, keepDays } = choices
+    const rows = into.mode === 'beside' ? {} : { ...choices.rows }
+    return wishOf({
       picks: pickedPaths.value,
-      into:
-        mode.value === 'original'
-          ? { mode: 'original' }
-          : { mode: 'beside', schema: beside.schema, prefix: '', suffix: '', names: { ...beside.names } },
-      collide: collide.value,
-      each: each.value,
-    }),
-  )
+      into,
+      what,
+      collide,
+      each: { ...each },
+      along,
+      without: [...without],
+      roles: { ...roles },
+      makeRoles,
+      rows,
+      keepDays,
+    })
+  })
 
   let turn = 0
   async function plan(): Promise<void> {
     const mine = ++turn
     trouble.value = null
-    if (!point.value || wish.value.picks.length === 0) {
+    if (!point.value || !wish.value) {
       plans.value = []
       planning.value = false
       return
@@ -80,8 +121,9 @@ export function useWorkbench(point: Ref<string | null>) {
       if (mine === turn) planning.value = false
     }
   }
-  watchDebounced([wish, point], plan, { debounce: 200, deep: true })
-  watch(point, () => ((each.value = {}), (beside.names = {})))
+  const asked = computed(() => JSON.stringify([point.value, wish.value]))
+  watchDebounced(asked, plan, { debounce: 200 })
+  watch(point, (_, before) => before && Object.assign(choices, { each: {}, without: [], rows: {} }) && (choices.beside.names = {}))
 
   const operations = computed(() => plans.value.flatMap((one) => one.operations))
   const blockers = computed(() => plans.value.flatMap((one) => one.blockers))
@@ -91,11 +133,9 @@ export function useWorkbench(point: Ref<string | null>) {
     picks,
     toggle,
     stateOf,
+    pickRows,
     pickedPaths,
-    mode,
-    beside,
-    collide,
-    each,
+    choices,
     wish,
     plan,
     plans,

@@ -36,6 +36,8 @@ export const KIND_ICON: Record<string, string> = {
   function: 'i-lucide-parentheses',
   type: 'i-lucide-shapes',
   extension: 'i-lucide-puzzle',
+  'large-objects': 'i-lucide-file-stack',
+  'foreign-table': 'i-lucide-cable',
 }
 
 export function took(run: Pick<RunRow, 'startedAt' | 'finishedAt'>, now = Date.now()): string {

@@ -128,12 +128,17 @@ export function structureText(structure: TableStructure): string {
   const parts = Object.fromEntries(
     PARTS.map(([, field]) => [field, structure[field].map(({ name, definition }) => ({ name, definition: normalise(definition) }))]),
   )
-  const columns = structure.columns.map((column) => ({ ...column, default: column.default === null ? null : normalise(column.default) }))
+  // What lies beneath a domain is said by the domain's own definition.
+  const columns = structure.columns.map(({ base: _, ...column }) => ({
+    ...column,
+    default: column.default === null ? null : normalise(column.default),
+  }))
   return JSON.stringify({ ...structure, ...parts, columns })
 }
 
 const PLAIN = /"([a-z_][a-z0-9_]*)"/g
-const NAME_IN_STRING = /^'(?:"?[a-z_][a-z0-9_]*"?\.)?"?[a-z_][a-z0-9_]*"?'$/
+const PART = '(?:"(?:[^"]|"")+"|[a-z_][a-z0-9_]*)'
+const NAME_IN_STRING = new RegExp(`^'(?:${PART}\\.)?${PART}'$`)
 
 function normalise(sql: string): string {
   return tokensOf(sql)

@@ -46,6 +46,8 @@ export interface Column {
   identity: 'always' | 'by default' | null
   collation: string | null
   comment: string | null
+  /** For a domain: the type beneath it. */
+  base?: string
 }
 
 /** A constraint, index, trigger, policy, rule or statistics object: its name and definition. */

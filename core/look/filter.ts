@@ -40,10 +40,11 @@ export interface Ready {
  * Makes conditions ready for rows that hold `columns` in their order.
  * @throws VesselError `filter_column`, `filter_value` for what does not fit the table.
  */
-export function readyFilter(conditions: Condition[], columns: string[], types: Pick<Column, 'name' | 'type'>[]): Ready[] {
+export function readyFilter(conditions: Condition[], columns: string[], types: Pick<Column, 'name' | 'type' | 'base'>[]): Ready[] {
   return conditions.map(({ column, op, value }) => {
     const at = columns.indexOf(column)
-    const type = types.find(({ name }) => name === column)?.type
+    const found = types.find(({ name }) => name === column)
+    const type = found?.base ?? found?.type
     if (at < 0 || type === undefined)
       throw bad('filter_column', `There is no column ${column} in these rows.`, `Choose one of ${columns.slice(0, 6).join(', ')}.`)
     const ordering = orderingOf(type)

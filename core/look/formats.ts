@@ -28,8 +28,11 @@ const JSON_TYPE = /^jsonb?$/
  * One JSON object a line. Numbers keep every digit; what JSON has no number for (NaN, infinity) is a text, as are
  * all types that JSON does not know, in PostgreSQL's own notation.
  */
-export function jsonWriter(columns: string[], types: Pick<Column, 'name' | 'type'>[]): LineWriter {
-  const kinds = columns.map((column) => types.find(({ name }) => name === column)?.type ?? 'text')
+export function jsonWriter(columns: string[], types: Pick<Column, 'name' | 'type' | 'base'>[]): LineWriter {
+  const kinds = columns.map((column) => {
+    const type = types.find(({ name }) => name === column)
+    return type?.base ?? type?.type ?? 'text'
+  })
   const names = columns.map((column) => JSON.stringify(column))
   return (line) => {
     const fields = columns.length === 0 ? [] : fieldsOf(line)

@@ -6,7 +6,7 @@ import { familyOf } from './groups'
 import { kindOf } from './kinds'
 import { isWholePicked, pickerOf, type PlanInput } from './plan'
 import { thingKey } from './sql'
-import { rootsOf, type StructureEntry } from './structure'
+import { isTableEntry, rootsOf, type StructureEntry } from './structure'
 import { stands } from './target'
 
 /** Everything that a restore is about: what was picked, and what comes along with the reason. */
@@ -33,7 +33,7 @@ export function needsOf(input: PlanInput): Needs {
   for (const table of tables) search.addTable(table, null)
   for (const other of input.manifest.others) if (picked(other.path)) search.addOther(other, null)
   search.walk()
-  if (input.wish.into.mode !== 'beside') search.addWhatWent()
+  if (input.wish.into.mode === 'original') search.addWhatWent()
   search.walk()
   return search.result()
 }
@@ -102,7 +102,12 @@ class NeedSearch {
 
   private needReferred(part: StructureEntry, root: number, name: string): void {
     const referred = [...this.tableOf].find(([, table]) => table.oid === part.refers)?.[0]
-    if (referred !== undefined) this.need(referred, root, name, true)
+    if (referred !== undefined) return this.need(referred, root, name, true)
+    const entry = this.input.manifest.entries.find((candidate) => isTableEntry(candidate) && candidate.oid === part.refers)
+    if (part.of !== this.byId.get(root)?.oid || !entry || stands(this.input.target, entry)) return
+    this.warnings.push(
+      `${name} refers to ${entry.name}, which this point does not hold and which is not there: that key can’t be put in place.`,
+    )
   }
 
   /** Whether it will be made, so that what it needs must be there. */

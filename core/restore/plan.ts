@@ -57,6 +57,8 @@ export interface DatabasePlan {
   blockers: Blocker[]
   warnings: string[]
   checks: Check[]
+  /** Roles that what comes back names and that the target lacks, and the roles it has, to map them to. */
+  roles: { missing: string[]; there: string[] }
   rows: number
   bytes: number
   overwrites: number
@@ -76,7 +78,7 @@ export interface PlanInput {
 
 /** From a wish to an ordered plan. Pure: the same input gives the same plan, and a rehearsal uses it too. */
 export function planRestore(input: PlanInput): DatabasePlan {
-  const { manifest, target } = input
+  const { manifest, target, wish } = input
   const needs = needsOf(input)
   const tables = needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along }))
   const others = needs.others.map(({ other, along }) => planOther(other, input, along))
@@ -109,6 +111,10 @@ export function planRestore(input: PlanInput): DatabasePlan {
     blockers,
     warnings,
     checks: checksOf(operations, input, blockers),
+    roles: {
+      missing: missingRoles(operations, manifest, target, { ...wish, roles: {} }),
+      there: [...target.roles].filter((role) => !role.startsWith('pg_')).sort(),
+    },
     ...totalsOf(operations),
   }
 

@@ -1,3 +1,4 @@
+import type { Missing } from '../../core/content/manifest'
 import { instantOf, type Artifact, type Instant, type RecoveryPoint } from '../../core/chain/chain'
 import type { EngineContext } from '../context'
 
@@ -6,7 +7,7 @@ export interface LifelinePoint extends RecoveryPoint {
   run: string
   comment: string | null
   consistency: string
-  missing: { path: string; reason: string }[]
+  missing: Missing[]
   verifiedAt: Date | null
   version: number
 }

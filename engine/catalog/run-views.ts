@@ -53,7 +53,7 @@ export interface RunDetail extends RunRow {
   messages: { at: Date; level: 'info' | 'warning' | 'error'; text: string }[]
   receipt: ReceiptLine[]
   /** Points that hold what this run overwrote. */
-  kept: { id: string; at: Date }[]
+  kept: { id: string; at: Date; expiresAt: Date | null }[]
 }
 
 const selectRuns = (engine: EngineContext) =>
@@ -138,7 +138,7 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
       .execute(),
     engine.db.selectFrom('run_message').select(['at', 'level', 'text']).where('run_id', '=', id).orderBy('id').limit(500).execute(),
     engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).orderBy('ordinal').execute(),
-    engine.db.selectFrom('point').select(['id', 'at']).where('kept_for', '=', id).orderBy('at').execute(),
+    engine.db.selectFrom('point').select(['id', 'at', 'expires_at as expiresAt']).where('kept_for', '=', id).orderBy('at').execute(),
   ])
   const receipt = receipts.map((line): ReceiptLine => ({
     path: line.path,

@@ -26,27 +26,33 @@ export interface PointContents {
   trouble: ErrorRecord | null
 }
 
-/** Everything in a point, containers before what lies in them, with what is there now. */
-export async function pointContents(engine: EngineContext, pointId: string): Promise<PointContents> {
+/** Everything in a point, containers before what lies in them; with what is there now unless that is not asked for. */
+export async function pointContents(engine: EngineContext, pointId: string, withNow = true): Promise<PointContents> {
   const point = await openPoint(engine, pointId)
   const contents: PointContents = { things: [], schemas: {}, trouble: null }
   for (const { member, manifest } of point.members) {
     for (const database of manifest.databases) {
-      const target = await accessOf(engine, member)
-        .then((access) => inspectTarget(access, database.name, false))
-        .catch((error: unknown) => {
-          contents.trouble = errorRecord(error, 'Nothing was changed.')
-          return null
-        })
+      const asking = withNow ? accessOf(engine, member).then((access) => inspectTarget(access, database.name, false)) : null
+      const target = await asking?.catch((error: unknown) => {
+        contents.trouble = errorRecord(error, 'Nothing was changed.')
+        return null
+      })
       const root = pathOf(member, database.name)
       contents.schemas[root] = target ? [...target.schemas].filter((name) => !/^pg_|^information_schema$/.test(name)).sort() : []
-      contents.things.push({ path: root, kind: 'database', name: database.name, rows: null, bytes: null, there: target && target.exists })
+      contents.things.push({
+        path: root,
+        kind: 'database',
+        name: database.name,
+        rows: null,
+        bytes: null,
+        there: target ? target.exists : null,
+      })
       const entries = new Map(database.entries.map((entry) => [entry.id, entry]))
       const others = database.others
         .filter(({ kind }) => kind !== 'schema')
         .map(({ path, kind, entry }) => {
           const { schema, name } = entries.get(entry)!
-          return { path, kind, schema, name, rows: null, bytes: null, there: target && existsAt(target, kind, schema ?? '', name) }
+          return { path, kind, schema, name, rows: null, bytes: null, there: target ? existsAt(target, kind, schema ?? '', name) : null }
         })
       const tables = database.tables.map(({ path, schema, name, rows, bytes, structure }) => ({
         path,
@@ -55,9 +61,23 @@ export async function pointContents(engine: EngineContext, pointId: string): Pro
         bytes,
         schema,
         name,
-        there: target && target.tables.has(thingKey(schema, name)),
+        there: target ? target.tables.has(thingKey(schema, name)) : null,
       }))
-      const all = [...tables, ...others]
+      const { largeObjects: large } = database
+      const pages = large
+        ? [
+            {
+              path: large.path,
+              kind: 'large-objects',
+              schema: null,
+              name: 'large objects',
+              rows: large.objects.length,
+              bytes: large.bytes,
+              there: null,
+            },
+          ]
+        : []
+      const all = [...tables, ...others, ...pages]
       for (const schema of [...new Set(all.map((thing) => thing.schema))].sort()) {
         if (schema !== null)
           contents.things.push({
@@ -66,7 +86,7 @@ export async function pointContents(engine: EngineContext, pointId: string): Pro
             name: schema,
             rows: null,
             bytes: null,
-            there: target && target.schemas.has(schema),
+            there: target ? target.schemas.has(schema) : null,
           })
         for (const { schema: _, ...thing } of all.filter((candidate) => candidate.schema === schema)) contents.things.push(thing)
       }

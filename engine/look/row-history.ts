@@ -39,6 +39,8 @@ export interface RowHistory {
 
 const POINTS = 40
 const ROWS = 12
+/** Points that are looked into at once. */
+const AT_ONCE = 4
 
 interface Place {
   id: string
@@ -61,16 +63,20 @@ export async function rowHistory(engine: EngineContext, vesselId: string, query:
   if (query.before) points = points.where('at', '<', query.before)
   const found = await points.execute()
   const search = new Search(engine, query)
-  const sightings: Sighting<Place>[] = []
   const troubles: RowHistory['troubles'] = []
-  for (const point of [...found].reverse()) {
-    const sighting = await search.in(point).catch((error: unknown) => {
-      const record = errorRecord(error, 'Nothing was changed.')
-      if (record.code.startsWith('filter_')) throw error
-      troubles.push({ at: point.at, error: record })
-      return null
-    })
-    if (sighting) sightings.push(sighting)
+  const looking = [...found].reverse().map(
+    (point) => async () =>
+      search.in(point).catch((error: unknown) => {
+        const record = errorRecord(error, 'Nothing was changed.')
+        if (record.code.startsWith('filter_')) throw error
+        troubles.push({ at: point.at, error: record })
+        return null
+      }),
+  )
+  const sightings: Sighting<Place>[] = []
+  while (looking.length > 0) {
+    const some = await Promise.all(looking.splice(0, AT_ONCE).map((look) => look()))
+    sightings.push(...some.filter((sighting) => sighting !== null))
   }
   search.requireTable()
   const entries = historyOf(sightings, search.key)

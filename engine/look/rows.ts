@@ -30,7 +30,8 @@ export interface LookedRow {
 }
 
 export interface RowPage {
-  columns: { name: string; type: string }[]
+  /** With the type beneath a domain. */
+  columns: { name: string; type: string; base?: string }[]
   key: string[] | null
   /** Whether rows can be shown by key. */
   sortable: boolean
@@ -53,7 +54,10 @@ export async function rowPage(engine: EngineContext, pointId: string, query: Row
   const { table } = tableIn(point, query.path)
   const filter = readyFilter(query.filter, table.columns, table.structure.columns)
   const base = {
-    columns: table.columns.map((name) => ({ name, type: table.structure.columns.find((column) => column.name === name)?.type ?? 'text' })),
+    columns: table.columns.map((name) => {
+      const { type = 'text', base } = table.structure.columns.find((column) => column.name === name) ?? {}
+      return base ? { name, type, base } : { name, type }
+    }),
     key: table.key,
     sortable: KeyOrder.fits(table),
     total: table.rows,

@@ -132,7 +132,7 @@ export interface ConvertTask extends OpenTask {
   keys: { at: number[]; wanted: Set<string> } | null
   target: { schema: string; name: string }
   columns: string[]
-  types: Pick<Column, 'name' | 'type'>[]
+  types: Pick<Column, 'name' | 'type' | 'base'>[]
 }
 
 /** The rows of a chunk in an open format. */

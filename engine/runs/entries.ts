@@ -72,10 +72,12 @@ export function entriesToRun(planned: Planned, members: GroupMember[], inner: Op
   const standing = beside
     ? []
     : manifest.entries.filter((entry) => isTableEntry(entry) && target.tables.has(thingKey(entry.schema ?? '', entry.name)))
+  const standingOids = new Set(standing.map(({ oid }) => oid))
   const roots = [...manifest.entries.filter(isRoot).map((entry) => entry.id), ...inner.flatMap(({ entries }) => entries)]
   const taken = withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(
-    // A copy beside the original has its own foreign keys; those of others stay with the original.
-    (entry) => entry.type !== 'FK CONSTRAINT' || !beside || oids.has(entry.of ?? -1),
+    // A copy beside the original has its own foreign keys; those of others stay with the original, and only such
+    // come back as stand at the target.
+    (entry) => entry.type !== 'FK CONSTRAINT' || oids.has(entry.of ?? -1) || (!beside && standingOids.has(entry.of ?? -1)),
   )
   return beside ? taken : [...taken, ...membershipsOf(planned, oids)]
 }

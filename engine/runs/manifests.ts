@@ -15,25 +15,40 @@ export async function writeManifest(writer: ContentWriter, manifest: Manifest): 
   return names
 }
 
-// Manifests never change, and browsing one point asks for the same one again and again.
-const cache = new Map<string, Promise<Manifest>>()
-const CACHED = 8
+// Manifests never change, and browsing asks for the same ones again and again. Bounded by the bytes they came from.
+const cache = new Map<string, { reading: Promise<Manifest>; bytes: number }>()
+const CACHED_BYTES = 64 * 1024 * 1024
 
 export function readManifest(store: Store, names: string[]): Promise<Manifest> {
   const key = `${store.id} ${names.join(' ')}`
   const known = cache.get(key)
-  if (known) return known
-  const reading = load(store, names)
-  cache.set(key, reading)
-  reading.catch(() => cache.delete(key))
-  if (cache.size > CACHED) cache.delete(cache.keys().next().value!)
-  return reading
+  if (known) {
+    cache.delete(key)
+    cache.set(key, known)
+    return known.reading
+  }
+  const entry = { reading: load(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
+  cache.set(key, entry)
+  entry.reading.catch(() => cache.delete(key))
+  return entry.reading
 }
 
-async function load(store: Store, names: string[]): Promise<Manifest> {
+function makeRoom(entry: { bytes: number }, bytes: number): void {
+  entry.bytes = bytes
+  let held = [...cache.values()].reduce((sum, one) => sum + one.bytes, 0)
+  for (const [key, one] of cache) {
+    if (held <= CACHED_BYTES || one === entry) continue
+    cache.delete(key)
+    held -= one.bytes
+  }
+}
+
+async function load(store: Store, names: string[], sized: (bytes: number) => void): Promise<Manifest> {
   const pieces: Uint8Array[] = []
   for await (const piece of store.readAll(names)) pieces.push(piece)
-  return JSON.parse(Buffer.concat(pieces).toString()) as Manifest
+  const text = Buffer.concat(pieces)
+  sized(text.length)
+  return JSON.parse(text.toString()) as Manifest
 }
 
 /** The member's manifest in the newest point of a vessel that lies in the store, for differences. */

@@ -173,11 +173,11 @@ class GroupRestore {
     for (const entry of others.filter((one) => !isOfKey(one))) await this.runEntry(entry)
     if (when === 'before') return
     await putBack(this.client, this.taken)
-    for (const entry of keys) await this.runForeignKey(entry)
-    for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
     // A table that was made again has its own keys from the backup; those of others point at it as before.
     const rebuilt = this.by('rebuild')
     this.left.push(...(await putBackForeignKeys(this.client, this.taken, (table) => !this.isOneOf(table, rebuilt))))
+    for (const entry of keys) await this.runForeignKey(entry)
+    for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
   }
 
   private async runEntry(entry: StructureEntry): Promise<void> {

@@ -50,7 +50,15 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   const { tally } = receipts
   const undone = tally.left + tally.failed + tally.leftParts > 0
   if (!rehearsal && tally.made + tally.replaced + tally.renamed + tally.merged === 0 && tally.failed > 0) throw receipts.firstFailure!
-  await run.end(undone || run.warnings > 0 ? 'warned' : 'done', { outcome: { ...tally, rehearsal, point: params.point } })
+  await run.end(undone || run.warnings > 0 ? 'warned' : 'done', {
+    outcome: { ...tally, rehearsal, point: params.point, ...elsewhere(all) },
+  })
+}
+
+/** Where things went, when that was not where they came from. */
+function elsewhere(all: PlannedDatabase[]): { into?: string } {
+  const into = all.filter(({ wish }) => wish.into.mode === 'elsewhere' || wish.into.mode === 'scratch')
+  return into.length === 0 ? {} : { into: [...new Set(into.map(({ database }) => database))].join(' and ') }
 }
 
 async function expect(run: RunContext, database: PlannedDatabase): Promise<void> {

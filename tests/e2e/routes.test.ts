@@ -62,4 +62,20 @@ describe('a request', () => {
     )
     for (const text of texts) expect(text).not.toMatch(new RegExp(`${inject('password')}|sealed`))
   })
+
+  it('for rows, structure or files of a point that is not there, or badly asked, changes nothing', async () => {
+    const id = randomUUID()
+    expect(code(await ask('GET', `/api/points/${id}/rows?path=a`))).toEqual([404, 'point_missing'])
+    expect(code(await ask('GET', `/api/points/${id}/rows?path=a&filter=nonsense`))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', `/api/points/${id}/rows?path=a&limit=100000`))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', `/api/points/${id}/row?path=a&at=here`))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', `/api/points/${id}/take-out?path=a&format=doc`))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', `/api/points/${id}/take-out?path=a&format=csv`))).toEqual([404, 'point_missing'])
+    expect(code(await ask('GET', '/api/vessels/nowhere/history?path=a&column=b&value=c'))).toEqual([404, 'vessel_missing'])
+    expect(code(await ask('POST', `/api/runs/${id}/take-back`, {}))).toEqual([404, 'run_missing'])
+    expect(code(await ask('POST', `/api/saved-restores/${id}/run`))).toEqual([404, 'saved_restore_missing'])
+    expect(code(await ask('GET', `/api/scratch/${id}/connection`))).toEqual([404, 'scratch_gone'])
+    const wish = { picks: ['a'], into: { mode: 'scratch', source: 'a', hours: 0 } }
+    expect(code(await ask('POST', `/api/points/${id}/plan`, wish))).toEqual([400, 'bad_request'])
+  })
 })

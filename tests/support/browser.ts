@@ -95,7 +95,9 @@ export class Person {
   }
 
   private async find(selector: string): Promise<ElementHandle> {
-    const element = await this.page.waitForSelector(selector, { visible: true, timeout: PATIENCE_MS })
+    const element = await this.page.waitForSelector(selector, { visible: true, timeout: PATIENCE_MS }).catch(async () => {
+      throw new Error(`nothing is found by ${selector} on ${this.page.url()}:\n${await this.text('body')}`)
+    })
     if (!element) throw new Error(`nothing is found by ${selector}`)
     return element
   }

@@ -1,10 +1,16 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import type { RunDetail } from '~~/server/views'
+import type { RestoresView, RunDetail } from '~~/server/views'
 
 const route = useRoute()
 const { data: run, error, refresh } = useLoad<RunDetail>(() => `/api/runs/${route.params.id}`)
 onChange((change) => change.about === 'run' && change.id === route.params.id, refresh, 500)
+/** The scratch copy that this run made, while it is there. */
+const { data: restores, refresh: lookAgain } = useLoad<RestoresView>(() =>
+  run.value?.kind === 'restore' ? `/api/vessels/${run.value.slug}/restores` : null,
+)
+onChange((change) => change.about === 'scratch', lookAgain, 500)
+const scratch = computed(() => restores.value?.scratch.filter((copy) => copy.run === route.params.id) ?? [])
 useHead({ title: () => (run.value ? `${RUN_KIND[run.value.kind]} of ${run.value.vessel}` : 'Run') + ' · Unbroken Vessel' })
 const now = useTicking(1000)
 const active = computed(() => run.value?.state === 'running' || run.value?.state === 'waiting')
@@ -51,13 +57,17 @@ async function again() {
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
         <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
-        <UButton v-else @click="again">Start it again</UButton>
+        <template v-else>
+          <TakeBack v-if="run.kind === 'restore' && run.kept.length > 0" :run="run" />
+          <UButton @click="again">Start it again</UButton>
+        </template>
       </div>
     </div>
     <div class="grid gap-3 px-6 empty:hidden">
       <ErrorNote v-if="failure" :error="failure" />
       <ErrorNote v-if="run.error" :error="run.error" />
     </div>
+    <ScratchList v-if="scratch.length > 0" :copies="scratch" :of-run="run.id" class="px-6 pb-5" />
     <RunProgress v-if="active" :run="run" :now="now" class="px-6 pt-1 pb-5" />
     <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
     <RunSteps :run="run" :now="now" class="flex-1" />

@@ -9,6 +9,7 @@ useHead({ title: () => `${vessel.value?.name ?? slug.value} · Unbroken Vessel` 
 
 const TABS = [
   { name: 'Lifeline', path: '' },
+  { name: 'Contents', path: '/contents' },
   { name: 'Definition', path: '/definition' },
   { name: 'Runs', path: '/runs' },
   { name: 'Restores', path: '/restores' },

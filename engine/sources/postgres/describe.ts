@@ -110,6 +110,7 @@ function structureOf(
       identity: column.identity === 'a' ? 'always' : column.identity === 'd' ? 'by default' : null,
       collation: column.collation,
       comment: column.comment,
+      ...(column.base ? { base: column.base } : {}),
     })),
     constraints: of('constraint'),
     indexes: of('index'),
@@ -158,7 +159,8 @@ const COLUMNS = `
   select a.attrelid::int as oid, a.attname as name, format_type(a.atttypid, a.atttypmod) as type, not a.attnotnull as nullable,
     pg_get_expr(d.adbin, d.adrelid) as default, a.attgenerated::text as generated, a.attidentity::text as identity,
     case when a.attcollation <> t.typcollation then quote_ident(cn.nspname) || '.' || quote_ident(co.collname) end as collation,
-    col_description(a.attrelid, a.attnum) as comment
+    col_description(a.attrelid, a.attnum) as comment,
+    case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end as base
   from pg_catalog.pg_attribute a
     join pg_catalog.pg_type t on t.oid = a.atttypid
     left join pg_catalog.pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum

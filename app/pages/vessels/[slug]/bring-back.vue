@@ -20,6 +20,15 @@ const chosen = computed(() => lifeline.value?.points.find((candidate) => candida
 const choosePoint = (id: string) => router.replace({ query: { ...route.query, point: id, at: undefined } })
 
 const bench = useWorkbench(point)
+/** Keys of single rows that the address names. */
+function rowsAsked(): string[][] | null {
+  try {
+    const rows: unknown = JSON.parse(String(route.query.rows ?? 'null'))
+    return Array.isArray(rows) && rows.every((row) => Array.isArray(row)) ? (rows as string[][]) : null
+  } catch {
+    return null
+  }
+}
 const shown = ref<string | null>(route.query.show ? String(route.query.show) : null)
 const tables = computed(() => bench.things.value.filter((thing) => thing.kind === 'table' || thing.kind === 'partition'))
 /** What was asked for and is in no point. */
@@ -31,10 +40,14 @@ async function look(path: string) {
   else nowhere.value = path
 }
 watch(bench.things, (things) => {
+  // While another point is loaded, what is shown stays.
+  if (things.length === 0) return
   const pick = route.query.pick ? String(route.query.pick) : null
   const wanted = pick && things.find((thing) => thing.path === pick)
   if (pick && !wanted && things.length > 0) void look(pick)
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
+  const rows = rowsAsked()
+  if (wanted && rows && !bench.choices.rows[wanted.path]) bench.pickRows(wanted.path, { keys: rows, overwrite: null })
   if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
     const candidates = tables.value.filter(({ path }) => !pick || isWithin(path, pick))
     shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
@@ -49,13 +62,20 @@ watch(
     if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
   },
 )
+/** The other point that rows are compared with; the source as it is now without one. */
+const against = computed({
+  get: () => (route.query.against ? String(route.query.against) : null),
+  set: (id) => void router.replace({ query: { ...route.query, against: id ?? undefined } }),
+})
 const {
   data: comparison,
   error: comparisonError,
   pending: comparing,
   refresh: compareAgain,
 } = useLoad<TableComparison>(() =>
-  point.value && shown.value ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}` : null,
+  point.value && shown.value
+    ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}${against.value ? `&against=${against.value}` : ''}`
+    : null,
 )
 
 const reason = ref('')
@@ -66,7 +86,7 @@ async function go(rehearsal: boolean) {
   failure.value = null
   try {
     const { id } = await post<{ id: string }>(`/api/points/${point.value}/restore`, {
-      wish: bench.wish.value,
+      wish: bench.wish.value!,
       reason: reason.value || null,
       rehearsal,
     })
@@ -87,7 +107,7 @@ onChange(
 
 <template>
   <main class="flex h-[calc(100vh-52px)] flex-col">
-    <BenchHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" :comparison="comparison" @point="choosePoint" />
+    <BenchHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" @point="choosePoint" />
     <p v-if="nowhere" class="ochre px-6 pt-2 text-[13px]">
       <span class="mono">{{ nowhere }}</span> is in no point of {{ vessel.name }}.
     </p>
@@ -96,6 +116,9 @@ onChange(
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
       <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />
       <BenchCompare
+        v-model:against="against"
+        :bench="bench"
+        :points="lifeline?.points ?? []"
         :path="shown"
         :comparison="comparison"
         :error="comparisonError"

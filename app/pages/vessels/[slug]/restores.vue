@@ -1,11 +1,15 @@
 <script setup lang="ts">
-import type { VesselView } from '~~/server/views'
+import type { RestoresView, VesselView } from '~~/server/views'
 
-defineProps<{ vessel: VesselView }>()
+const { vessel } = defineProps<{ vessel: VesselView }>()
+const { data, refresh } = useLoad<RestoresView>(() => `/api/vessels/${vessel.slug}/restores`)
+onChange((change) => change.about === 'scratch' || change.about === 'run', refresh, 1000)
 </script>
 
 <template>
-  <div class="px-6 pt-2 pb-8">
+  <div class="grid gap-7 px-6 pt-4 pb-8">
+    <ScratchList v-if="data" :copies="data.scratch" class="empty:hidden" />
+    <SavedRestores v-if="data" :saved="data.saved" @changed="refresh" />
     <RunList
       :query="`vessel=${vessel.slug}&kinds=restore,rehearsal`"
       :with-vessel="false"

@@ -1,26 +1,26 @@
 import { join } from 'node:path'
 import { existsSync, readdirSync } from 'node:fs'
-import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
-import { Person } from '../support/browser'
-import { testServer } from '../support/engine'
+import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import { Person } from '../../support/browser'
+import { testServer } from '../../support/engine'
 
 // The way of a person from nothing to a proven return, each step with what they would check.
-
-const server = testServer()
-const sql = (text: string) => server.psql('bookings', text)
-const store = join(inject('folder'), 'dry-dock')
-let person: Person
-
-beforeAll(async () => {
-  person = await Person.at(inject('url'))
-})
-afterEach(() => expect(person.complaints).toEqual([]))
-afterAll(() => person?.leaves())
 
 const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking_leg l'
 const LEG_PATH = 'harbour-db/bookings/sales/booking_leg'
 
-describe('from nothing to a proven return', () => {
+/** Told once the vessel, its source and its store are there. */
+export function firstPath(): void {
+  const server = testServer()
+  const sql = (text: string) => server.psql('bookings', text)
+  const store = join(inject('folder'), 'dry-dock')
+  let person: Person
+  beforeAll(async () => {
+    person = await Person.at(inject('url'))
+  })
+  afterEach(() => expect(person.complaints).toEqual([]))
+  afterAll(() => person?.leaves())
+
   it('opens Watch, which says that nothing is protected', async () => {
     await person.opens('/')
     await person.sees('No vessel is defined yet, so nothing is protected.')
@@ -159,10 +159,11 @@ describe('from nothing to a proven return', () => {
     await person.sees('Done: 1 thing came back, proven equal')
     expect(sql(LEGS)).toBe(before)
     await person.sees('“the fare clean-up took live legs”')
-    await person.presses('Bring back what was overwritten…')
-    await person.ticks(LEG_PATH)
-    await person.writes('input[name=reason]', 'to see that it can be taken back')
-    await person.clicks('[data-go]')
+    await person.clicks('[data-take-back]')
+    await person.sees('What stood there is kept until')
+    await person.writes('input[name=take-back-reason]', 'to see that it can be taken back')
+    await person.clicks('[role=dialog] button[type=submit]')
+    await person.sees('“to see that it can be taken back”')
     await person.sees('Done: 1 thing came back, proven equal')
     expect(sql(LEGS)).toBe(damaged)
   })
@@ -214,9 +215,10 @@ describe('from nothing to a proven return', () => {
     await person.clicks('[role=option]::-p-text(sales/booking_leg)')
     await person.arrivesAt(/\/estate\/harbour-db\/bookings\/sales\/booking_leg$/)
     await person.sees('by harbour-db/bookings')
+    await person.page.waitForFunction(() => !document.querySelector('[role=dialog]'))
     await person.page.keyboard.press('g')
     await person.page.keyboard.press('r')
     await person.arrivesAt(/\/runs$/)
     expect(existsSync(store)).toBe(true)
   })
-})
+}

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { copyText } from '~~/core/content/copy-text'
+import { insertWriter, updateStatement } from '~~/core/look/formats'
+import { namesOf } from '~~/core/things/thing'
+import type { TableComparison } from '~~/server/views'
+import type { Workbench } from '~/composables/useWorkbench'
+
+// What is done with the rows that are ticked, and the statements that would do the same by hand.
+const { bench, comparison } = defineProps<{ bench: Workbench; comparison: TableComparison; changed: boolean }>()
+defineEmits<{ none: []; all: [] }>()
+const pick = computed(() => bench.choices.rows[comparison.path]!)
+const others = computed(() => comparison.columns.filter((column) => !comparison.key?.includes(column)))
+const overwrite = computed({
+  get: () => pick.value.overwrite ?? [],
+  set: (columns: string[]) => bench.pickRows(comparison.path, { ...pick.value, overwrite: columns.length > 0 ? columns : null }),
+})
+const open = ref(false)
+const statements = computed(() => {
+  const [, , schema, name] = namesOf(comparison.path)
+  const target = { schema: schema!, name: name! }
+  const at = comparison.key!.map((column) => comparison.columns.indexOf(column))
+  const wanted = new Set(pick.value.keys.map((key) => key.join('\u0001')))
+  const insert = insertWriter(target, comparison.columns)
+  return (comparison.rows?.rows ?? [])
+    .filter(({ then }) => then && wanted.has(at.map((i) => then[i] ?? '').join('\u0001')))
+    .flatMap(({ mark, then }) => {
+      if (mark === 'gone') return [insert(then!.map(copyText).join('\t')).trimEnd()]
+      return pick.value.overwrite ? [updateStatement(target, comparison.columns, then!, comparison.key!, pick.value.overwrite)] : []
+    })
+})
+</script>
+
+<template>
+  <div
+    class="flex min-h-9 shrink-0 flex-wrap items-center gap-x-4 gap-y-1 border-b border-[var(--line)] bg-[var(--glaze-wash)] px-4 py-1"
+    data-row-picks
+  >
+    <b class="font-semibold">{{ plural(pick.keys.length, 'row') }} picked</b>
+    <span v-if="changed" class="flex items-center gap-2"
+      ><span class="soft">overwrite</span>
+      <USelectMenu
+        v-model="overwrite"
+        multiple
+        :items="others"
+        size="xs"
+        class="w-52"
+        placeholder="nothing"
+        aria-label="Columns to overwrite"
+      />
+    </span>
+    <button class="lnk" @click="$emit('all')">all that are listed</button>
+    <button class="lnk" @click="open = true">the statements</button>
+    <button class="lnk ml-auto" @click="$emit('none')">none</button>
+    <USlideover
+      v-model:open="open"
+      title="Statements"
+      description="What bringing the picked rows back does, as it would be written by hand."
+      :ui="{ content: 'max-w-[720px]' }"
+    >
+      <template #body>
+        <pre class="mono text-[12px] leading-[18px] whitespace-pre-wrap" data-statements>{{
+          statements.join('\n') || 'Nothing would be written.'
+        }}</pre>
+      </template>
+    </USlideover>
+  </div>
+</template>

@@ -1,0 +1,56 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import type { RunDetail } from '~~/server/views'
+
+// Takes a return back: what it overwrote goes to where it stood.
+const { run } = defineProps<{ run: RunDetail }>()
+const open = ref(false)
+const reason = ref('')
+const sending = ref(false)
+const failure = shallowRef<ErrorRecord | null>(null)
+const until = computed(
+  () =>
+    run.kept
+      .map(({ expiresAt }) => expiresAt)
+      .filter((at) => at !== null)
+      .sort()[0],
+)
+async function go() {
+  sending.value = true
+  try {
+    const { id } = await post<{ id: string }>(`/api/runs/${run.id}/take-back`, { reason: reason.value || null })
+    open.value = false
+    await navigateTo(`/runs/${id}`)
+  } catch (thrown) {
+    failure.value = errorOf(thrown)
+  } finally {
+    sending.value = false
+  }
+}
+</script>
+
+<template>
+  <UButton data-take-back @click="open = true">Take it back…</UButton>
+  <UModal
+    v-model:open="open"
+    :close="{ variant: 'ghost' }"
+    title="Take this return back"
+    description="Everything that it overwrote goes back to where it stood, rows and structure. What it made where nothing stood stays."
+  >
+    <template #body>
+      <form id="take-back" class="grid gap-4 text-[13px]" @submit.prevent="go">
+        <p v-if="until">
+          What stood there is kept until <b class="font-semibold">{{ fullOf(until) }}</b>. What stands there now is kept in its turn.
+        </p>
+        <UFormField label="Reason, for the receipt" hint="optional"
+          ><UInput v-model="reason" name="take-back-reason" class="w-full" :maxlength="500" autofocus
+        /></UFormField>
+        <ErrorNote v-if="failure" :error="failure" />
+      </form>
+    </template>
+    <template #footer>
+      <UButton type="submit" form="take-back" color="primary" variant="solid" :loading="sending">Take it back</UButton>
+      <UButton @click="open = false">Not now</UButton>
+    </template>
+  </UModal>
+</template>

@@ -1,0 +1,144 @@
+<script setup lang="ts">
+import { lastName, namesOf } from '~~/core/things/thing'
+import type { Lifeline, LookedRow, PointContents, PointThing, RowPage, VesselView } from '~~/server/views'
+
+const { vessel } = defineProps<{ vessel: VesselView }>()
+const route = useRoute()
+const router = useRouter()
+const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
+const at = computed(() => (route.query.at ? Date.parse(String(route.query.at)) : Infinity))
+const point = computed(() => {
+  if (route.query.point) return String(route.query.point)
+  return lifeline.value?.points.findLast((candidate) => Date.parse(candidate.at) <= at.value + 999)?.id ?? null
+})
+const chosen = computed(() => lifeline.value?.points.find(({ id }) => id === point.value))
+const set = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
+const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${point.value}?now=0` : null))
+const things = computed(() => contents.data.value?.things ?? [])
+const choosable = (thing: PointThing) => !['database', 'schema', 'large-objects', 'extension'].includes(thing.kind)
+
+const path = computed({
+  get: () => (route.query.show ? String(route.query.show) : (things.value.find(isTable)?.path ?? null)),
+  set: (show) => void set({ show: show ?? undefined, column: undefined, value: undefined }),
+})
+const thing = computed(() => things.value.find((candidate) => candidate.path === path.value))
+const TABS = [
+  ['rows', 'Rows'],
+  ['structure', 'Structure'],
+  ['time', 'Across time'],
+] as const
+type Tab = (typeof TABS)[number][0]
+const tabs = computed(() => TABS.filter(([name]) => name === 'structure' || (thing.value && isTable(thing.value))))
+const tab = computed({
+  get: (): Tab => {
+    const wanted = (route.query.tab ?? 'rows') as Tab
+    return tabs.value.some(([name]) => name === wanted) ? wanted : 'structure'
+  },
+  set: (name: Tab) => void set({ tab: name === 'rows' ? undefined : name }),
+})
+// Names and key of the table's columns, for finding across time.
+const { data: head } = useLoad<RowPage>(() =>
+  point.value && thing.value && isTable(thing.value)
+    ? `/api/points/${point.value}/rows?path=${encodeURIComponent(thing.value.path)}&limit=1`
+    : null,
+)
+const history = computed({
+  get: () => ({ column: String(route.query.column ?? ''), value: String(route.query.value ?? '') }),
+  set: ({ column, value }) => void set({ column, value }),
+})
+const ticked = ref<string[][]>([])
+watch([path, point], () => (ticked.value = []))
+const opened = shallowRef<LookedRow | null>(null)
+const rowsView = useTemplateRef<{ filter: import('~~/core/look/filter').Condition[] }>('rowsView')
+const filter = computed(() => rowsView.value?.filter ?? [])
+const points = computed(() =>
+  [...(lifeline.value?.points ?? [])]
+    .reverse()
+    .map(({ id, at: when, name }) => ({ label: `${whenOf(when)}${name ? `, ${name}` : ''}`, value: id })),
+)
+const bringBack = computed(() => ({
+  path: `/vessels/${vessel.slug}/bring-back`,
+  query: {
+    point: point.value ?? undefined,
+    pick: path.value ?? undefined,
+    show: path.value ?? undefined,
+    ...(ticked.value.length > 0 ? { rows: JSON.stringify(ticked.value) } : {}),
+  },
+}))
+</script>
+
+<template>
+  <p v-if="lifeline && !point" class="soft p-6">There is no point to look into yet.</p>
+  <div v-else class="grid h-[calc(100vh-160px)] min-h-[420px] grid-cols-[274px_minmax(0,1fr)] max-[1150px]:grid-cols-[230px_minmax(0,1fr)]">
+    <PointTree v-model="path" :things="things" :pending="contents.pending.value" :choosable="choosable">
+      <template #before="{ thing: own }">
+        <UIcon v-if="choosable(own)" :name="KIND_ICON[own.kind] ?? 'i-lucide-shapes'" class="soft size-3.5 shrink-0" />
+      </template>
+      <template #behind="{ thing: own }">
+        <span class="num soft shrink-0 text-[12px]">{{ sizeOf(own) }}</span>
+      </template>
+    </PointTree>
+    <section class="sheet flex min-h-0 min-w-0 flex-col border-t-0" aria-label="Contents">
+      <div class="flex h-[46px] shrink-0 items-center gap-5 border-b border-[var(--line)] px-4">
+        <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ path ? namesOf(path).slice(2).join('.') : '' }}</h2>
+        <span class="soft shrink-0 text-[13px]"
+          >as of
+          <USelectMenu
+            :model-value="point ?? undefined"
+            value-key="value"
+            :items="points"
+            variant="none"
+            trailing-icon=""
+            class="lnk rounded-none p-0 text-[var(--ink)]"
+            aria-label="Another point"
+            :ui="{ content: 'w-80', base: 'p-0 pe-0' }"
+            @update:model-value="(id) => set({ point: String(id), at: undefined })"
+            >{{ chosen ? whenOf(chosen.at) : 'a kept point' }}</USelectMenu
+          ></span
+        >
+        <div class="ml-auto flex h-full shrink-0 gap-5 text-[14px]" role="tablist">
+          <button
+            v-for="[name, word] in tabs"
+            :key="name"
+            role="tab"
+            :aria-selected="tab === name"
+            class="h-full"
+            :class="tab === name ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
+            @click="tab = name"
+          >
+            {{ word }}
+          </button>
+        </div>
+        <div v-if="thing && isTable(thing)" class="flex shrink-0 items-center gap-2.5">
+          <UButton v-if="ticked.length > 0" size="sm" color="primary" variant="solid" data-bring-rows :to="bringBack"
+            >Bring {{ plural(ticked.length, 'row') }} back…</UButton
+          >
+          <TakeOut :point="point!" :path="thing.path" :keys="ticked" :filter="filter" />
+        </div>
+      </div>
+      <ErrorNote v-if="contents.error.value" :error="contents.error.value" class="m-4" />
+      <template v-else-if="point && thing">
+        <ContentsRows
+          v-if="tab === 'rows'"
+          ref="rowsView"
+          v-model:ticked="ticked"
+          :point="point"
+          :path="thing.path"
+          @open="opened = $event"
+        />
+        <ContentsStructure v-else-if="tab === 'structure'" :point="point" :path="thing.path" />
+        <ContentsTime
+          v-else-if="head"
+          v-model="history"
+          :slug="vessel.slug"
+          :path="thing.path"
+          :columns="head.columns.map(({ name }) => name)"
+          :key-column="head.key?.[0] ?? null"
+          @point="(id) => set({ point: id, at: undefined, tab: undefined })"
+        />
+        <RowSheet v-model="opened" :point="point" :path="thing.path" :title="lastName(thing.path)" />
+      </template>
+      <p v-else-if="!contents.pending.value" class="soft p-4 text-[13px]">Choose something in the tree.</p>
+    </section>
+  </div>
+</template>

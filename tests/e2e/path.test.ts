@@ -1,0 +1,9 @@
+import { describe } from 'vitest'
+import { firstPath } from './steps/first-path'
+import { lookInside } from './steps/look-inside'
+import { whereTo } from './steps/where-to'
+
+// The ways of a person through the real application, one after the other: each goes on from what the one before left.
+describe('from nothing to a proven return', firstPath)
+describe('looking inside', lookInside)
+describe('where things go', whereTo)

@@ -1,0 +1,94 @@
+import pg from 'pg'
+import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import { Person } from '../../support/browser'
+import { testServer } from '../../support/engine'
+
+const LEG = 'harbour-db/bookings/sales/booking_leg'
+
+/** Sends things of the newest point of Bookings to other places. */
+export function whereTo(): void {
+  const server = testServer()
+  const sql = (text: string, database = 'bookings') => server.psql(database, text)
+  let person: Person
+  beforeAll(async () => {
+    person = await Person.at(inject('url'))
+  })
+  afterEach(() => expect(person.complaints).toEqual([]))
+  afterAll(() => person?.leaves())
+
+  const ready = () => person.page.waitForFunction(() => document.querySelector<HTMLButtonElement>('[data-go]')?.disabled === false)
+  const databases = () => sql(`select string_agg(datname, ',') from pg_database where datname like 'scratch%'`, 'postgres')
+
+  it('makes a scratch copy with a connection string, and drops it', async () => {
+    await person.opens('/vessels/bookings/bring-back')
+    await person.ticks('harbour-db/bookings')
+    await person.clicks('[data-choice=scratch]')
+    await person.sees('rows return to a scratch copy of')
+    // The vessel leaves one table out, which is told before.
+    await person.sees('ship refers to vessel_class, which this point does not hold')
+    await ready()
+    await person.clicks('[data-go]')
+    await person.sees(/\d+ things came back into scratch_bookings_\w+, 1 part not as it was/)
+    await person.sees('gone in')
+    await person.presses('Copy the connection string')
+    await person.sees('postgresql://scratch_')
+    const connectionString = (await person.text('[data-connection]')).trim()
+    const client = new pg.Client({ connectionString })
+    await client.connect()
+    const { rows } = await client.query<{ legs: number }>('select count(*)::int as legs from sales.booking_leg')
+    expect(rows[0]!.legs).toBeGreaterThan(130_000)
+    await client.query('delete from sales.refund')
+    await client.end()
+    await person.opens('/vessels/bookings/restores')
+    await person.presses('Drop it now')
+    await person.page.waitForFunction(() => !document.querySelector('[data-scratch]'))
+    expect(databases()).toBe('')
+  })
+
+  it('brings a table and what it needs into another database, which is made', async () => {
+    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG)}`)
+    await person.clicks('[data-choice=elsewhere]')
+    await person.writes('input[name=database]', 'legs_only')
+    await person.sees(/rows return to .* in legs_only/)
+    await person.sees('Comes along: booking_leg needs it.')
+    await ready()
+    await person.clicks('[data-go]')
+    await person.sees(/things came back into legs_only, 1 part not as it was/)
+    expect(Number(sql('select count(*) from sales.booking_leg', 'legs_only'))).toBeGreaterThan(130_000)
+    expect(Number(sql('select count(*) from sales.booking', 'legs_only'))).toBe(70_000)
+    sql('drop database legs_only', 'postgres')
+  })
+
+  it('says before anything is done what stands in the way', async () => {
+    sql('alter table timetable.sailing add column extra int; alter table timetable.sailing drop column cancelled cascade')
+    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent('harbour-db/bookings/timetable/sailing')}`)
+    await person.clicks('[data-choice=rows]')
+    await person.sees('so rows of then do not fit into it')
+    expect(await person.page.$eval('[data-go]', (button) => (button as HTMLButtonElement).disabled)).toBe(true)
+    await person.clicks('[data-choice=both]')
+    await ready()
+    await person.writes('input[name=reason]', 'the column is needed')
+    await person.clicks('[data-go]')
+    await person.sees(/came back, proven equal/)
+    expect(sql('select count(*) from timetable.sailing where cancelled')).not.toBe('0')
+  })
+
+  it('adds only what is missing, saved under a name and run again', async () => {
+    sql('delete from sales.booking_leg where leg_id between 501 and 509; update sales.booking_leg set fare = 3 where leg_id = 650')
+    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG)}`)
+    await person.clicks('[data-choice=merge]')
+    await person.sees('Rows that are missing return to booking_leg')
+    await ready()
+    await person.clicks('[data-save-restore]')
+    await person.writes('input[name=restore-name]', 'Missing legs')
+    await person.presses('Save it')
+    await person.sees('Saved')
+    await person.opens('/vessels/bookings/restores')
+    await person.sees('Missing legs')
+    await person.presses('Run it')
+    await person.arrivesAt(/\/runs\//)
+    await person.sees(/Done: \d+ rows came back, proven equal/)
+    expect(sql('select count(*) from sales.booking_leg where leg_id between 501 and 509')).toBe('9')
+    expect(sql('select fare from sales.booking_leg where leg_id = 650')).toBe('3.00')
+  })
+}
