@@ -102,9 +102,17 @@ function replaceTable(base: Operation, table: TableManifest, now: TargetTable, {
     verb: 'replace',
     how: refill ? 'refill' : 'rebuild',
     overwrites: now.rows,
-    notes: [note],
+    notes: [note, ...keysNote(now)],
     rebuilds: refill ? [] : now.dependents.filter(({ kind }) => kind !== 'table'),
   }
+}
+
+/** Keys of other tables survive, and that is said before. */
+function keysNote({ referredBy }: TargetTable): string[] {
+  if (referredBy.length === 0) return []
+  const names =
+    referredBy.length > 3 ? `${referredBy.slice(0, 2).join(', ')} and ${referredBy.length - 2} more tables` : referredBy.join(', ')
+  return [`Foreign keys of ${names} to it are taken off meanwhile, and put back.`]
 }
 
 function mergeInto(base: Operation, table: TableManifest): Operation {

@@ -10,6 +10,7 @@ import { planTable } from './plan-tables'
 import type { StructureEntry } from './structure'
 import { rootsOf } from './structure'
 import type { Dependent, TargetState } from './target'
+import { versionChanges } from './versions'
 import type { Collision, Wish } from './wish'
 
 /**
@@ -174,19 +175,7 @@ function totalsOf(operations: Operation[]) {
 }
 
 function warningsOf(operations: Operation[], { manifest, target, wish, serverVersion }: PlanInput): string[] {
-  const warnings: string[] = []
-  if (target.exists || target.version) {
-    const then = Math.floor(serverVersion / 10000)
-    if (then > 0 && target.version < then) {
-      warnings.push(
-        `The target is PostgreSQL ${target.version}, older than ${then} then: statements that it does not know fail, each on the receipt.`,
-      )
-    } else if (then > 0 && target.version > then) {
-      warnings.push(
-        `The target is PostgreSQL ${target.version}, newer than ${then} then: what a later version took away fails, each on the receipt.`,
-      )
-    }
-  }
+  const warnings = operations.some(({ verb }) => verb !== 'leave') ? versionChanges(Math.floor(serverVersion / 10000), target.version) : []
   const missing = missingRoles(operations, manifest, target, wish)
   if (!wish.makeRoles) {
     for (const role of missing) {

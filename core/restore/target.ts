@@ -23,6 +23,8 @@ export interface TargetTable {
   /** All that needs the table, directly or not; what must be dropped first comes first. */
   dependents: Dependent[]
   mayReplace: boolean
+  /** Other tables with foreign keys to it, as `schema.name`. */
+  referredBy: string[]
   /** Who holds a lock on it now that a restore would wait for. */
   heldBy: string[]
 }

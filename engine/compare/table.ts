@@ -9,7 +9,7 @@ import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { openPoint, tableIn, type OpenPoint } from '../runs/restore-plan'
 import { copyStatement } from '../sources/postgres/capture'
-import { withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { translate, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { copyOut } from '../sources/postgres/copy-out'
 import { describeTables, type DescribedTable } from '../sources/postgres/describe'
 import { databasesOf } from '../sources/postgres/probe'
@@ -60,6 +60,8 @@ export async function compareTable(engine: EngineContext, pointId: string, path:
     await client.query('begin isolation level repeatable read read only')
     const [now] = await describeTables(client, [{ schema: table.schema, name: table.name }])
     return now ? compareWithSource(point.store, table, now, client, access, limit) : thenOnly(point.store, table, limit)
+  }).catch((error: unknown) => {
+    throw translate(error, access, database, 'Nothing was changed; what was compared so far is dropped.')
   })
 }
 

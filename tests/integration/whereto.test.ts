@@ -1,5 +1,10 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { join } from 'node:path'
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
 import pg from 'pg'
+import { PostgresServer } from '../../demo/postgres-server'
+import { addSource } from '../../engine/catalog/sources'
+import { compareTable } from '../../engine/compare/table'
+import { freePort } from '../support/postgres.setup'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { scratchConnection, scratchCopies } from '../../engine/catalog/scratch-views'
 import { dropExpired } from '../../engine/runs/scratch'
@@ -152,7 +157,66 @@ describe('another database', () => {
   })
 })
 
+describe('another server', () => {
+  it('takes a database whole, proven there', async () => {
+    const port = await freePort()
+    const far = new PostgresServer({ folder: join(inject('folder'), 'far'), port, password: 'far away', settings: { fsync: 'off' } })
+    far.create()
+    far.start()
+    try {
+      await addSource(bench.engine, { name: 'far', password: 'far away', settings: { ...bench.settings, port } })
+      const into = { mode: 'elsewhere' as const, source: 'far', database: 'harbour copy' }
+      const left = await bench.restore(vessel, point, { into })
+      expect(left.run.error).toBeNull()
+      // Roles belong to a server, so they are not there.
+      expect((await bench.messages(left.run.id)).join()).toContain('The role harbour_clerk does not exist at the target')
+      far.psql('postgres', 'drop database "harbour copy"')
+      const made = await bench.restore(vessel, point, { into, makeRoles: true })
+      expect(made.receipts.filter(({ outcome, equal }) => outcome === 'failed' || equal === false)).toEqual([])
+      expect(made.run.state).toBe('done')
+      expect(far.psql('harbour copy', 'select count(*) from sales.leg')).toBe('3000')
+      expect(far.psql('harbour copy', `select tableowner from pg_tables where tablename = 'leg'`)).toBe('harbour_clerk')
+    } finally {
+      far.remove()
+    }
+  })
+
+  it('that is gone is told before anything is done', async () => {
+    const { run } = await bench.restore(vessel, point, { into: { mode: 'elsewhere', source: 'far', database: 'x' } })
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'unreachable', touched: 'Nothing was changed.' } })
+  })
+})
+
+describe('a source that is gone while then and now are compared', () => {
+  it('is told, and nothing is half-done', async () => {
+    bench.sql('create table sales.long as select g, md5(g::text) as note from generate_series(1, 400000) g')
+    const own = await bench.backup(vessel)
+    bench.sql(`update sales.long set note = note || 'x'`)
+    const comparing = compareTable(bench.engine, own, bench.path('sales', 'long'), 10)
+    comparing.catch(() => undefined)
+    const kill = `select count(pg_terminate_backend(pid)) from pg_stat_activity
+      where datname = '${bench.database}' and application_name = 'unbroken-vessel' and query like 'copy %long%'`
+    const other = new pg.Client({ connectionString: bench.server.url('postgres') })
+    await other.connect()
+    while (Number((await other.query<{ count: string }>(kill)).rows[0]!.count) === 0);
+    await other.end()
+    await expect(comparing).rejects.toMatchObject({
+      code: 'connection_lost',
+      touched: 'Nothing was changed; what was compared so far is dropped.',
+    })
+    bench.sql('drop table sales.long')
+  })
+})
+
 describe('a scratch copy', () => {
+  it('that cannot be made says why, and leaves nothing', async () => {
+    bench.server.psql('postgres', `create role humble login password 'humble'; grant pg_read_all_data to humble`)
+    await addSource(bench.engine, { name: 'humble', password: 'humble', settings: { ...bench.settings, user: 'humble' } })
+    const { run } = await bench.restore(vessel, point, { into: { mode: 'scratch', source: 'humble', hours: 1 } })
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'may_not_create_database', touched: 'Nothing was changed.' } })
+    expect(await scratchCopies(bench.engine, vessel.id)).toEqual([])
+  })
+
   it('can be used with its own connection string, and goes when its time is over', async () => {
     const into = { mode: 'scratch' as const, source: 'db', hours: 2 }
     const { run } = await bench.restore(vessel, point, { picks: [bench.path()], into })

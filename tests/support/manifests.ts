@@ -91,7 +91,7 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
   const tables = new Map(
     Object.entries(holds).map(([name, now]): [string, TargetTable] => [
       thingKey('sales', name),
-      { structure: structure(), rows: 5, bytes: 500, key: ['id'], dependents: [], mayReplace: true, heldBy: [], ...now },
+      { structure: structure(), rows: 5, bytes: 500, key: ['id'], dependents: [], mayReplace: true, referredBy: [], heldBy: [], ...now },
     ]),
   )
   return {

@@ -90,7 +90,9 @@ const THINGS = `
   where (t.typtype in ('e', 'd', 'r') or (t.typtype = 'c' and c.relkind = 'c')) and ${USER_SCHEMA}
     and ${notOfExtension('pg_catalog.pg_type', 't.oid')}
   union all
-  select 'extension', null, e.extname, pg_get_userbyid(e.extowner), null, null, null, null, null, true, false
+  select 'extension', null, e.extname, pg_get_userbyid(e.extowner),
+    case when e.extconfig is not null then 'Rows that were added to its own tables are not kept; it makes them anew.' end,
+    null, null, null, null, true, false
   from pg_catalog.pg_extension e where e.extname <> 'plpgsql'
   union all
   select 'large-objects', null, 'large objects', pg_get_userbyid(max(m.lomowner)), null, null, count(*)::float8, null, null,

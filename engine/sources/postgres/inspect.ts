@@ -30,11 +30,21 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
     const described = await describeTables(client)
     const dependents = await dependentsOf(client)
     const held = await holdersOf(client)
+    const referring = await referringTo(client)
     const { views, ...state } = await namesAt(client)
     const entries = withDefinitions ? await readStructure(access, database, client) : []
     const tables = described.map(({ oid, schema, name, structure, rows, bytes, key, mayReplace }): [string, TargetTable] => [
       thingKey(schema, name),
-      { structure, rows, bytes, key, mayReplace, dependents: dependents(oid), heldBy: held.get(oid) ?? [] },
+      {
+        structure,
+        rows,
+        bytes,
+        key,
+        mayReplace,
+        dependents: dependents(oid),
+        heldBy: held.get(oid) ?? [],
+        referredBy: referring.get(oid) ?? [],
+      },
     ])
     return {
       ...server,
@@ -98,6 +108,17 @@ async function holdersOf(client: pg.Client): Promise<Map<number, string[]>> {
   const held = new Map<number, string[]>()
   for (const { oid, who } of rows) held.set(oid, [...(held.get(oid) ?? []), who])
   return held
+}
+
+/** Tables with foreign keys to others, by the object id of the table that they refer to. */
+async function referringTo(client: pg.Client): Promise<Map<number, string[]>> {
+  const { rows } = await client.query<{ oid: number; by: string }>(
+    `select distinct confrelid::int as oid, conrelid::regclass::text as by from pg_catalog.pg_constraint
+     where contype = 'f' and conparentid = 0 and conrelid <> confrelid order by 1, 2`,
+  )
+  const referring = new Map<number, string[]>()
+  for (const { oid, by } of rows) referring.set(oid, [...(referring.get(oid) ?? []), by])
+  return referring
 }
 
 async function namesAt(client: pg.Client) {
