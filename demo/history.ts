@@ -1,6 +1,7 @@
 import pg from 'pg'
 import { wishOf } from '../core/restore/wish'
 import { addRun } from '../engine/catalog/runs'
+import { saveRestore } from '../engine/catalog/saved-restores'
 import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
 import { addVessel, type Vessel } from '../engine/catalog/vessels'
@@ -69,6 +70,7 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
     }
     clock.set(undefined)
     await discoverSource(engine, source)
+    await lendScratch(scenario, vessels.bookings)
   } finally {
     clock.set(undefined)
     await Promise.all([bookings.end(), crewing.end()])
@@ -168,11 +170,19 @@ function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, so
   ]
 }
 
-/** Brings a table back beside the original, which proves it, and drops the copy again. */
-async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client | null, path: string): Promise<void> {
-  const { engine, harbour } = scenario
-  const database = client ? 'bookings' : 'crewing'
-  const point = await engine.db
+/** A return that is run every Monday, and a scratch copy that somebody looks into at the moment. */
+async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
+  const { engine } = scenario
+  const into = { mode: 'scratch' as const, source: 'harbour-db', hours: 72 }
+  const fares = wishOf({ picks: ['sales', 'timetable'].map((schema) => `harbour-db/bookings/${schema}`), into })
+  await saveRestore(engine, vessel, 'Monday’s check of the fares', fares, 'to look for odd fares')
+  const point = await newestPoint(engine, vessel)
+  const wish = wishOf({ picks: ['harbour-db/bookings/timetable'], into })
+  await run(scenario, 'restore', vessel, { startedBy: 'Ansa Vik', params: { point, wish, reason: null } })()
+}
+
+async function newestPoint(engine: Engine, vessel: Vessel): Promise<string> {
+  const { id } = await engine.db
     .selectFrom('point')
     .select('id')
     .where('vessel_id', '=', vessel.id)
@@ -180,9 +190,17 @@ async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client |
     .orderBy('at', 'desc')
     .limit(1)
     .executeTakeFirstOrThrow()
+  return id
+}
+
+/** Brings a table back beside the original, which proves it, and drops the copy again. */
+async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client | null, path: string): Promise<void> {
+  const { engine, harbour } = scenario
+  const database = client ? 'bookings' : 'crewing'
+  const point = await newestPoint(engine, vessel)
   const into = { mode: 'beside' as const, schema: null, prefix: '', suffix: '', names: {} }
   const wish = wishOf({ picks: [`harbour-db/${database}/${path}`], into })
-  const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point: point.id, wish, reason: null } })()
+  const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point, wish, reason: null } })()
   const copy = await engine.db.selectFrom('receipt').select('target').where('run_id', '=', id).executeTakeFirstOrThrow()
   const cleaner = new pg.Client({ host: '127.0.0.1', port: harbour.port, user: harbour.user, password: harbour.password, database })
   await cleaner.connect()

@@ -15,6 +15,11 @@ const runs = await get('/api/runs?kinds=restore')
 // A point from before the fare clean-up, so that there is something to compare.
 const before = points.filter((point) => Date.now() - Date.parse(point.at) > 2.2 * 86_400_000).at(-1)
 
+const LEG = 'harbour-db/bookings/sales/booking_leg'
+// A leg that the clean-up took, for following it through time.
+const { rows: gone } = (await get(`/api/points/${before.id}/compare?path=${encodeURIComponent(LEG)}`)).rows
+const lost = gone.find(({ mark }) => mark === 'gone').key
+
 const VIEWS = [
   ['watch', '/'],
   ['watch-dark', '/', 'dark'],
@@ -24,6 +29,10 @@ const VIEWS = [
   ['lifeline-dark', '/vessels/bookings', 'dark'],
   ['definition', '/vessels/crew-rota/definition'],
   ['define', '/vessels/new?take=harbour-db/crewing/import'],
+  ['contents', `/vessels/bookings/contents?point=${before.id}&show=${LEG}`],
+  ['across-time', `/vessels/bookings/contents?point=${before.id}&show=${LEG}&tab=time&column=leg_id&value=${lost}`],
+  ['restores', '/vessels/bookings/restores'],
+  ['scratch', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings`, 'light', ['[data-choice=scratch]']],
   ['bring-back', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/sales/booking_leg`],
   ['bring-back-dark', hands[0].to, 'dark'],
   ['runs', '/runs'],
@@ -46,13 +55,17 @@ const browser = await puppeteer.launch({
   ],
 })
 const only = process.argv.slice(2)
-for (const [name, path, mode = 'light'] of VIEWS) {
+for (const [name, path, mode = 'light', clicks = []] of VIEWS) {
   if (only.length > 0 && !only.includes(name)) continue
   const page = await browser.newPage()
   await page.setViewport({ width: 1280, height: 800 })
   await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: mode }])
   await page.goto(base + path)
   await page.waitForNetworkIdle({ idleTime: 600, concurrency: 1 })
+  for (const selector of clicks) {
+    await page.click(selector)
+    await page.waitForNetworkIdle({ idleTime: 800, concurrency: 1 })
+  }
   await page.screenshot({ path: join(folder, `${name}.png`) })
   await page.close()
   console.log(`${folder}/${name}.png`)
