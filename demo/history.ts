@@ -1,6 +1,7 @@
 import pg from 'pg'
 import { wishOf } from '../core/restore/wish'
 import { addRun } from '../engine/catalog/runs'
+import { newestPoint } from '../engine/catalog/points'
 import { saveRestore } from '../engine/catalog/saved-restores'
 import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
@@ -179,18 +180,6 @@ async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   const point = await newestPoint(engine, vessel)
   const wish = wishOf({ picks: ['harbour-db/bookings/timetable'], into })
   await run(scenario, 'restore', vessel, { startedBy: 'Ansa Vik', params: { point, wish, reason: null } })()
-}
-
-async function newestPoint(engine: Engine, vessel: Vessel): Promise<string> {
-  const { id } = await engine.db
-    .selectFrom('point')
-    .select('id')
-    .where('vessel_id', '=', vessel.id)
-    .where('kept_for', 'is', null)
-    .orderBy('at', 'desc')
-    .limit(1)
-    .executeTakeFirstOrThrow()
-  return id
 }
 
 /** Brings a table back beside the original, which proves it, and drops the copy again. */

@@ -23,7 +23,14 @@ const sides = computed(() => [
     .filter((point) => point.at !== at)
     .map((point) => ({ label: whenOf(point.at), value: point.id })),
 ])
-const side = computed({ get: () => against.value ?? NOW, set: (value) => (against.value = value === NOW ? null : value) })
+const side = computed({
+  get: (): string | undefined => against.value ?? NOW,
+  set: (value) => (against.value = value === undefined || value === NOW ? null : value),
+})
+const TABS = [
+  ['rows', 'Rows'],
+  ['structure', 'Structure'],
+] as const
 const tab = ref<'rows' | 'structure'>('rows')
 const differing = computed(() => (comparison?.now ? comparison.structure.filter((line) => line.mark !== 'same').length : 0))
 const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
@@ -36,32 +43,18 @@ const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
         <h2 class="mono cut text-[14px] font-semibold">{{ title }}</h2>
         <span v-if="path" class="soft shrink-0 text-[13px]"
           >beside
-          <USelectMenu
+          <PickInline
             v-model="side"
-            value-key="value"
             :items="sides"
-            variant="none"
-            trailing-icon=""
-            class="lnk rounded-none p-0 text-[var(--ink)]"
-            aria-label="Beside what"
-            :ui="{ content: 'w-64', base: 'p-0 pe-0' }"
-            >{{ sides.find(({ value }) => value === side)?.label ?? 'a kept point' }}</USelectMenu
-          ></span
-        >
+            label="Beside what"
+            :word="sides.find(({ value }) => value === side)?.label ?? 'a kept point'"
+        /></span>
       </div>
-      <div class="flex h-full gap-5 text-[14px]" role="tablist">
-        <button
-          v-for="name in ['rows', 'structure'] as const"
-          :key="name"
-          role="tab"
-          :aria-selected="tab === name"
-          class="h-full"
-          :class="tab === name ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
-          @click="tab = name"
+      <TabBar v-model="tab" :tabs="TABS">
+        <template #structure
+          ><span v-if="differing > 0" class="ochre"> ≠{{ differing }}</span></template
         >
-          {{ capital(name) }}<span v-if="name === 'structure' && differing > 0" class="ochre"> ≠{{ differing }}</span>
-        </button>
-      </div>
+      </TabBar>
     </div>
     <ErrorNote v-if="error" :error="error" class="m-4" />
     <ErrorNote v-else-if="there && !comparison" :error="there" class="m-4" />

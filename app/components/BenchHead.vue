@@ -86,18 +86,14 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
         <div class="soft s12 mb-1.5">From</div>
         <div class="flex h-[30px] items-center gap-3">
           <SmallLifeline :recent="vessel.recent" :now="now" :at="chosen ? Date.parse(chosen.at) : undefined" :width="72" />
-          <USelectMenu
+          <PickInline
             :model-value="chosen?.id"
-            value-key="value"
             :items="points"
-            variant="none"
-            trailing-icon=""
-            class="lnk rounded-none p-0 font-semibold"
-            aria-label="Another point"
-            :ui="{ content: 'w-80', base: 'p-0 pe-0' }"
-            @update:model-value="(id) => $emit('point', String(id))"
-            >{{ chosen ? whenOf(chosen.at) : 'a kept point' }}</USelectMenu
-          >
+            label="Another point"
+            strong
+            :word="chosen ? whenOf(chosen.at) : 'a kept point'"
+            @update:model-value="(id) => id && $emit('point', id)"
+          />
         </div>
       </div>
       <div>
@@ -133,7 +129,13 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
             />
           </template>
           <template v-else-if="choices.mode === 'elsewhere'">
-            <USelect v-model="choices.elsewhere.source" :items="sourceNames" aria-label="On which source" class="h-[30px] w-32" />
+            <USelect
+              v-if="sourceNames.length > 1"
+              v-model="choices.elsewhere.source"
+              :items="sourceNames"
+              aria-label="On which source"
+              class="h-[30px] w-32"
+            />
             <UInput
               v-model="choices.elsewhere.database"
               name="database"
@@ -144,7 +146,13 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
             />
           </template>
           <template v-else-if="choices.mode === 'scratch'">
-            <USelect v-model="choices.scratch.source" :items="sourceNames" aria-label="On which source" class="h-[30px] w-32" />
+            <USelect
+              v-if="sourceNames.length > 1"
+              v-model="choices.scratch.source"
+              :items="sourceNames"
+              aria-label="On which source"
+              class="h-[30px] w-32"
+            />
             <span class="soft">gone after</span>
             <USelect v-model="choices.scratch.hours" value-key="value" :items="HOURS" aria-label="Gone after" class="h-[30px] w-24" />
           </template>

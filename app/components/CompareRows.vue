@@ -30,7 +30,10 @@ const runs = computed(() => {
   for (let i = 0; i < rows.value.length;) {
     let end = i
     while (rows.value[end]?.mark === 'gone') end++
-    if (end > i) starts.set(i, end - i)
+    // A list that is cut ends among rows of which there are more.
+    const cut = end === rows.value.length && total.value > end
+    if (end > i)
+      starts.set(i, cut ? (comparison.rows?.gone ?? 0) - rows.value.slice(0, i).filter(({ mark }) => mark === 'gone').length : end - i)
     i = Math.max(end, i + 1)
   }
   return starts

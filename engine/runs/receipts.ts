@@ -4,7 +4,7 @@ import { thingKey } from '../../core/restore/sql'
 import type { Catalog } from '../catalog/types'
 import type { LeftPart } from '../sources/postgres/refill'
 import type { RunContext } from './context'
-import type { TableOutcome } from './restore-group'
+import type { TableOutcome } from './proof'
 
 export interface RestoreTally {
   made: number

@@ -1,17 +1,11 @@
-import { createHash } from 'node:crypto'
 import type pg from 'pg'
-import { renameStructure, structureText } from '../../core/compare/structure'
-import type { TableManifest, TableStructure } from '../../core/content/manifest'
-import type { Tally } from '../../core/content/rows'
+import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
 import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
 import type { Dependent } from '../../core/restore/target'
 import { copyIn } from '../sources/postgres/copy-in'
-import { copyOut } from '../sources/postgres/copy-out'
-import { copyStatement } from '../sources/postgres/capture'
-import { describeTables } from '../sources/postgres/describe'
 import { mergeRows, type Merged } from '../sources/postgres/merge'
 import { dropDependents, dropUses, dependentEntries, refreshFilled } from '../sources/postgres/rebuild'
 import {
@@ -27,24 +21,13 @@ import {
 import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
 import { entriesToRun, type GroupMember } from './entries'
+import { prove, type TableOutcome } from './proof'
 import type { PlannedDatabase } from './restore-plan'
 
 export interface GroupProgress {
   structures(count: number): void
   rows(count: number, bytes: number): void
   checked(rows: number): void
-}
-
-/** What became of one table. Fingerprints are null where no rows were asked for, structures where it was left as it is now. */
-export interface TableOutcome {
-  operation: Operation
-  rows: number
-  fingerprintThen: string | null
-  fingerprintNow: string | null
-  structureThen: string | null
-  structureNow: string | null
-  equal: boolean
-  left: LeftPart[]
 }
 
 /** A group with what it needs from outside. */
@@ -78,7 +61,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.runEntries('after')
     await group.rebuild('rest')
     await group.sequences()
-    const outcomes = await group.prove()
+    const outcomes = await prove(client, job, group.merged, group.left)
     await client.query('commit')
     return outcomes
   } catch (error) {
@@ -87,12 +70,14 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
   }
 }
 
+const countsDown = (name: string) =>
+  `(select seqincrement < 0 from pg_catalog.pg_sequence where seqrelid = ${quoteLiteral(name)}::regclass)`
+
 class GroupRestore {
   private readonly entries: StructureEntry[]
-  private readonly left: LeftPart[] = []
+  readonly left: LeftPart[] = []
   private readonly writer: EntryWriter
-  private readonly rowsOnly: boolean
-  private readonly merged = new Map<TableManifest, Merged>()
+  readonly merged = new Map<TableManifest, Merged>()
   private readonly rebuilds: Dependent[]
   private taken: TakenOff = nothingTakenOff()
 
@@ -103,7 +88,6 @@ class GroupRestore {
     const { planned, members, inner } = job
     this.entries = entriesToRun(planned, members, inner)
     this.writer = new EntryWriter(client, planned.writing, this.left)
-    this.rowsOnly = planned.wish.what === 'rows'
     this.rebuilds = [
       ...new Map(members.flatMap(({ operation }) => operation.rebuilds).map((one) => [`${one.catalog}/${one.oid}`, one])).values(),
     ]
@@ -250,7 +234,8 @@ class GroupRestore {
         const name = qualified(target.schema, target.name)
         const stands = operation.how !== 'create' && operation.how !== 'rebuild'
         if (stands && !(await this.isSequence(name))) continue
-        const value = stands ? `greatest(last_value, ${sequence.last}::bigint)` : `${sequence.last}::bigint`
+        const then = `${sequence.last}::bigint`
+        const value = stands ? `case when ${countsDown(name)} then least(last_value, ${then}) else greatest(last_value, ${then}) end` : then
         const called = stands ? `is_called or ${sequence.called}` : `${sequence.called}`
         await this.client.query(`select setval(${quoteLiteral(name)}, ${value}, ${called}) from ${name}`)
       }
@@ -261,74 +246,4 @@ class GroupRestore {
     const { rows } = await this.client.query<{ is: boolean }>(`select to_regclass($1) is not null as is`, [name])
     return rows[0]!.is
   }
-
-  /** Reads every table back and compares it with the backup; rows that differ end the transaction. */
-  async prove(): Promise<TableOutcome[]> {
-    const { members, planned } = this.job
-    const described = await describeTables(
-      this.client,
-      members.map(({ operation }) => operation.target),
-    )
-    const outcomes: TableOutcome[] = []
-    for (const { operation, table } of members) {
-      const { schema, name } = operation.target
-      const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
-      const rows = await this.proveRows(operation, table)
-      const [then, after] = [renameStructure(table.structure, planned.writing.renaming, planned.writing.roles), now.structure].map(digest)
-      const asked = !this.rowsOnly && !this.merged.has(table)
-      outcomes.push({
-        operation,
-        ...rows,
-        structureThen: asked ? then! : null,
-        structureNow: asked ? after! : null,
-        equal: !asked || then === after,
-        left: this.leftOf(table),
-      })
-    }
-    return outcomes
-  }
-
-  private async proveRows(operation: Operation, table: TableManifest) {
-    const merged = this.merged.get(table)
-    if (merged) {
-      const { added, changed, fingerprintThen, fingerprintNow } = merged
-      if (fingerprintThen !== fingerprintNow)
-        throw unequal(table, operation, { rows: added + changed, bytes: 0, fingerprint: fingerprintNow })
-      return { rows: added + changed, fingerprintThen, fingerprintNow }
-    }
-    const { schema, name } = operation.target
-    const tally = await this.tally({ schema, name, columns: table.columns }, table)
-    if (this.job.planned.wish.what === 'structure') {
-      if (tally.rows > 0) throw unequal({ ...table, rows: 0, fingerprint: 'none' }, operation, tally)
-      return { rows: 0, fingerprintThen: null, fingerprintNow: null }
-    }
-    if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
-    return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
-  }
-
-  private async tally(target: { schema: string; name: string; columns: string[] }, table: TableManifest): Promise<Tally> {
-    if (table.structure.kind !== 'table') return { rows: 0, bytes: 0, fingerprint: table.fingerprint }
-    return copyOut(this.client, copyStatement(target), {}, async (chunk) => this.job.progress.checked(chunk.rows))
-  }
-
-  private leftOf(table: TableManifest): LeftPart[] {
-    const { members } = this.job
-    const others = members.filter((member) => member.table !== table)
-    // What can't be told to be another table's is told with the first.
-    return this.left.filter(
-      ({ what }) => what.includes(table.name) || (members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
-    )
-  }
-}
-
-export function digest(structure: TableStructure): string {
-  return createHash('sha256').update(structureText(structure)).digest('hex').slice(0, 32)
-}
-
-function unequal(table: Pick<TableManifest, 'rows' | 'fingerprint'>, operation: Operation, tally: Tally): VesselError {
-  return new VesselError('not_equal', {
-    what: `${operation.target.schema}.${operation.target.name} does not hold the rows of the backup after loading: ${tally.rows} rows with fingerprint ${tally.fingerprint}, and the backup has ${table.rows} with ${table.fingerprint}.`,
-    touched: 'The transaction was rolled back: the table is as it was before.',
-    next: 'See whether something changes rows while they are loaded, such as a trigger that always fires.',
-  })
 }

@@ -83,32 +83,14 @@ const bringBack = computed(() => ({
         <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ path ? namesOf(path).slice(2).join('.') : '' }}</h2>
         <span class="soft shrink-0 text-[13px]"
           >as of
-          <USelectMenu
+          <PickInline
             :model-value="point ?? undefined"
-            value-key="value"
             :items="points"
-            variant="none"
-            trailing-icon=""
-            class="lnk rounded-none p-0 text-[var(--ink)]"
-            aria-label="Another point"
-            :ui="{ content: 'w-80', base: 'p-0 pe-0' }"
-            @update:model-value="(id) => set({ point: String(id), at: undefined })"
-            >{{ chosen ? whenOf(chosen.at) : 'a kept point' }}</USelectMenu
-          ></span
-        >
-        <div class="ml-auto flex h-full shrink-0 gap-5 text-[14px]" role="tablist">
-          <button
-            v-for="[name, word] in tabs"
-            :key="name"
-            role="tab"
-            :aria-selected="tab === name"
-            class="h-full"
-            :class="tab === name ? 'font-semibold shadow-[inset_0_-2px_0_var(--ink)]' : 'soft hover:text-[var(--ink)]'"
-            @click="tab = name"
-          >
-            {{ word }}
-          </button>
-        </div>
+            label="Another point"
+            :word="chosen ? whenOf(chosen.at) : 'a kept point'"
+            @update:model-value="(id) => set({ point: id, at: undefined })"
+        /></span>
+        <TabBar v-model="tab" :tabs="tabs" class="ml-auto" />
         <div v-if="thing && isTable(thing)" class="flex shrink-0 items-center gap-2.5">
           <UButton v-if="ticked.length > 0" size="sm" color="primary" variant="solid" data-bring-rows :to="bringBack"
             >Bring {{ plural(ticked.length, 'row') }} back…</UButton

@@ -1,4 +1,4 @@
-import { VesselError } from '../../../../core/errors'
+import { newestPoint } from '../../../../engine/catalog/points'
 import { savedRestore } from '../../../../engine/catalog/saved-restores'
 import { vesselById } from '../../../../engine/catalog/vessels'
 
@@ -6,24 +6,8 @@ import { vesselById } from '../../../../engine/catalog/vessels'
 export default route(async (engine, event) => {
   const saved = await savedRestore(engine, idOf(event))
   const vessel = await vesselById(engine, saved.vessel_id)
-  const point = await engine.db
-    .selectFrom('point')
-    .select('id')
-    .where('vessel_id', '=', vessel.id)
-    .where('kept_for', 'is', null)
-    .orderBy('at', 'desc')
-    .limit(1)
-    .executeTakeFirst()
-  if (!point) {
-    throw new VesselError('no_point', {
-      what: `${vessel.name} has no recovery point yet.`,
-      touched: 'Nothing was changed.',
-      next: 'Back it up first.',
-      status: 409,
-    })
-  }
   const { wish, reason, name } = saved
-  const params = { point: point.id, wish, reason, saved: saved.id }
+  const params = { point: await newestPoint(engine, vessel), wish, reason, saved: saved.id }
   const id = await engine.startRun({ kind: 'restore', vessel, startedBy: PERSON, name, comment: reason, params })
   await engine.db.updateTable('saved_restore').set({ last_run_id: id }).where('id', '=', saved.id).execute()
   return created(event, { id })

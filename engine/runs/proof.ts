@@ -1,0 +1,108 @@
+import { createHash } from 'node:crypto'
+import type pg from 'pg'
+import { renameStructure, structureText } from '../../core/compare/structure'
+import type { TableManifest, TableStructure } from '../../core/content/manifest'
+import type { Tally } from '../../core/content/rows'
+import { VesselError } from '../../core/errors'
+import type { Operation } from '../../core/restore/plan'
+import { copyOut } from '../sources/postgres/copy-out'
+import { copyStatement } from '../sources/postgres/capture'
+import { describeTables } from '../sources/postgres/describe'
+import type { Merged } from '../sources/postgres/merge'
+import type { LeftPart } from '../sources/postgres/refill'
+import type { GroupMember } from './entries'
+import type { GroupJob } from './restore-group'
+
+/** What became of one table. Fingerprints are null where no rows were asked for, structures where it was left as it is now. */
+export interface TableOutcome {
+  operation: Operation
+  rows: number
+  fingerprintThen: string | null
+  fingerprintNow: string | null
+  structureThen: string | null
+  structureNow: string | null
+  equal: boolean
+  left: LeftPart[]
+}
+
+/**
+ * Reads every table of a group back, within its transaction, and compares it with the backup; rows that differ end
+ * the transaction.
+ */
+export async function prove(
+  client: pg.Client,
+  job: GroupJob,
+  merged: Map<TableManifest, Merged>,
+  left: LeftPart[],
+): Promise<TableOutcome[]> {
+  const { members, planned } = job
+  const { renaming, roles } = planned.writing
+  const described = await describeTables(
+    client,
+    members.map(({ operation }) => operation.target),
+  )
+  const outcomes: TableOutcome[] = []
+  for (const { operation, table } of members) {
+    const { schema, name } = operation.target
+    const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
+    const own = merged.get(table)
+    const rows = own ? mergedRows(operation, table, own) : await proveRows(client, job, operation, table)
+    const [then, after] = [renameStructure(table.structure, renaming, roles), now.structure].map(digest)
+    const asked = planned.wish.what !== 'rows' && !own
+    outcomes.push({
+      operation,
+      ...rows,
+      structureThen: asked ? then! : null,
+      structureNow: asked ? after! : null,
+      equal: !asked || then === after,
+      left: leftOf(table, members, left),
+    })
+  }
+  return outcomes
+}
+
+type ProvenRows = Pick<TableOutcome, 'rows' | 'fingerprintThen' | 'fingerprintNow'>
+
+function mergedRows(operation: Operation, table: TableManifest, { added, changed, fingerprintThen, fingerprintNow }: Merged): ProvenRows {
+  const rows = added + changed
+  if (fingerprintThen !== fingerprintNow) throw unequal(table, operation, { rows, bytes: 0, fingerprint: fingerprintNow })
+  return { rows, fingerprintThen, fingerprintNow }
+}
+
+async function proveRows(
+  client: pg.Client,
+  { planned, progress }: GroupJob,
+  operation: Operation,
+  table: TableManifest,
+): Promise<ProvenRows> {
+  const nothing: Tally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
+  const statement = copyStatement({ ...operation.target, columns: table.columns })
+  const isPlain = table.structure.kind === 'table'
+  const tally = isPlain ? await copyOut(client, statement, {}, async (chunk) => progress.checked(chunk.rows)) : nothing
+  if (planned.wish.what === 'structure') {
+    if (tally.rows > 0) throw unequal({ rows: 0, fingerprint: 'none' }, operation, tally)
+    return { rows: 0, fingerprintThen: null, fingerprintNow: null }
+  }
+  if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
+  return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
+}
+
+function leftOf(table: TableManifest, members: GroupMember[], left: LeftPart[]): LeftPart[] {
+  const others = members.filter((member) => member.table !== table)
+  // What can't be told to be another table's is told with the first.
+  return left.filter(
+    ({ what }) => what.includes(table.name) || (members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
+  )
+}
+
+function digest(structure: TableStructure): string {
+  return createHash('sha256').update(structureText(structure)).digest('hex').slice(0, 32)
+}
+
+function unequal(table: Pick<TableManifest, 'rows' | 'fingerprint'>, operation: Operation, tally: Tally): VesselError {
+  return new VesselError('not_equal', {
+    what: `${operation.target.schema}.${operation.target.name} does not hold the rows of the backup after loading: ${tally.rows} rows with fingerprint ${tally.fingerprint}, and the backup has ${table.rows} with ${table.fingerprint}.`,
+    touched: 'The transaction was rolled back: the table is as it was before.',
+    next: 'See whether something changes rows while they are loaded, such as a trigger that always fires.',
+  })
+}
