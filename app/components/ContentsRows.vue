@@ -35,7 +35,7 @@ const grid = computed(() => ({
   gridTemplateColumns: `${key.value ? '22px ' : ''}${columns.value.map(({ ordering }) => `${WIDTH[ordering]}px`).join(' ')}`,
 }))
 
-const isKey = (name: string) => key.value?.length === 1 && key.value[0] === name && head.value?.sortable
+const isKey = (name: string) => key.value?.[0] === name && head.value?.sortable
 const NEXT: Record<RowOrder, RowOrder> = { stored: 'key', key: 'key-descending', 'key-descending': 'stored' }
 const keyOf = (row: LookedRow) => key.value!.map((column) => row.fields[head.value!.columns.findIndex(({ name }) => name === column)] ?? '')
 const isTicked = (row: LookedRow) => ticked.value.some((one) => one.join('\u0001') === keyOf(row).join('\u0001'))

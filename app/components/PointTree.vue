@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { isWithin } from '~~/core/things/thing'
+import { isWithin, namesOf } from '~~/core/things/thing'
 import type { PointThing } from '~~/server/views'
 
 // The tree of what is in a point. What stands before and behind a name is the caller's.
@@ -9,10 +9,11 @@ const shown = defineModel<string | null>({ required: true })
 const filter = ref('')
 const folded = ref<Set<string>>(new Set())
 
-const depthOf = (thing: PointThing) => ({ database: 0, schema: 1 })[thing.kind] ?? 2
+const depthOf = (thing: PointThing) => namesOf(thing.path).length - 2
+const isContainer = (thing: PointThing) => thing.kind === 'database' || thing.kind === 'schema'
 const rows = computed(() => {
   const text = filter.value.trim().toLowerCase()
-  const matching = text ? things.filter((thing) => depthOf(thing) === 2 && thing.name.toLowerCase().includes(text)) : null
+  const matching = text ? things.filter((thing) => !isContainer(thing) && thing.name.toLowerCase().includes(text)) : null
   return things.filter((thing) => {
     if (matching) return matching.includes(thing) || matching.some((leaf) => isWithin(leaf.path, thing.path) && leaf !== thing)
     return ![...folded.value].some((path) => path !== thing.path && isWithin(thing.path, path))
@@ -65,7 +66,7 @@ function fold(path: string) {
           :class="shown === rows[item.index]!.path ? 'bg-[var(--sheet)] shadow-[inset_3px_0_0_var(--ink)]' : 'hover:bg-[var(--wash)]'"
         >
           <button
-            v-if="depthOf(rows[item.index]!) < 2"
+            v-if="isContainer(rows[item.index]!)"
             :aria-label="folded.has(rows[item.index]!.path) ? 'Unfold' : 'Fold'"
             class="grid w-3.5 place-items-center"
             @click="fold(rows[item.index]!.path)"

@@ -78,7 +78,11 @@ export async function pointContents(engine: EngineContext, pointId: string, with
           ]
         : []
       const all = [...tables, ...others, ...pages]
-      for (const schema of [...new Set(all.map((thing) => thing.schema))].sort()) {
+      // What is in no schema comes last.
+      const schemas = [...new Set(all.map((thing) => thing.schema))].sort(
+        (a, b) => Number(a === null) - Number(b === null) || (a! < b! ? -1 : 1),
+      )
+      for (const schema of schemas) {
         if (schema !== null)
           contents.things.push({
             path: pathOf(member, database.name, schema),

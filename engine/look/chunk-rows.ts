@@ -6,7 +6,12 @@ export class ChunkRows {
   private readonly sorted = new Map<number, { keys: BigInt64Array; rows: Uint32Array }>()
 
   constructor(private readonly bytes: Buffer) {
-    for (let at = 0; at < bytes.length; at = bytes.indexOf(10, at) + 1) this.starts.push(at)
+    for (let at = 0; at < bytes.length;) {
+      this.starts.push(at)
+      const end = bytes.indexOf(10, at)
+      if (end < 0) throw new Error('a chunk does not end with a row')
+      at = end + 1
+    }
     this.starts.push(bytes.length)
   }
 
@@ -58,7 +63,7 @@ export function chunkRows(store: Store, name: string): Promise<ChunkRows> {
     cache.set(key, known)
     return known
   }
-  const reading = store.read(name).then((bytes) => new ChunkRows(Buffer.from(bytes.buffer)))
+  const reading = store.read(name).then((bytes) => new ChunkRows(Buffer.from(bytes.buffer, bytes.byteOffset, bytes.byteLength)))
   cache.set(key, reading)
   reading.then(
     ({ size }) => {

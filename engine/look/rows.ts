@@ -7,6 +7,7 @@ import { openPoint, tableIn } from '../runs/restore-plan'
 import type { Store } from '../store/store'
 import { chunkRows } from './chunk-rows'
 import { KeyOrder, type RowAt } from './key-order'
+import { canSort, sortedRows } from './sorted-keys'
 
 export type Order = 'stored' | 'key' | 'key-descending'
 
@@ -59,7 +60,7 @@ export async function rowPage(engine: EngineContext, pointId: string, query: Row
       return base ? { name, type, base } : { name, type }
     }),
     key: table.key,
-    sortable: KeyOrder.fits(table),
+    sortable: KeyOrder.fits(table) || canSort(table),
     total: table.rows,
   }
   if (filter.length > 0) return { ...base, ...(await filtered(point.store, table, filter, query)) }
@@ -79,9 +80,15 @@ function storedOrder(table: TableManifest, offset: number, limit: number): RowAt
 }
 
 async function keyOrder(store: Store, table: TableManifest, { offset, limit, order }: RowQuery): Promise<RowAt[]> {
+  if (!KeyOrder.fits(table) && canSort(table)) {
+    const sorted = await sortedRows(store, table)
+    return order === 'key'
+      ? sorted.slice(offset, offset + limit)
+      : sorted.slice(Math.max(0, table.rows - offset - limit), table.rows - offset).reverse()
+  }
   if (!KeyOrder.fits(table)) {
     throw new VesselError('no_order', {
-      what: `The rows of ${table.schema}.${table.name} can’t be shown by key: it has none, or one that is not a single integer.`,
+      what: `The rows of ${table.schema}.${table.name} can’t be shown by key: it has none, or one that is no single integer in a table that is too large to be sorted here.`,
       touched: 'Nothing was changed.',
       next: 'Look at them in the order in which they are stored.',
     })

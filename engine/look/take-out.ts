@@ -4,7 +4,8 @@ import { VesselError } from '../../core/errors'
 import { ddlOf, entriesOf } from '../../core/look/ddl'
 import { readyFilter, type Condition } from '../../core/look/filter'
 import { csvHeader, type Format } from '../../core/look/formats'
-import { qualified, quoteIdentifier } from '../../core/restore/sql'
+import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/restore/sql'
+import { isWithin, namesOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { openPoint, tableIn, type OpenPoint } from '../runs/restore-plan'
 import type { Store } from '../store/store'
@@ -86,7 +87,24 @@ async function* wholeSql(store: Store, database: DatabaseManifest, table: TableM
   const { before, after } = ddlOf(entriesOf(database, table.path))
   yield text(`${SESSION}${before}\n\n`)
   yield* copyOf(store, table)
-  yield text(`${after}\n`)
+  yield text(`${positionsOf(database, [table])}${after}\n`)
+}
+
+/** Statements that set sequences to where they stood: those that columns of the tables own, and those of a schema. */
+function positionsOf(database: DatabaseManifest, tables: TableManifest[], path?: string): string {
+  const names = new Set(tables.map((table) => thingKey(table.schema, table.name)))
+  const own = new Set(
+    database.others
+      .filter((other) => other.kind === 'sequence' && path && isWithin(other.path, path))
+      .map(({ path: one }) => namesOf(one).slice(-2).join('\u0001')),
+  )
+  const due = database.sequences.filter(({ schema, name, ownedBy }) =>
+    ownedBy ? names.has(thingKey(...ownedBy)) : own.has(`${schema}\u0001${name}`),
+  )
+  const set = due.map(
+    ({ schema, name, last, called }) => `SELECT pg_catalog.setval(${quoteLiteral(qualified(schema, name))}, ${last}, ${called});\n`,
+  )
+  return set.length > 0 ? `${set.join('')}\n` : ''
 }
 
 const SESSION = `SET statement_timeout = 0;
@@ -121,18 +139,17 @@ export function takeOutSchema(point: OpenPoint, path: string): TakeOut {
     pieces: async function* () {
       yield text(`${SESSION}${before}\n\n`)
       for (const table of tables) yield* copyOf(point.store, table)
-      yield text(`${after}\n`)
+      yield text(`${positionsOf(database, tables, path)}${after}\n`)
     },
   }
 }
 
 /** The tables of a schema or database in a point, with rows of their own. */
 export function schemaIn(point: OpenPoint, path: string) {
-  const within = (own: string) => own === path || own.startsWith(`${path}/`)
   for (const { manifest } of point.members) {
     for (const database of manifest.databases) {
-      const tables = database.tables.filter((table) => within(table.path))
-      const others = database.others.filter((other) => within(other.path))
+      const tables = database.tables.filter((table) => isWithin(table.path, path))
+      const others = database.others.filter((other) => isWithin(other.path, path))
       if (tables.length + others.length > 0) return { database, tables, others }
     }
   }

@@ -1,7 +1,8 @@
 import { randomBytes } from 'node:crypto'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { CODEC, nameTask, openTask, sealTask } from './tasks'
+import { readyFilter } from '../../core/look/filter'
+import { CODEC, convertTask, nameTask, openTask, scanTask, sealTask } from './tasks'
 
 const keys = { name: randomBytes(32), seal: randomBytes(32) }
 const text = (value: string) => new TextEncoder().encode(value) as Uint8Array<ArrayBuffer>
@@ -32,6 +33,33 @@ describe('content', () => {
         expect(opened(stored(plain as Uint8Array<ArrayBuffer>))).toEqual(plain)
       }),
     )
+  })
+
+  it('never shares its memory with anything else, so that it can be moved between threads', () => {
+    for (const plain of ['', 'a\n', 'abc'.repeat(5000)].map(text)) {
+      const chunk = stored(plain)
+      const task = { ...chunk, sealKey: keys.seal, nameKey: keys.name, base: null, baseName: null }
+      for (const bytes of [chunk.name, chunk.sealed, openTask(task)]) expect(bytes.buffer.byteLength).toBe(bytes.byteLength)
+    }
+  })
+
+  it('is searched and written out where it is opened', () => {
+    const plain = text('1\tA\n2\tB\n3\t\\N\n')
+    const task = { ...stored(plain), sealKey: keys.seal, nameKey: keys.name, base: null, baseName: null }
+    const types = [
+      { name: 'id', type: 'integer' },
+      { name: 'berth', type: 'text' },
+    ]
+    const filter = (op: '=' | 'is null', value = '') => readyFilter([{ column: 'berth', op, value }], ['id', 'berth'], types)
+    expect(scanTask({ ...task, filter: filter('=', 'B'), from: 0, limit: 10 })).toMatchObject({ at: [1], lines: ['2\tB'] })
+    expect(scanTask({ ...task, filter: filter('=', 'C'), from: 0, limit: 10 })).toMatchObject({ at: [] })
+    expect(scanTask({ ...task, filter: filter('is null'), from: 0, limit: 10 }).at).toEqual([2])
+    expect(scanTask({ ...task, filter: [], from: 1, limit: 1 })).toEqual({ at: [1], lines: ['2\tB'], looked: 2 })
+    const job = { ...task, filter: [], target: { schema: 's', name: 't' }, columns: ['id', 'berth'], types }
+    const written = (more: object) => Buffer.from(convertTask({ ...job, format: 'csv', keys: null, ...more }).bytes).toString()
+    expect(written({})).toBe('1,A\r\n2,B\r\n3,\r\n')
+    expect(written({ format: 'jsonl', keys: { at: [0], wanted: new Set(['3']) } })).toBe('{"id":3,"berth":null}\n')
+    expect(written({ format: 'insert', filter: filter('=', 'A') })).toContain("VALUES ('1', 'A');")
   })
 
   it('has one name for equal bytes under one key, and another under another', () => {

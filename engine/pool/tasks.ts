@@ -59,7 +59,8 @@ const collect = runInNewContext('gc') as () => void
 
 const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
   const whole = buffer.byteOffset === 0 && buffer.byteLength === buffer.buffer.byteLength
-  return (whole ? buffer : buffer.slice()) as Uint8Array<ArrayBuffer>
+  // A Buffer's own slice would be a view of memory that it shares with others.
+  return (whole ? buffer : Uint8Array.prototype.slice.call(buffer)) as Uint8Array<ArrayBuffer>
 }
 
 export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
@@ -112,7 +113,8 @@ export interface Scanned {
 export function scanTask(task: ScanTask): Scanned {
   const plain = openTask(task)
   const needle = needleOf(task.filter)
-  if (needle !== null && !Buffer.from(plain.buffer).includes(needle)) return { at: [], lines: [], looked: Infinity }
+  if (needle !== null && !Buffer.from(plain.buffer, plain.byteOffset, plain.byteLength).includes(needle))
+    return { at: [], lines: [], looked: Infinity }
   const holds = filterOf(task.filter)
   const found: Scanned = { at: [], lines: [], looked: 0 }
   for (const line of linesOf([plain])) {

@@ -121,6 +121,15 @@ export class RunContext {
     await this.db.insertInto('run_message').values({ run_id: this.id, at: this.engine.clock.now(), level, text }).execute()
   }
 
+  /** Writes down what has to be undone if this worker dies. */
+  async remember(outcome: Record<string, unknown>): Promise<void> {
+    await this.db
+      .updateTable('run')
+      .set({ outcome: JSON.stringify(outcome) })
+      .where('id', '=', this.id)
+      .execute()
+  }
+
   private async beat(): Promise<void> {
     this.writing = this.write().catch((error: Error) => console.warn(`run ${this.id}: progress not written (${error.message})`))
     await this.writing

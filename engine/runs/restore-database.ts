@@ -91,6 +91,8 @@ export class DatabaseRestore {
       throw translate(error, access, database)
     })
     target.exists = this.fresh = true
+    // For the case that this worker dies: whoever tidies up drops it again.
+    await this.run.remember({ made: { source: access.name, database } })
     await this.run.say('info', `The database ${database} was made.`)
   }
 

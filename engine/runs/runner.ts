@@ -1,7 +1,10 @@
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
+import { accessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
+import { withClient } from '../sources/postgres/connect'
+import { dropDatabase } from '../sources/postgres/make-database'
 import { discardRun } from '../store/writer'
 import { backup } from './backup'
 import { RunContext } from './context'
@@ -72,7 +75,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
     .innerJoin('vessel_version', (join) =>
       join.onRef('vessel_version.vessel_id', '=', 'run.vessel_id').onRef('vessel_version.version', '=', 'run.vessel_version'),
     )
-    .select(['run.id', 'run.kind', 'run.vessel_id', 'vessel_version.definition'])
+    .select(['run.id', 'run.kind', 'run.vessel_id', 'run.outcome', 'vessel_version.definition'])
     .where('run.state', '=', 'running')
     .where('run.heartbeat_at', '<', before)
     .execute()
@@ -85,7 +88,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
 
 async function endOrphan(
   engine: EngineContext,
-  orphan: { id: string; kind: string; vessel_id: string; definition: VesselDefinition },
+  orphan: { id: string; kind: string; vessel_id: string; outcome: Record<string, unknown> | null; definition: VesselDefinition },
 ): Promise<void> {
   const cleanup = await openStore(engine, { name: orphan.definition.store })
     .then((store) => discardRun(store, orphan.id))
@@ -94,16 +97,29 @@ async function endOrphan(
       (error: unknown) => errorRecord(error).what,
     )
   const restore = orphan.kind === 'restore'
+  const made = orphan.outcome?.made as { source: string; database: string } | undefined
+  const dropped = made ? await dropMade(engine, made) : null
   const error = new VesselError('worker_died', {
     what: 'The worker that did this run ended in the middle of it.',
     touched: restore
-      ? 'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.'
+      ? (dropped ?? 'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.')
       : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`,
     next: 'Start it again.',
   })
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
   await run.say('error', error.message)
   await run.end('failed', { error })
+}
+
+/** A database that a restore had made for itself does not stay half-filled. */
+async function dropMade(engine: EngineContext, { source, database }: { source: string; database: string }): Promise<string> {
+  try {
+    const access = await accessOf(engine, source)
+    await withClient(access, undefined, (client) => dropDatabase(client, database))
+    return `The database ${database}, which it was making, is dropped again.`
+  } catch (error) {
+    return `The database ${database}, which it was making, is half-filled and could not be dropped: ${errorRecord(error).what}`
+  }
 }
 
 /** Looks for files that nothing knows, once no run is at work that may be writing some. */

@@ -22,6 +22,8 @@ beforeAll(async () => {
     insert into sales.leg select g, 'A-' || g % 90, g % 300, timestamptz '2026-11-01' + g * interval '1 second', md5(g::text) from generate_series(1, ${ROWS}) g;
     create table sales.stop (code text primary key, big text, raw bytea); insert into sales.stop
       select 'S' || g, case g when 3 then repeat('long ', 2000) end, case g when 3 then '\\x00ff'::bytea end from generate_series(1, 50) g;
+    create sequence sales.ticket; select setval('sales.ticket', 4711);
+    create table sales.log (line text); insert into sales.log values ('once');
     create index leg_by_berth on sales.leg (berth); comment on table sales.leg is 'One crossing';
     create view sales.cheap as select * from sales.leg where fare < 10;`)
   vessel = await bench.vessel('Sales', [bench.path('sales')])
@@ -55,8 +57,18 @@ describe('pages of rows', () => {
       expect(await ids({ order: 'key', offset, limit: 10 })).toEqual(range(offset + 1, 10))
     expect(await ids({ order: 'key-descending', offset: 0, limit: 3 })).toEqual(range(ROWS, 3, -1))
     expect(await ids({ order: 'key-descending', offset: 69_999, limit: 3 })).toEqual([50_001, 50_000, 49_999])
-    expect(await page({ path: bench.path('sales', 'stop') })).toMatchObject({ sortable: false, total: 50, key: ['code'] })
-    await expect(page({ path: bench.path('sales', 'stop'), order: 'key' })).rejects.toMatchObject({ code: 'no_order' })
+  })
+
+  it('come by keys of other types too, and are refused where there is no key', async () => {
+    const codes = async (query: Partial<RowQuery>) =>
+      (await page({ path: bench.path('sales', 'stop'), ...query })).rows.map(({ fields }) => fields[0])
+    const sorted = Array.from({ length: 50 }, (_, i) => `S${i + 1}`).sort()
+    expect(await codes({ order: 'key' })).toEqual(sorted)
+    expect(await codes({ order: 'key', offset: 10, limit: 3 })).toEqual(sorted.slice(10, 13))
+    expect(await codes({ order: 'key-descending', offset: 48 })).toEqual([sorted[1], sorted[0]])
+    const log = bench.path('sales', 'log')
+    expect(await page({ path: log })).toMatchObject({ sortable: false, total: 1, key: null })
+    await expect(page({ path: log, order: 'key' })).rejects.toMatchObject({ code: 'no_order' })
   })
 
   it('are filtered by the type of the column, and go on where they ended', async () => {
@@ -191,5 +203,6 @@ describe('taking out', () => {
     bench.sql(script)
     expect(sum('sales.leg')).toBe(before)
     expect(bench.sql('select count(*) from sales.cheap')).not.toBe('0')
+    expect(bench.sql('select last_value from sales.ticket')).toBe('4711')
   })
 })

@@ -2,6 +2,7 @@ import { spawn, type ChildProcess } from 'node:child_process'
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { dropExpired } from '../../engine/runs/scratch'
 import { tidyUp } from '../../engine/runs/runner'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Workbench } from '../support/engine'
@@ -94,6 +95,30 @@ describe('a worker that is killed in the middle of a restore', () => {
     const { run } = await bench.restore(vessel, point, wish as never)
     expect(run.state).toBe('done')
     expect(bench.sql('select count(*) from sales.leg')).toBe('250000')
+  })
+})
+
+describe('a worker that is killed while it makes a database', () => {
+  const made = (like: string) => bench.server.psql('postgres', `select count(*) from pg_database where datname like '${like}'`)
+
+  it.each([
+    ['elsewhere', { mode: 'elsewhere', source: 'db', database: 'half_made' }, 'half_made'],
+    ['as a scratch copy', { mode: 'scratch', source: 'db', hours: 1 }, 'scratch%'],
+  ])('%s leaves none behind', async (_, into, like) => {
+    const child = startWorker()
+    const id = await bench.engine.startRun({
+      kind: 'restore',
+      vessel,
+      startedBy: 'a test',
+      params: { point, wish: { picks: [bench.path()], into }, reason: null },
+    })
+    await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
+    await kill(child)
+    expect(made(like)).toBe('1')
+    await tidyUp(bench.engine, true)
+    await dropExpired(bench.engine)
+    expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+    expect(made(like)).toBe('0')
   })
 })
 

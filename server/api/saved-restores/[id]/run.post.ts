@@ -1,13 +1,16 @@
 import { newestPoint } from '../../../../engine/catalog/points'
 import { savedRestore } from '../../../../engine/catalog/saved-restores'
 import { vesselById } from '../../../../engine/catalog/vessels'
+import { openPoint, planWish, requireReason } from '../../../../engine/runs/restore-plan'
 
 /** Runs a saved restore on the newest point of its vessel. */
 export default route(async (engine, event) => {
   const saved = await savedRestore(engine, idOf(event))
   const vessel = await vesselById(engine, saved.vessel_id)
   const { wish, reason, name } = saved
-  const params = { point: await newestPoint(engine, vessel), wish, reason, saved: saved.id }
+  const point = await newestPoint(engine, vessel)
+  requireReason(await planWish(engine, await openPoint(engine, point), wish), reason)
+  const params = { point, wish, reason, saved: saved.id }
   const id = await engine.startRun({ kind: 'restore', vessel, startedBy: PERSON, name, comment: reason, params })
   await engine.db.updateTable('saved_restore').set({ last_run_id: id }).where('id', '=', saved.id).execute()
   return created(event, { id })
