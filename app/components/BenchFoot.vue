@@ -55,7 +55,7 @@ function bringBack() {
       </div>
       <div v-if="replaces" class="leading-[18px]">
         <b class="iron font-semibold">{{
-          overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'definitions overwritten'
+          overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'what stands there is overwritten'
         }}</b>
         <div class="soft s12">kept as a point first</div>
       </div>

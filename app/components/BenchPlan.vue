@@ -111,7 +111,11 @@ const LISTED = 60
           </p>
           <p v-for="note in operation.notes" :key="note" class="soft s12">{{ note }}</p>
           <p v-if="operation.overwrites !== null" class="iron s12">
-            About {{ countInWords(operation.overwrites) }} {{ operation.kind === 'table' ? 'rows' : 'of them' }} are overwritten.
+            <template v-if="operation.overwrites === 0">What it holds now is overwritten.</template>
+            <template v-else
+              >About {{ countInWords(operation.overwrites) }} {{ operation.kind === 'table' ? 'rows' : 'of them' }} are
+              overwritten.</template
+            >
           </p>
           <p v-if="operation.rebuilds.length > 0" class="s12" data-rebuilds>
             What stands upon it is made again as it is now: {{ operation.rebuilds.map(({ words }) => words).join(', ') }}.

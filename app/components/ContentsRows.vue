@@ -4,7 +4,7 @@ import { orderingOf } from '~~/core/look/filter'
 import type { LookedRow } from '~~/server/views'
 import { useRowWindow, WINDOW, type RowOrder } from '~/composables/useRowWindow'
 
-const { point, path } = defineProps<{ point: string; path: string }>()
+const { point, path } = defineProps<{ point: string; path: string; partitioned: boolean }>()
 /** Keys of the rows that are ticked. */
 const ticked = defineModel<string[][]>('ticked', { required: true })
 const emit = defineEmits<{ open: [row: LookedRow] }>()
@@ -124,7 +124,13 @@ defineExpose({ filter: rows.filter })
           </div>
         </div>
         <p v-if="rows.count.value === 0 && !rows.pending.value" class="soft px-4 py-3">
-          {{ rows.filter.value.length > 0 ? 'No row is like that.' : 'It held no rows.' }}
+          {{
+            rows.filter.value.length > 0
+              ? 'No row is like that.'
+              : partitioned
+                ? 'It has no rows of its own; its partitions have them.'
+                : 'It held no rows.'
+          }}
         </p>
       </div>
       <div class="flex h-9 shrink-0 items-center gap-5 border-t border-[var(--line)] px-4" aria-live="polite">

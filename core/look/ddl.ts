@@ -2,27 +2,28 @@ import type { DatabaseManifest } from '../content/manifest'
 import { thingKey } from '../restore/sql'
 import { isBeforeRows, isTableEntry, withParts, type StructureEntry } from '../restore/structure'
 
-/** The entries that make one thing of a database, with all that belongs to it; empty when it is not in it. */
-export function entriesOf(manifest: DatabaseManifest, path: string): StructureEntry[] {
-  const table = manifest.tables.find((candidate) => candidate.path === path)
-  const other = manifest.others.find((candidate) => candidate.path === path)
-  if (!table) return other ? withParts(manifest.entries, [other.entry]) : []
+/** The entries that make some things of a database, with all that belongs to them, in order; empty when they are not in it. */
+export function entriesOf(manifest: DatabaseManifest, ...paths: string[]): StructureEntry[] {
+  const wanted = new Set(paths)
+  const tables = manifest.tables.filter(({ path }) => wanted.has(path))
+  const oids = new Set(tables.map(({ oid }) => oid))
+  const names = new Set(tables.map(({ schema, name }) => thingKey(schema, name)))
   const owned = new Set(
     manifest.sequences
-      .filter(({ ownedBy }) => ownedBy && thingKey(...ownedBy) === thingKey(table.schema, table.name))
+      .filter(({ ownedBy }) => ownedBy && names.has(thingKey(...ownedBy)))
       .map(({ schema, name }) => thingKey(schema, name)),
   )
-  const roots = manifest.entries.filter(
-    (entry) =>
-      (isTableEntry(entry) && entry.oid === table.oid) ||
-      (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name))),
-  )
+  const others = new Set(manifest.others.filter(({ path }) => wanted.has(path)).map(({ entry }) => entry))
+  const isRoot = (entry: StructureEntry) =>
+    others.has(entry.id) ||
+    (isTableEntry(entry) && oids.has(entry.oid)) ||
+    (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
   const taken = withParts(
     manifest.entries,
-    roots.map(({ id }) => id),
+    manifest.entries.filter(isRoot).map(({ id }) => id),
   )
-  // Keys of other tables that refer to this one are theirs.
-  return taken.filter((entry) => entry.type !== 'FK CONSTRAINT' || entry.of === table.oid)
+  // Keys of other tables that refer to these are theirs.
+  return taken.filter((entry) => entry.type !== 'FK CONSTRAINT' || oids.has(entry.of ?? -1))
 }
 
 /** Statements as the server's own utility writes them: what comes before rows, and what comes after. */

@@ -1,4 +1,5 @@
-import { pathOf } from '../../core/things/thing'
+import { isKnownByName } from '../../core/restore/kinds'
+import { lastName, pathOf } from '../../core/things/thing'
 import { thingKey } from '../../core/restore/sql'
 import { existsAt } from '../../core/restore/target'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
@@ -52,7 +53,9 @@ export async function pointContents(engine: EngineContext, pointId: string, with
         .filter(({ kind }) => kind !== 'schema')
         .map(({ path, kind, entry }) => {
           const { schema, name } = entries.get(entry)!
-          return { path, kind, schema, name, rows: null, bytes: null, there: target ? existsAt(target, kind, schema ?? '', name) : null }
+          // Whether kinds that its catalog does not list by name stand there takes a dump, which the plan makes.
+          const there = target && isKnownByName(kind) ? existsAt(target, kind, schema ?? '', name) : null
+          return { path, kind, schema, name: lastName(path), rows: null, bytes: null, there }
         })
       const tables = database.tables.map(({ path, schema, name, rows, bytes, structure }) => ({
         path,

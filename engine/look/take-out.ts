@@ -4,6 +4,7 @@ import { VesselError } from '../../core/errors'
 import { ddlOf, entriesOf } from '../../core/look/ddl'
 import { readyFilter, type Condition } from '../../core/look/filter'
 import { csvHeader, type Format } from '../../core/look/formats'
+import { familyOf } from '../../core/restore/groups'
 import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isWithin, namesOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
@@ -35,36 +36,48 @@ export interface TakeOut {
 const encoder = new TextEncoder()
 const text = (value: string): Piece => ({ bytes: encoder.encode(value), rows: 0 })
 
-/** A table of a point, or chosen rows of it, in an open format, chunk by chunk. */
+/**
+ * A table of a point, or chosen rows of it, in an open format, chunk by chunk. A partitioned table comes with the
+ * rows of its partitions.
+ */
 export async function takeOutTable(engine: EngineContext, pointId: string, query: TakeOutQuery): Promise<TakeOut> {
   const point = await openPoint(engine, pointId)
   const { table, database } = tableIn(point, query.path)
-  const filter = readyFilter(query.filter, table.columns, table.structure.columns)
-  if (query.keys && !table.key) {
-    throw new VesselError('no_key', {
-      what: `${table.schema}.${table.name} has no key by which rows could be picked.`,
-      touched: 'Nothing was written.',
-      next: 'Take the whole table out, or filter it.',
-    })
-  }
-  const keys = query.keys && {
-    at: table.key!.map((column) => table.columns.indexOf(column)),
-    wanted: new Set(query.keys.map((key) => key.map(copyText).join('\t'))),
-  }
-  const some = keys !== null || filter.length > 0
+  const family = familyOf(database, [table])
+  const leaves = family.filter(({ structure }) => structure.kind === 'table')
+  const wanted = query.keys && wantedKeys(table, query.keys)
+  const jobs = leaves.map((leaf) => ({
+    leaf,
+    filter: readyFilter(query.filter, leaf.columns, leaf.structure.columns),
+    keys: wanted && { at: table.key!.map((column) => leaf.columns.indexOf(column)), wanted },
+    // A partition may hold its columns in another order.
+    order: leaf.columns.join('\t') === table.columns.join('\t') ? null : table.columns.map((column) => leaf.columns.indexOf(column)),
+  }))
+  const { columns, schema, name } = table
+  const some = query.keys !== null || query.filter.length > 0
   return {
-    name: `${table.schema}.${table.name}`,
-    rows: query.keys?.length ?? table.rows,
+    name: `${schema}.${name}`,
+    rows: query.keys?.length ?? leaves.reduce((sum, { rows }) => sum + rows, 0),
     pieces: async function* () {
-      if (query.format === 'sql' && !some) return yield* wholeSql(point.store, database, table)
-      if (query.format === 'csv') yield text(csvHeader(table.columns))
+      if (query.format === 'sql' && !some) return yield* wholeSql(point.store, database, family)
+      if (query.format === 'csv') yield text(csvHeader(columns))
       const format = query.format === 'sql' ? 'insert' : query.format
-      const chunks = candidateChunks(table, filter).map((chunk) => table.chunks[chunk]!.name)
-      const { columns, schema, name } = table
-      const job = { format, filter, keys, target: { schema, name }, columns, types: table.structure.columns } as const
-      yield* ahead(chunks, (chunk) => point.store.with(chunk, (task) => point.store.pool.convert({ ...task, ...job })))
+      for (const { leaf, ...job } of jobs) {
+        const chunks = candidateChunks(leaf, job.filter).map((chunk) => leaf.chunks[chunk]!.name)
+        const task = { ...job, format, target: { schema, name }, columns, types: table.structure.columns } as const
+        yield* ahead(chunks, (chunk) => point.store.with(chunk, (open) => point.store.pool.convert({ ...open, ...task })))
+      }
     },
   }
+}
+
+function wantedKeys(table: TableManifest, keys: string[][]): Set<string> {
+  if (table.key) return new Set(keys.map((key) => key.map(copyText).join('\t')))
+  throw new VesselError('no_key', {
+    what: `${table.schema}.${table.name} has no key by which rows could be picked.`,
+    touched: 'Nothing was written.',
+    next: 'Take the whole table out, or filter it.',
+  })
 }
 
 /** As many at once as there are threads, in order. */
@@ -83,11 +96,11 @@ async function* ahead<T>(items: string[], work: (item: string) => Promise<T>): A
 }
 
 /** Structure and rows as psql reads them: the rows go through as they are stored. */
-async function* wholeSql(store: Store, database: DatabaseManifest, table: TableManifest): AsyncGenerator<Piece> {
-  const { before, after } = ddlOf(entriesOf(database, table.path))
+async function* wholeSql(store: Store, database: DatabaseManifest, family: TableManifest[]): AsyncGenerator<Piece> {
+  const { before, after } = ddlOf(entriesOf(database, ...family.map(({ path }) => path)))
   yield text(`${SESSION}${before}\n\n`)
-  yield* copyOf(store, table)
-  yield text(`${positionsOf(database, [table])}${after}\n`)
+  for (const table of family) yield* copyOf(store, table)
+  yield text(`${positionsOf(database, family)}${after}\n`)
 }
 
 /** Statements that set sequences to where they stood: those that columns of the tables own, and those of a schema. */
@@ -131,8 +144,7 @@ async function* copyOf(store: Store, table: TableManifest): AsyncGenerator<Piece
 /** A whole schema as one SQL script: all structures, all rows, then what comes after them. */
 export function takeOutSchema(point: OpenPoint, path: string): TakeOut {
   const { database, tables, others } = schemaIn(point, path)
-  const entries = new Map([...others, ...tables].flatMap((thing) => entriesOf(database, thing.path)).map((entry) => [entry.id, entry]))
-  const { before, after } = ddlOf(database.entries.filter(({ id }) => entries.has(id)))
+  const { before, after } = ddlOf(entriesOf(database, ...[...others, ...tables].map((thing) => thing.path)))
   return {
     name: path.split('/').slice(1).join('.'),
     rows: tables.reduce((sum, { rows }) => sum + rows, 0),

@@ -55,10 +55,11 @@ describe('content', () => {
     expect(scanTask({ ...task, filter: filter('=', 'C'), from: 0, limit: 10 })).toMatchObject({ at: [] })
     expect(scanTask({ ...task, filter: filter('is null'), from: 0, limit: 10 }).at).toEqual([2])
     expect(scanTask({ ...task, filter: [], from: 1, limit: 1 })).toEqual({ at: [1], lines: ['2\tB'], looked: 2 })
-    const job = { ...task, filter: [], target: { schema: 's', name: 't' }, columns: ['id', 'berth'], types }
+    const job = { ...task, filter: [], order: null, target: { schema: 's', name: 't' }, columns: ['id', 'berth'], types }
     const written = (more: object) => Buffer.from(convertTask({ ...job, format: 'csv', keys: null, ...more }).bytes).toString()
     expect(written({})).toBe('1,A\r\n2,B\r\n3,\r\n')
     expect(written({ format: 'jsonl', keys: { at: [0], wanted: new Set(['3']) } })).toBe('{"id":3,"berth":null}\n')
+    expect(written({ order: [1, 0] })).toBe('A,1\r\nB,2\r\n,3\r\n')
     expect(written({ format: 'insert', filter: filter('=', 'A') })).toContain("VALUES ('1', 'A');")
   })
 

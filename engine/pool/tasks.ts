@@ -132,6 +132,8 @@ export interface ConvertTask extends OpenTask {
   filter: Ready[]
   /** Rows that are wanted, by the text of their key columns; null for all. */
   keys: { at: number[]; wanted: Set<string> } | null
+  /** Where each column that is written stands in the rows; null when that is their own order. */
+  order: number[] | null
   target: { schema: string; name: string }
   columns: string[]
   types: Pick<Column, 'name' | 'type' | 'base'>[]
@@ -146,12 +148,12 @@ export function convertTask(task: ConvertTask): { bytes: Uint8Array<ArrayBuffer>
         ? jsonWriter(task.columns, task.types)
         : insertWriter(task.target, task.columns)
   const holds = filterOf(task.filter)
-  const { keys } = task
+  const { keys, order } = task
   let rows = 0
   let text = ''
   for (const line of linesOf([openTask(task)])) {
     if (!holds(line) || (keys && !keys.wanted.has(rawFields(line, keys.at).join('\t')))) continue
-    text += write(line)
+    text += write(order ? rawFields(line, order).join('\t') : line)
     rows++
   }
   return { bytes: own(Buffer.from(text)), rows }

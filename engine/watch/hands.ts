@@ -52,7 +52,7 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
         action: 'What happened',
         to: `/runs/${failed.id}`,
       })
-    const missing = vessel.newest?.missing ?? []
+    const missing = (vessel.newest?.missing ?? []).filter(({ note }) => !note)
     if (missing.length > 0) {
       hands.push({
         level: 'ochre',

@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Vessel } from '../../engine/catalog/vessels'
+import { standings } from '../../engine/catalog/standing'
+import { pointContents } from '../../engine/compare/contents'
 import { Workbench } from '../support/engine'
 import { EVERYTHING } from '../support/everything'
 
@@ -61,6 +63,11 @@ describe('the point', () => {
     const held = await bench.engine.db.selectFrom('point').selectAll().where('id', '=', point).executeTakeFirstOrThrow()
     expect(held.missing.map(({ reason }) => reason)).toEqual(['Its rows are on another server; only its structure is kept.'])
     expect(held.complete).toBe(true)
+    const [standing] = await standings(bench.engine)
+    expect(standing).toMatchObject({ state: 'whole' })
+    const { things } = await pointContents(bench.engine, point)
+    expect(things.filter(({ there }) => there === false)).toEqual([])
+    expect(things.at(-1)).toMatchObject({ kind: 'large-objects', rows: 3 })
   })
 })
 

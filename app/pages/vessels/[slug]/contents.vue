@@ -106,6 +106,7 @@ const bringBack = computed(() => ({
           v-model:ticked="ticked"
           :point="point"
           :path="thing.path"
+          :partitioned="thing.rows === null"
           @open="opened = $event"
         />
         <ContentsStructure v-else-if="tab === 'structure'" :point="point" :path="thing.path" />
