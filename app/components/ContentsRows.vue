@@ -44,6 +44,10 @@ function tick(row: LookedRow) {
   const without = ticked.value.filter((one) => one.join('\u0001') !== own.join('\u0001'))
   ticked.value = without.length === ticked.value.length ? [...ticked.value, own] : without
 }
+function show(index: number) {
+  const row = rows.rowAt(index)
+  if (row) emit('open', row)
+}
 const goTo = ref('')
 function go() {
   const at = Number(goTo.value.replace(/[^\d]/g, ''))
@@ -96,9 +100,12 @@ defineExpose({ filter: rows.filter })
               :key="item.index"
               role="row"
               data-content-row
-              class="absolute inset-x-0 grid h-[27px] cursor-pointer items-center gap-x-4 border-b border-[var(--line)] px-4 hover:bg-[var(--wash)]"
+              data-row
+              tabindex="0"
+              class="absolute inset-x-0 grid h-[27px] cursor-pointer items-center gap-x-4 border-b border-[var(--line)] px-4 hover:bg-[var(--wash)] focus-visible:outline-offset-[-2px]"
               :style="{ ...grid, transform: `translateY(${item.start}px)` }"
-              @click="rows.rowAt(item.index) && emit('open', rows.rowAt(item.index)!)"
+              @click="show(item.index)"
+              @keydown.enter.self="show(item.index)"
             >
               <template v-if="rows.rowAt(item.index)">
                 <span v-if="key" class="grid place-items-center" @click.stop>

@@ -65,6 +65,13 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         class="mt-3"
         >Bring back…</UButton
       >
+      <UButton
+        v-if="bringBack && thing.kind === 'table'"
+        :to="`/vessels/${bringBack}/contents?show=${encodeURIComponent(thing.path)}`"
+        size="sm"
+        class="mt-3 ml-2.5"
+        >Look inside</UButton
+      >
       <template v-if="isSource && source">
         <div class="mt-5 mb-1 flex items-baseline justify-between">
           <h3 class="font-semibold">Probed {{ source.probe ? agoInWords(new Date(source.probe.at), new Date()) : '' }}</h3>

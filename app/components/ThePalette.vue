@@ -36,7 +36,12 @@ const groups = computed(() => [
     items: vessels.value.flatMap(({ slug, name, newest }) => [
       { label: name, suffix: 'lifeline', icon: 'i-lucide-soup', onSelect: go(`/vessels/${slug}`) },
       { label: `Back up ${name} now`, icon: 'i-lucide-archive', onSelect: () => ((open.value = false), (backUp.value = { slug, name })) },
-      ...(newest ? [{ label: `Bring back from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/bring-back`) }] : []),
+      ...(newest
+        ? [
+            { label: `Look into ${name}`, icon: 'i-lucide-table-2', onSelect: go(`/vessels/${slug}/contents`) },
+            { label: `Bring back from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/bring-back`) },
+          ]
+        : []),
     ]),
   },
   {

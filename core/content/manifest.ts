@@ -140,6 +140,8 @@ export interface DatabaseManifest {
   encoding: string
   collate: string
   ctype: string
+  /** The locale of ICU, where that gives the database its order. */
+  icuLocale?: string | null
   /** Position in the write-ahead log and the source's clock when the snapshot was taken. */
   position: string
   at: string

@@ -152,7 +152,8 @@ export function planLargeObjects(input: PlanInput): Operation[] {
   if (there === 0) return [{ ...base, how: 'create', notes: [`${count} put back under their numbers.`] }]
   const decision = wish.each[large.path] ?? wish.collide
   const choices: Collision[] = ['replace', 'merge', 'skip']
-  if (decision === 'skip') return [{ ...leave(base, 'They stay as they are.'), choices }]
+  // They have numbers and no names, so there is nothing to rename.
+  if (decision === 'skip' || decision === 'rename') return [{ ...leave(base, 'They stay as they are.'), choices }]
   if (decision === 'merge')
     return [
       {

@@ -38,14 +38,16 @@ export function planTable(table: TableManifest, input: PlanInput): Operation {
   const withRows = wish.what !== 'structure' && holdsRows(table)
   const base = { ...blank(table.path, 'table'), rows: withRows ? table.rows : 0, bytes: withRows ? table.bytes : 0 }
   const original = { schema: table.schema, name: table.name }
-  if (wish.rows[table.path]) return putRows({ ...base, target: original }, table, input)
+  if (wish.rows[table.path] && wish.what !== 'structure') return putRows({ ...base, target: original }, table, input)
   if (wish.into.mode === 'beside') return placeNew(base, table, besidePlace(table, now, input), input)
   if (!now) return wish.what === 'rows' ? { ...base, how: 'refill', target: original } : placeNew(base, table, original, input)
   const decision = wish.each[table.path] ?? wish.collide
   const all: Operation = { ...base, choices: choicesFor(table, input), target: original }
   if (decision === 'skip') return leave(all, 'It is there already, and stays as it is.')
-  if (decision === 'merge') return mergeInto(all, table)
-  if (decision === 'rename' && wish.what !== 'rows') {
+  if (decision === 'merge')
+    return wish.what === 'structure' ? leave(all, 'It is there already; a structure is not merged.') : mergeInto(all, table)
+  if (decision === 'rename' && wish.what === 'rows') return leave(all, 'Rows alone have no name of their own; the table stays as it is.')
+  if (decision === 'rename') {
     const name = besideName(table.name, 'then', input.at, isTaken(table.schema, input))
     return { ...placeNew(base, table, { schema: table.schema, name }, input), choices: all.choices }
   }

@@ -73,6 +73,27 @@ describe('a table that is there', () => {
     expect(plan(held, changed, wish('leg')).operations[0]).toMatchObject({ verb: 'replace', how: 'rebuild' })
   })
 
+  it('is never overwritten by a decision that means something else', () => {
+    const at = (wanted: Partial<Wish>) =>
+      plan(held, target({ ...withType, holds: { booking: {}, leg: {} } }), { ...wish('leg'), ...wanted }).operations[0]!
+    expect(at({ what: 'rows', collide: 'rename' })).toMatchObject({ verb: 'leave', overwrites: null })
+    expect(at({ what: 'structure', collide: 'merge' })).toMatchObject({ verb: 'leave', overwrites: null })
+    expect(at({ what: 'structure', rows: { [leg.path]: { keys: [['1']], overwrite: ['note'] } } })).toMatchObject({
+      verb: 'leave',
+      same: true,
+    })
+    expect(at({ collide: 'merge' })).toMatchObject({ verb: 'merge', how: 'merge', overwrites: null })
+    const objects = [{ oid: 7, owner: 'app', comment: null, grants: [] }]
+    const large = { path: 'db/bookings/large objects', objects, rows: 1, bytes: 9, fingerprint: '', chunks: [] }
+    const full = manifest({ ...held, largeObjects: large })
+    const what = (collide: Wish['collide'], there = [7]) =>
+      plan(full, target({ largeObjects: new Set(there) }), { picks: [large.path], collide }).operations.map(({ verb, how }) => [verb, how])
+    expect(what('replace')).toEqual([['replace', 'refill']])
+    expect(what('merge')).toEqual([['merge', 'merge']])
+    expect(what('rename')).toEqual([['leave', null]])
+    expect(what('rename', [])).toEqual([['make', 'create']])
+  })
+
   it('is left, or comes back under another name, as is decided for all or for it', () => {
     expect(plan(held, now, { ...wish('leg'), collide: 'skip' }).operations[0]).toMatchObject({ verb: 'leave', rows: 0 })
     const renamed = plan(held, now, { ...wish('leg'), each: { [leg.path]: 'rename' } }).operations[0]!

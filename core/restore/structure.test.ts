@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { parseStructure, withParts } from './structure'
+import { parseStructure, rootsOf, withParts } from './structure'
 
 const header = (id: number, catalog: number, oid: number, needs: number[], name: string, type: string, owner = 'harbour') =>
   [
@@ -62,5 +62,56 @@ describe('withParts', () => {
   it('takes what belongs to a thing, also by way of another part, and foreign keys from both ends', () => {
     expect(types(1)).toEqual([1, 2, 4, 5, 6])
     expect(types(3)).toEqual([3, 6, 7])
+  })
+})
+
+describe('tablespaces', () => {
+  const placed = (text: string) => parseStructure(text).map(({ name, tablespace }) => [name, tablespace])
+
+  it('go on from where the dump switches them, for what lies in one', () => {
+    const text = [
+      header(1, 1259, 100, [], 'plain', 'TABLE'),
+      'CREATE TABLE sales.plain ();\n\n\nSET default_tablespace = "Fast disk";\n\n',
+      header(2, 1259, 101, [], 'quick', 'TABLE'),
+      'CREATE TABLE sales.quick ();\n\n\n',
+      header(3, 1259, 102, [], 'looks', 'VIEW'),
+      'CREATE VIEW sales.looks AS SELECT 1;\n\n\n',
+      header(4, 1259, 103, [], 'quick_index', 'INDEX'),
+      "CREATE INDEX quick_index ON sales.quick USING btree (x);\n\n\nSET default_tablespace = '';\n\n",
+      header(5, 1259, 104, [], 'plain_again', 'TABLE'),
+      'CREATE TABLE sales.plain_again ();\n\n\n',
+    ].join('')
+    expect(placed(text)).toEqual([
+      ['plain', undefined],
+      ['quick', 'Fast disk'],
+      ['looks', undefined],
+      ['quick_index', 'Fast disk'],
+      ['plain_again', undefined],
+    ])
+    expect(parseStructure(text).every(({ sql }) => !sql.includes('SET '))).toBe(true)
+  })
+})
+
+describe('what belongs to what', () => {
+  it('is the thing that an entry is a part of, and members of a publication are its own', () => {
+    const entries = parseStructure(
+      [
+        header(1, 1259, 100, [], 'leg', 'TABLE'),
+        header(2, 1259, 101, [], 'leg_number', 'SEQUENCE'),
+        header(3, 0, 0, [1], 'TABLE leg', 'COMMENT'),
+        header(4, 6104, 7, [], 'news', 'PUBLICATION'),
+        header(5, 6106, 8, [4, 1], 'news leg', 'PUBLICATION TABLE'),
+      ].join('SELECT 1;\n\n'),
+    )
+    const sequences = [{ schema: 'sales', name: 'leg_number', last: '1', called: true, ownedBy: ['sales', 'leg'] as [string, string] }]
+    expect([...rootsOf(entries, sequences)]).toEqual([
+      [1, 1],
+      [2, 1],
+      [3, 1],
+      [4, 4],
+      [5, 4],
+    ])
+    expect(withParts(entries, [1]).map(({ id }) => id)).toEqual([1, 3])
+    expect(withParts(entries, [4]).map(({ id }) => id)).toEqual([4, 5])
   })
 })

@@ -181,6 +181,20 @@ describe('another server', () => {
     }
   })
 
+  it('makes a database with the order of its texts, whoever provides it', async () => {
+    const database = `${bench.database}_icu`
+    bench.server.psql('postgres', `create database ${database} template template0 locale_provider icu icu_locale 'sv-SE'`)
+    bench.server.psql(database, `create table harbour (name text); insert into harbour values ('Å'), ('Z'), ('A')`)
+    const own = await bench.vessel('Of another order', [`db/${database}`])
+    const held = await bench.backup(own)
+    const order = () => bench.server.psql(database, `select string_agg(name, '' order by name) from harbour`)
+    expect(order()).toBe('AZÅ')
+    bench.server.psql('postgres', `drop database ${database}`)
+    expect((await bench.restore(own, held, { picks: [`db/${database}`] })).run.error).toBeNull()
+    expect(order()).toBe('AZÅ')
+    bench.server.psql('postgres', `drop database ${database}`)
+  })
+
   it('that is gone is told before anything is done', async () => {
     const { run } = await bench.restore(vessel, point, { into: { mode: 'elsewhere', source: 'far', database: 'x' } })
     expect(run).toMatchObject({ state: 'failed', error: { code: 'unreachable', touched: 'Nothing was changed.' } })

@@ -126,9 +126,11 @@ export class DatabaseCapture {
 
   /** Everything else that a manifest holds. */
   async finish(entries: StructureEntry[], tables: TableManifest[], largeObjects: LargeObjectsManifest | null): Promise<DatabaseManifest> {
-    const { rows } = await this.client.query<{ encoding: string; collate: string; ctype: string }>(
-      `select pg_encoding_to_char(encoding) as encoding, datcollate as collate, datctype as ctype
-       from pg_catalog.pg_database where datname = current_database()`,
+    // Versions before 15 have no other provider, and 17 names its locale anew.
+    const { rows } = await this.client.query<{ encoding: string; collate: string; ctype: string; icuLocale: string | null }>(
+      `select pg_encoding_to_char(encoding) as encoding, datcollate as collate, datctype as ctype,
+         case to_jsonb(d) ->> 'datlocprovider' when 'i' then coalesce(to_jsonb(d) ->> 'datlocale', to_jsonb(d) ->> 'daticulocale') end as "icuLocale"
+       from pg_catalog.pg_database d where datname = current_database()`,
     )
     const { rows: populated } = await this.client.query<{ schema: string; name: string }>(
       `select schemaname as schema, matviewname as name from pg_catalog.pg_matviews where ispopulated`,

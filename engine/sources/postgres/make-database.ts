@@ -8,11 +8,12 @@ import type { Writing } from './write-entry'
 export async function makeDatabase(
   client: pg.Client,
   name: string,
-  manifest: Pick<DatabaseManifest, 'encoding' | 'collate' | 'ctype'>,
+  manifest: Pick<DatabaseManifest, 'encoding' | 'collate' | 'ctype' | 'icuLocale'>,
 ): Promise<void> {
+  const icu = manifest.icuLocale ? ` locale_provider icu icu_locale ${quoteLiteral(manifest.icuLocale)}` : ''
   await client.query(
     `create database ${quoteIdentifier(name)} template template0 encoding ${quoteLiteral(manifest.encoding)}
-     lc_collate ${quoteLiteral(manifest.collate)} lc_ctype ${quoteLiteral(manifest.ctype)}`,
+     lc_collate ${quoteLiteral(manifest.collate)} lc_ctype ${quoteLiteral(manifest.ctype)}${icu}`,
   )
 }
 
