@@ -124,6 +124,25 @@ export function lookInside(): void {
     expect(sql('select leg_id, berth from sales.booking_leg where leg_id in (20, 21, 22) order by 1')).toMatch(/^20\|(?!lost).*\n21\|.*$/)
   })
 
+  it('goes from rows that are ticked in the contents to a return of just these', async () => {
+    const wanted = sql('select leg_id, berth, fare from sales.booking_leg where leg_id in (777, 778) order by 1')
+    sql('delete from sales.booking_leg where leg_id in (777, 778)')
+    await person.opens(contents())
+    await person.clicks('[data-sort]')
+    await person.writes('input[name=filter-value]', '777')
+    await person.chooses('[aria-label=Comparison]', '≥')
+    await person.presses('Filter')
+    await person.clicks('[aria-label="Pick 777"]')
+    await person.clicks('[aria-label="Pick 778"]')
+    await person.presses('Bring 2 rows back…')
+    await person.arrivesAt(/bring-back.*rows=/)
+    await person.sees('2 rows return to booking_leg')
+    await person.page.waitForFunction(() => document.querySelector<HTMLButtonElement>('[data-go]')?.disabled === false)
+    await person.clicks('[data-go]')
+    await person.sees('Done: 2 rows came back, proven equal')
+    expect(sql('select leg_id, berth, fare from sales.booking_leg where leg_id in (777, 778) order by 1')).toBe(wanted)
+  })
+
   it('compares two points with each other', async () => {
     await person.opens(`/vessels/bookings/bring-back?show=${encodeURIComponent(LEG)}`)
     await person.clicks('[aria-label="Another point"]')
