@@ -114,7 +114,10 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
       >.
     </p>
     <template v-else>
-      <div class="flex h-8 shrink-0 items-center gap-5 border-b border-[var(--line)] px-4" aria-live="polite">
+      <div
+        class="flex h-8 shrink-0 items-center gap-5 border-b border-[var(--line)] px-4 whitespace-nowrap max-[1150px]:gap-4"
+        aria-live="polite"
+      >
         <span
           v-for="part in counts"
           :key="part.mark"
@@ -122,7 +125,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
           :data-count="part.mark"
           :style="{ color: part.color }"
           :class="{ 'font-semibold': part.strong }"
-          ><RowThread :mark="part.mark" />{{ part.text }}</span
+          ><RowThread :mark="part.mark" class="max-[1150px]:hidden" />{{ part.text }}</span
         >
         <span v-if="!comparison.now" class="iron ml-auto font-semibold">{{
           comparison.against ? 'the table is not in the other point' : 'the table is not there now'
