@@ -1,11 +1,24 @@
 import { existsSync, mkdirSync, readdirSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import yauzl from 'yauzl'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
 const LEG = 'harbour-db/bookings/sales/booking_leg'
 const contents = (more = '') => `/vessels/bookings/contents?show=${encodeURIComponent(LEG)}${more}`
+
+/** Name and number of lines of each file of an archive. */
+async function linesInZip(bytes: Buffer): Promise<string[]> {
+  const zip = await yauzl.fromBufferPromise(bytes)
+  const files: string[] = []
+  for await (const entry of zip.eachEntry()) {
+    let lines = 0
+    for await (const part of await zip.openReadStreamPromise(entry)) for (const byte of part as Buffer) if (byte === 10) lines++
+    files.push(`${entry.fileName} ${lines}`)
+  }
+  return files.sort()
+}
 
 /** Looks into the newest point of Bookings, and brings single rows back. */
 export function lookInside(): void {
@@ -85,6 +98,20 @@ export function lookInside(): void {
     expect(lines[0]).toBe('leg_id,booking_id,sailing_id,berth,fare,status,vehicle,updated_at')
     expect(lines.length - 1).toBe(Number(sql('select count(*) from sales.booking_leg')))
     expect(existsSync(folder)).toBe(true)
+  })
+
+  it('takes a schema out as an archive of every table, streamed', async () => {
+    const { points } = (await (await fetch(`${inject('url')}/api/vessels/bookings/lifeline`)).json()) as { points: { id: string }[] }
+    const path = 'harbour-db/bookings/timetable'
+    const answer = await fetch(`${inject('url')}/api/points/${points.at(-1)!.id}/take-out?path=${path}&format=jsonl`)
+    expect(answer.headers.get('content-disposition')).toContain('bookings.timetable.jsonl.zip')
+    const files = await linesInZip(Buffer.from(await answer.arrayBuffer()))
+    expect(files).toEqual([
+      'timetable.port.jsonl 10',
+      `timetable.route.jsonl ${sql('select count(*) from timetable.route')}`,
+      `timetable.sailing.jsonl ${sql('select count(*) from timetable.sailing')}`,
+      'timetable.ship.jsonl 12',
+    ])
   })
 
   it('finds a row across time, with what changed from point to point', async () => {

@@ -53,33 +53,44 @@ function send(event: H3Event, name: string, type: string, stream: Readable) {
   return sendStream(event, stream)
 }
 
-/** The bytes of what is taken out, with the progress told now and then. */
+interface Telling {
+  rows: number
+  of: number
+  /** Files that are not written yet. */
+  files: number
+}
+
+/** The bytes of what is taken out, with the progress told now and then. Files of one archive share their telling. */
 async function* told(
   engine: Engine,
   taken: TakeOut,
   token: string | undefined,
-  progress = { rows: 0, of: taken.rows },
+  telling: Telling = { rows: 0, of: taken.rows, files: 1 },
 ): AsyncGenerator<Uint8Array> {
   let last = 0
-  const tell = (over: boolean) => (token ? notify(engine.db, { about: 'take-out', id: token, ...progress, over }) : undefined)
+  const tell = async (over: boolean) => {
+    const { rows, of } = telling
+    if (token) await notify(engine.db, { about: 'take-out', id: token, rows, of, over })
+  }
   for await (const { bytes, rows } of taken.pieces()) {
-    progress.rows += rows
+    telling.rows += rows
     if (Date.now() - last > TELL_MS) {
       last = Date.now()
       await tell(false)
     }
     if (bytes.length > 0) yield bytes
   }
-  await tell(progress.rows >= progress.of)
+  telling.files--
+  if (telling.files === 0) await tell(true)
 }
 
 function zipOf(engine: Engine, parts: TakeOut[], format: Format, token: string | undefined): Readable {
   const zip = new yazl.ZipFile()
-  const progress = { rows: 0, of: parts.reduce((sum, { rows }) => sum + rows, 0) }
+  const telling: Telling = { rows: 0, of: parts.reduce((sum, { rows }) => sum + rows, 0), files: parts.length }
   const output = zip.outputStream as Readable
   for (const part of parts) {
     zip.addReadStreamLazy(`${part.name}.${format}`, (ready) => {
-      const stream = Readable.from(told(engine, part, token, progress))
+      const stream = Readable.from(told(engine, part, token, telling))
       stream.on('error', (error) => output.destroy(error))
       ready(null, stream)
     })
