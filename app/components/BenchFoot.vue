@@ -10,9 +10,11 @@ const reason = defineModel<string>('reason', { required: true })
 const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) =>
   bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
 const active = computed(() => bench.operations.value.filter((operation) => operation.verb !== 'leave'))
-const replaces = computed(() => active.value.some((operation) => operation.verb === 'replace' || operation.overwrites !== null))
+/** Something that stands is changed, which asks for a reason. */
+const changes = computed(() => active.value.some(({ verb }) => verb === 'replace' || verb === 'merge'))
+const replaces = computed(() => active.value.some(({ verb, overwrites }) => verb === 'replace' || overwrites !== null))
 const ready = computed(() => active.value.length > 0 && bench.blockers.value.length === 0 && !bench.planning.value)
-const missing = computed(() => replaces.value && reason.value.trim() === '')
+const missing = computed(() => changes.value && reason.value.trim() === '')
 const overwritten = computed(() => sum((plan) => plan.overwrites))
 const input = useTemplateRef<HTMLInputElement>('input')
 const asked = ref(false)
@@ -60,7 +62,7 @@ function bringBack() {
         <div class="soft s12">kept as a point first</div>
       </div>
       <label
-        v-if="replaces"
+        v-if="changes"
         class="flex min-w-0 flex-1 items-center gap-2.5 border-b py-1.5"
         :class="asked && missing ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
       >

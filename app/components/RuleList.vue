@@ -160,7 +160,7 @@ async function suggest(pattern: string) {
       </div>
     </div>
     <p v-for="item in selection?.troubled ?? []" :key="item.path" class="ochre mt-2 text-[13px]">
-      <span class="mono">{{ item.path }}</span> is taken and can’t be captured. {{ item.trouble }}
+      <span class="mono">{{ item.path }}</span> is taken, and cannot be captured wholly. {{ item.trouble }}
     </p>
     <p v-if="selection && selection.sharedCount > 0" class="ochre mt-2 text-[13px]">
       {{ plural(selection.sharedCount, 'thing') }} {{ selection.sharedCount === 1 ? 'is' : 'are' }} also in

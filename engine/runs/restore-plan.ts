@@ -148,14 +148,14 @@ function scratchName(database: string, at: Date): string {
 const freeScratchName = (name: string) => `${name}_${Math.random().toString(36).slice(2, 6)}`
 
 /**
- * What is overwritten asks for a reason, which is kept.
+ * What changes something that stands asks for a reason, which is kept.
  * @throws VesselError `reason_missing`
  */
 export function requireReason(planned: PlannedDatabase[], reason: string | null): void {
-  const overwrites = planned.some(({ plan }) => plan.operations.some(({ overwrites: rows, verb }) => rows !== null || verb === 'replace'))
-  if (!overwrites || reason?.trim()) return
+  const changes = planned.some(({ plan }) => plan.operations.some(({ verb }) => verb === 'replace' || verb === 'merge'))
+  if (!changes || reason?.trim()) return
   throw new VesselError('reason_missing', {
-    what: 'Something would be overwritten, and no reason is given.',
+    what: 'Something that stands there would be changed, and no reason is given.',
     touched: 'Nothing was changed.',
     next: 'Write why; it is kept with the receipt.',
     status: 400,

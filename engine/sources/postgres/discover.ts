@@ -52,6 +52,7 @@ export async function thingsOf(client: pg.Client, source: string, database: stri
       ...(row.partition_of === null ? {} : { partitionOf: row.partition_of }),
       ...(row.partitions ? { partitions: row.partitions } : {}),
       ...(row.readable ? {} : { trouble: troubleOf(row.kind) }),
+      ...(row.kind === 'extension' && row.comment !== null ? { trouble: row.comment } : {}),
       ...(row.foreign ? { trouble: 'Its rows are on another server; only its structure is kept.' } : {}),
     },
   }))

@@ -79,6 +79,7 @@ export function whereTo(): void {
     await person.clicks('[data-choice=merge]')
     await person.sees('Rows that are missing return to booking_leg')
     await ready()
+    await person.writes('input[name=reason]', 'legs go missing now and then')
     await person.clicks('[data-save-restore]')
     await person.writes('input[name=restore-name]', 'Missing legs')
     await person.presses('Save it')
