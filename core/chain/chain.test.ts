@@ -1,54 +1,180 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { chainAt, instantOf, type Artifact, type RecoveryPoint } from './chain'
+import { Chains, commonStretches, instantOf, type Artifact, type ArtifactKind, type RecoveryPoint } from './chain'
 
-const artifact = (id: string, at: number, parent: string | null = null, member = 'db'): Artifact => ({
-  id,
-  member,
-  parent,
-  kind: parent ? 'incremental' : 'full',
-  at: new Date(at),
-  to: String(at),
-  rows: 1,
-  bytes: 1,
-  stored: 1,
+const position = (n: number) => `0/${n.toString(16).toUpperCase()}`
+const time = (n: number) => new Date(n * 1000)
+
+function artifact(
+  id: string,
+  kind: ArtifactKind,
+  from: number,
+  to: number,
+  parent: string | null = null,
+  member = 'db',
+  era = '1',
+): Artifact {
+  const base = { id, member, kind, parent, era, rows: 1, bytes: 1, stored: 1 }
+  return { ...base, from: position(from), to: position(to), fromAt: time(from), at: time(to) }
+}
+
+/** One step of a history: how long it is, and what ends it. */
+const step = fc.record({
+  length: fc.integer({ min: 1, max: 5 }),
+  mark: fc.constantFrom<ArtifactKind | 'none'>('none', 'none', 'full', 'synthetic', 'differential', 'incremental'),
+  /** Whether the mark lies inside of the segment, as a full that is taken while the log goes on. */
+  inside: fc.boolean(),
+  logged: fc.boolean(),
+  lost: fc.boolean(),
+  markLost: fc.boolean(),
 })
 
-describe('chainAt', () => {
-  it('walks from the newest state at or before the instant to its full', () => {
-    const all = [artifact('f', 10), artifact('i1', 20, 'f'), artifact('i2', 30, 'i1')]
-    expect(chainAt(all, 'db', new Date(30))!.artifacts.map((a) => a.id)).toEqual(['f', 'i1', 'i2'])
-    expect(chainAt(all, 'db', new Date(29))!.artifacts.map((a) => a.id)).toEqual(['f', 'i1'])
-    expect(chainAt(all, 'db', new Date(9))).toBeUndefined()
+/** A chain with losses: fulls, what builds on them, and logs between positions. */
+function historyOf(steps: { length: number; mark: string; inside: boolean; logged: boolean; lost: boolean; markLost: boolean }[]): {
+  all: Artifact[]
+  end: number
+} {
+  const all: Artifact[] = [artifact('f0', 'full', 1, 1)]
+  let at = 1
+  let [full, previous] = ['f0', 'f0']
+  steps.forEach((one, i) => {
+    const to = at + one.length
+    if (one.logged && !one.lost) all.push(artifact(`l${i}`, 'log', at, to))
+    const where = one.inside && one.length > 1 ? to - 1 : to
+    const id = `m${i}`
+    if (one.mark === 'full' || one.mark === 'synthetic') {
+      if (!one.markLost) all.push(artifact(id, one.mark, where, where))
+      full = previous = id
+    } else if (one.mark === 'differential' || one.mark === 'incremental') {
+      if (!one.markLost) all.push(artifact(id, one.mark as ArtifactKind, 0, where, one.mark === 'differential' ? full : previous))
+      previous = id
+    }
+    at = to
+  })
+  return { all, end: at }
+}
+
+/** What is restorable, decided by trying everything. */
+function reachable(all: Artifact[], at: number): boolean {
+  const byId = new Map(all.map((a) => [a.id, a]))
+  const whole = (a: Artifact): boolean => a.parent === null || (byId.has(a.parent) && whole(byId.get(a.parent)!))
+  const n = (text: string) => Number.parseInt(text.slice(2), 16)
+  return all
+    .filter((a) => a.kind !== 'log' && whole(a) && n(a.to) <= at)
+    .some((mark) => {
+      const known = new Set([n(mark.to)])
+      for (let p = n(mark.to) + 1; p <= at; p++)
+        if (all.some((a) => a.kind === 'log' && n(a.from) < p && p <= n(a.to))) known.add(p)
+        else return false
+      return true
+    })
+}
+
+describe('Chains', () => {
+  it('enters a position if and only if an unbroken path leads there, whatever is lost', () => {
+    fc.assert(
+      fc.property(fc.array(step, { maxLength: 25 }), (steps) => {
+        const { all, end } = historyOf(steps)
+        const chains = new Chains(all)
+        for (let at = 1; at <= end; at++) {
+          const chain = chains.to('db', position(at))
+          expect([at, chain !== undefined]).toEqual([at, reachable(all, at)])
+          if (!chain) continue
+          const marks = chain.artifacts.filter(({ kind }) => kind !== 'log')
+          const logs = chain.artifacts.filter(({ kind }) => kind === 'log')
+          expect(marks[0]!.parent).toBeNull()
+          marks.slice(1).forEach((a, i) => expect(a.parent).toBe(marks[i]!.id))
+          logs.slice(1).forEach((a, i) => expect(a.from).toBe(logs[i]!.to))
+          const n = (text: string) => Number.parseInt(text.slice(2), 16)
+          const tip = n(marks.at(-1)!.to)
+          expect(tip).toBeLessThanOrEqual(at)
+          if (tip < at) {
+            expect(n(logs[0]!.from)).toBeLessThanOrEqual(tip)
+            expect(n(logs.at(-1)!.to)).toBeGreaterThanOrEqual(at)
+            expect(n(logs.at(-1)!.from)).toBeLessThan(at)
+          } else expect(logs).toEqual([])
+        }
+      }),
+      { numRuns: 300 },
+    )
   })
 
-  it('falls back to an older state when a link is lost, and never returns a chain with a hole', () => {
+  it('says of every instant the same as the stretches that the lifeline draws', () => {
     fc.assert(
-      fc.property(fc.array(fc.tuple(fc.boolean(), fc.boolean()), { minLength: 1, maxLength: 30 }), fc.nat(40), (steps, instant) => {
-        const all: Artifact[] = []
-        steps.forEach(([full], i) => all.push(artifact(`a${i}`, i, full || i === 0 ? null : `a${i - 1}`)))
-        const kept = all.filter((_, i) => !steps[i]![1])
-        const chain = chainAt(kept, 'db', new Date(instant))
-        const ids = new Set(kept.map((a) => a.id))
-        const whole = (a: Artifact): boolean => a.parent === null || (ids.has(a.parent) && whole(all.find((x) => x.id === a.parent)!))
-        const best = kept.filter((a) => a.at.getTime() <= instant && whole(a)).at(-1)
-        expect(chain?.artifacts.at(-1)?.id).toBe(best?.id)
-        if (chain) {
-          expect(chain.artifacts[0]!.parent).toBeNull()
-          chain.artifacts.slice(1).forEach((a, i) => expect(a.parent).toBe(chain.artifacts[i]!.id))
+      fc.property(fc.array(step, { maxLength: 25 }), (steps) => {
+        const { all, end } = historyOf(steps)
+        const chains = new Chains(all)
+        const stretches = chains.coverage('db')
+        for (let at = 0; at <= end + 2; at++) {
+          const inside = stretches.some(({ from, to }) => from <= time(at) && time(at) <= to)
+          const chain = chains.at('db', time(at))
+          expect([at, chain?.exact ?? false]).toEqual([at, inside])
+          if (chain && !chain.exact) expect(chain.artifacts.every(({ kind }) => kind !== 'log')).toBe(true)
         }
       }),
     )
+  })
+
+  it('needs nothing from before a synthetic full', () => {
+    const all = [
+      artifact('f', 'full', 1, 1),
+      artifact('l1', 'log', 1, 10),
+      artifact('s', 'synthetic', 10, 10),
+      artifact('l2', 'log', 10, 20),
+    ]
+    const rest = new Chains(all.slice(2))
+    expect(rest.to('db', position(15))!.artifacts.map((a) => a.id)).toEqual(['s', 'l2'])
+    expect(rest.coverage('db')).toEqual([{ from: time(10), to: time(20) }])
+  })
+
+  it('keeps two histories of a source apart that share positions', () => {
+    const all = [
+      artifact('f1', 'full', 1, 1),
+      artifact('l1', 'log', 1, 100),
+      artifact('d1', 'differential', 1, 90, 'f1'),
+      { ...artifact('f2', 'full', 80, 80, null, 'db', '2'), fromAt: time(200), at: time(200) },
+      { ...artifact('l2', 'log', 80, 120, null, 'db', '2'), fromAt: time(200), at: time(240) },
+    ]
+    const chains = new Chains(all)
+    expect(chains.at('db', time(230))!.artifacts.map((a) => a.id)).toEqual(['f2', 'l2'])
+    expect(chains.to('db', position(95))!.artifacts.map((a) => a.id)).toEqual(['f2', 'l2'])
+    expect(chains.at('db', time(95))!.artifacts.map((a) => a.id)).toEqual(['f1', 'd1', 'l1'])
+    expect(chains.at('db', time(150))!).toMatchObject({ exact: false, at: time(90) })
+  })
+
+  it('leaves out what is damaged, and goes on as long as nothing changes', () => {
+    const all = [artifact('f', 'full', 1, 1), artifact('l1', 'log', 1, 10), artifact('l2', 'log', 10, 20)]
+    const still = [{ member: 'db', position: position(20), at: time(60) }]
+    expect(new Chains(all, still).coverage('db')).toEqual([{ from: time(1), to: time(60) }])
+    expect(new Chains(all, still).at('db', time(50))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
+    const broken = new Chains([all[0]!, { ...all[1]!, damaged: true }, all[2]!], still)
+    expect(broken.coverage('db')).toEqual([{ from: time(1), to: time(1) }])
+    expect(broken.to('db', position(5))).toBeUndefined()
   })
 })
 
 describe('instantOf', () => {
   it('names members without any state, and the point that the chains make', () => {
-    const all = [artifact('a', 10), artifact('b', 10, null, 'other'), artifact('c', 20)]
-    const point: RecoveryPoint = { id: 'p', at: new Date(10), name: null, pinned: false, complete: true, artifacts: ['a', 'b'] }
-    expect(instantOf(['db', 'other'], all, [point], new Date(15)).point).toBe(point)
-    const later = instantOf(['db', 'other', 'third'], all, [point], new Date(25))
+    const all = [artifact('a', 'full', 10, 10), artifact('b', 'full', 10, 10, null, 'other'), artifact('c', 'full', 20, 20)]
+    const point: RecoveryPoint = { id: 'p', at: time(10), name: null, pinned: false, complete: true, artifacts: ['a', 'b'] }
+    const chains = new Chains(all)
+    expect(instantOf(['db', 'other'], chains, [point], time(15)).point).toBe(point)
+    const later = instantOf(['db', 'other', 'third'], chains, [point], time(25))
     expect(later.point).toBeUndefined()
     expect(later.missing).toEqual(['third'])
+  })
+})
+
+describe('commonStretches', () => {
+  it('is where all can be entered', () => {
+    const a = [
+      { from: time(1), to: time(10) },
+      { from: time(20), to: time(30) },
+    ]
+    const b = [{ from: time(5), to: time(25) }]
+    expect(commonStretches([a, b])).toEqual([
+      { from: time(5), to: time(10) },
+      { from: time(20), to: time(25) },
+    ])
   })
 })

@@ -1,16 +1,34 @@
-/** What one member yielded once. `from` and `to` are positions of its source; an instant lies at `at`. */
+import { positionOf } from './position'
+
+export type ArtifactKind = 'full' | 'differential' | 'incremental' | 'log' | 'synthetic'
+
+/**
+ * What one member yielded once. A full is the state at `to`; a differential and an incremental lead from their
+ * parent to `to`; a log holds every transaction after `from` up to `to`.
+ */
 export interface Artifact {
   id: string
   member: string
-  kind: 'full' | 'differential' | 'incremental' | 'synthetic'
-  /** The artifact it builds upon; fulls have none. */
+  kind: ArtifactKind
+  /** The artifact it builds upon; fulls, synthetic fulls and logs have none. */
   parent: string | null
-  at: Date
+  /** Position of the source where it begins; that of `to` for fulls. */
+  from: string
   to: string
+  fromAt: Date
+  /** The instant of `to`. */
+  at: Date
+  /**
+   * Which history of the source its positions belong to: a server that was put back to an earlier state gives the
+   * same positions to other transactions.
+   */
+  era: string
   rows: number
   bytes: number
   /** Bytes that it added to the store. */
   stored: number
+  /** Something of it can't be read any more. */
+  damaged?: boolean
 }
 
 export interface RecoveryPoint {
@@ -23,54 +41,271 @@ export interface RecoveryPoint {
   artifacts: string[]
 }
 
-/** The artifacts to read for one member, base first. */
+/** Until when a member is known to have changed nothing after the position of its newest log. */
+export interface Stillness {
+  member: string
+  position: string
+  at: Date
+}
+
+/** The artifacts to read for one member: its full, what leads on from it, then logs. */
 export interface Chain {
   member: string
   artifacts: Artifact[]
   /** The instant at which the member then stands. */
   at: Date
+  /** Whether that is the very instant that was asked for, and not the last mark before it. */
+  exact: boolean
+}
+
+/** A stretch of time in which every instant can be entered; a single mark where it has no length. */
+export interface Stretch {
+  from: Date
+  to: Date
+}
+
+interface Mark {
+  artifact: Artifact
+  to: bigint
+}
+
+interface Segment {
+  artifact: Artifact
+  from: bigint
+  to: bigint
+}
+
+/** Logs without anything missing between them. */
+interface Run {
+  from: bigint
+  to: bigint
+  /** Indexes into the segments. */
+  first: number
+  last: number
+  until: number
+}
+
+/** Index of the last one, between `from` and `to`, for which the condition still holds; one before `from` if it never does. */
+const last = <T>(sorted: readonly T[], holds: (one: T) => boolean, from = 0, to = sorted.length): number => {
+  let [low, high] = [from, to]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (holds(sorted[middle]!)) low = middle + 1
+    else high = middle
+  }
+  return low - 1
+}
+
+const byPosition = (a: bigint, b: bigint) => (a < b ? -1 : a > b ? 1 : 0)
+
+/** What one member yielded in one history of its source. */
+class Era {
+  private readonly byId = new Map<string, Artifact>()
+  private readonly marks: Mark[] = []
+  private readonly marksByTime: Artifact[]
+  private readonly segments: Segment[] = []
+  private readonly runs: Run[] = []
+  private readonly paths = new Map<string, Artifact[] | null>()
+
+  constructor(
+    private readonly member: string,
+    artifacts: Artifact[],
+    still: Stillness | undefined,
+  ) {
+    for (const artifact of artifacts) {
+      if (artifact.damaged) continue
+      const to = positionOf(artifact.to) ?? 0n
+      if (artifact.kind === 'log') this.segments.push({ artifact, from: positionOf(artifact.from) ?? 0n, to })
+      else {
+        this.byId.set(artifact.id, artifact)
+        this.marks.push({ artifact, to })
+      }
+    }
+    this.marks.sort((a, b) => byPosition(a.to, b.to) || a.artifact.at.getTime() - b.artifact.at.getTime())
+    this.marksByTime = this.marks.map(({ artifact }) => artifact).sort((a, b) => a.at.getTime() - b.at.getTime())
+    this.segments.sort((a, b) => byPosition(a.from, b.from) || byPosition(a.to, b.to))
+    this.join(still)
+  }
+
+  private join(still: Stillness | undefined): void {
+    for (const [i, { from, to, artifact }] of this.segments.entries()) {
+      const run = this.runs.at(-1)
+      if (run && from === run.to) Object.assign(run, { to, last: i, until: artifact.at.getTime() })
+      else this.runs.push({ from, to, first: i, last: i, until: artifact.at.getTime() })
+    }
+    const run = this.runs.at(-1)
+    if (run && still && positionOf(still.position) === run.to) run.until = Math.max(run.until, still.at.getTime())
+  }
+
+  /** The artifacts that make up a mark; null when something of it is missing. */
+  private pathTo(mark: Artifact): Artifact[] | null {
+    const known = this.paths.get(mark.id)
+    if (known !== undefined) return known
+    const path: Artifact[] = []
+    const seen = new Set<string>()
+    let result: Artifact[] | null = null
+    for (let at: Artifact | undefined = mark; at && !seen.has(at.id); at = this.byId.get(at.parent)) {
+      seen.add(at.id)
+      path.unshift(at)
+      if (at.parent === null) {
+        result = path
+        break
+      }
+    }
+    this.paths.set(mark.id, result)
+    return result
+  }
+
+  /** The newest whole mark at a position of at most `to` and at least `from`. */
+  private markBefore(to: bigint, from: bigint, at = Infinity): { mark: Mark; path: Artifact[] } | undefined {
+    for (let i = last(this.marks, (mark) => mark.to <= to); i >= 0 && this.marks[i]!.to >= from; i--) {
+      const mark = this.marks[i]!
+      if (mark.artifact.at.getTime() > at) continue
+      const path = this.pathTo(mark.artifact)
+      if (path) return { mark, path }
+    }
+    return undefined
+  }
+
+  private chain(path: Artifact[], from: bigint, to: number, at: Date, exact: boolean): Chain {
+    const first = last(this.segments, (segment) => segment.from <= from)
+    // What ends at or before the mark has nothing to add.
+    const logs = to < 0 ? [] : this.segments.slice(Math.max(0, first), to + 1).filter((segment) => segment.to > from)
+    return { member: this.member, artifacts: [...path, ...logs.map(({ artifact }) => artifact)], at, exact }
+  }
+
+  to(position: bigint): Chain | undefined {
+    const run = this.runs[last(this.runs, ({ from }) => from <= position)]
+    if (run && position <= run.to) {
+      const found = this.markBefore(position, run.from)
+      if (found) {
+        const { to } = found.mark
+        const end = position === to ? -1 : this.endOf(run, position)
+        return this.chain(found.path, to, end, end < 0 ? found.mark.artifact.at : this.segments[end]!.artifact.at, true)
+      }
+    }
+    const found = this.markBefore(position, position)
+    return found && this.chain(found.path, found.mark.to, -1, found.mark.artifact.at, true)
+  }
+
+  /** The segment of a run that holds a position. */
+  private endOf(run: Run, position: bigint): number {
+    let i = last(this.segments, ({ from }) => from < position)
+    while (i > run.first && this.segments[i]!.from >= position) i--
+    return i
+  }
+
+  at(instant: Date): Chain | undefined {
+    const time = instant.getTime()
+    for (let i = last(this.runs, (run) => this.segments[run.first]!.artifact.fromAt.getTime() <= time); i >= 0; i--) {
+      const run = this.runs[i]!
+      if (run.until < time) break
+      const end = Math.min(run.last, last(this.segments, ({ artifact }) => artifact.at.getTime() < time, run.first, run.last + 1) + 1)
+      const found = this.markBefore(this.segments[end]!.to, run.from, time)
+      if (found) return this.chain(found.path, found.mark.to, found.mark.to >= this.segments[end]!.to ? -1 : end, instant, true)
+    }
+    for (let i = last(this.marksByTime, ({ at }) => at.getTime() <= time); i >= 0; i--) {
+      const mark = this.marksByTime[i]!
+      const path = this.pathTo(mark)
+      if (path) return { member: this.member, artifacts: path, at: mark.at, exact: mark.at.getTime() === time }
+    }
+    return undefined
+  }
+
+  coverage(): Stretch[] {
+    const stretches: Stretch[] = []
+    const inRun = new Set<Artifact>()
+    for (const run of this.runs) {
+      let from: Date | undefined
+      for (let i = last(this.marks, (mark) => mark.to < run.from) + 1; i < this.marks.length && this.marks[i]!.to <= run.to; i++) {
+        const { artifact } = this.marks[i]!
+        if (!this.pathTo(artifact)) continue
+        inRun.add(artifact)
+        if (!from || artifact.at < from) from = artifact.at
+      }
+      if (from) stretches.push({ from, to: new Date(Math.max(run.until, from.getTime())) })
+    }
+    for (const mark of this.marksByTime) if (!inRun.has(mark) && this.pathTo(mark)) stretches.push({ from: mark.at, to: mark.at })
+    return stretches
+  }
 }
 
 /**
- * The chain that leads to the newest state of `member` at or before `instant`, or undefined if no unbroken
- * chain does. This one function decides what is restorable, for the lifeline, for promises and for restores.
+ * Decides what is restorable, for the lifeline, for promises, for retention and for restores: an instant is when an
+ * unbroken path of artifacts leads to it.
  */
-export function chainAt(artifacts: Iterable<Artifact>, member: string, instant: Date): Chain | undefined {
-  const own = new Map<string, Artifact>()
-  for (const artifact of artifacts) if (artifact.member === member) own.set(artifact.id, artifact)
-  const candidates = [...own.values()].filter((artifact) => artifact.at <= instant).sort((a, b) => b.at.getTime() - a.at.getTime())
-  for (const candidate of candidates) {
-    const path = pathTo(candidate, own)
-    if (path) return { member, artifacts: path, at: candidate.at }
-  }
-  return undefined
-}
+export class Chains {
+  /** The newest era of each member first. */
+  private readonly eras = new Map<string, Era[]>()
 
-function pathTo(artifact: Artifact, own: Map<string, Artifact>): Artifact[] | undefined {
-  const path: Artifact[] = []
-  const seen = new Set<string>()
-  for (let at: Artifact | undefined = artifact; at; at = own.get(at.parent!)) {
-    if (seen.has(at.id)) return undefined
-    seen.add(at.id)
-    path.unshift(at)
-    if (at.parent === null) return path
+  constructor(artifacts: Iterable<Artifact>, still: Stillness[] = []) {
+    const own = new Map<string, Map<string, Artifact[]>>()
+    for (const artifact of artifacts) {
+      const eras = own.get(artifact.member) ?? new Map<string, Artifact[]>()
+      own.set(artifact.member, eras)
+      const list = eras.get(artifact.era)
+      if (list) list.push(artifact)
+      else eras.set(artifact.era, [artifact])
+    }
+    for (const [member, eras] of own) {
+      const stillness = still.find((one) => one.member === member)
+      const newest = (list: Artifact[]) => list.reduce((time, { at }) => Math.max(time, at.getTime()), 0)
+      const sorted = [...eras.values()].sort((a, b) => newest(b) - newest(a))
+      this.eras.set(
+        member,
+        sorted.map((list, i) => new Era(member, list, i === 0 ? stillness : undefined)),
+      )
+    }
   }
-  return undefined
+
+  /** The chain to the newest state of a member at or before an instant; undefined if no unbroken one leads to any. */
+  at(member: string, instant: Date): Chain | undefined {
+    const found = (this.eras.get(member) ?? []).flatMap((era) => era.at(instant) ?? [])
+    return found.find(({ exact }) => exact) ?? found.reduce<Chain | undefined>((a, b) => (a && a.at >= b.at ? a : b), undefined)
+  }
+
+  /** The chain to exactly a position; undefined if none leads there, or if it is no position at all. */
+  to(member: string, position: string): Chain | undefined {
+    const parsed = positionOf(position)
+    if (parsed === undefined) return undefined
+    for (const era of this.eras.get(member) ?? []) {
+      const chain = era.to(parsed)
+      if (chain) return chain
+    }
+    return undefined
+  }
+
+  /** The stretches in which every instant of a member can be entered, ascending. */
+  coverage(member: string): Stretch[] {
+    return (this.eras.get(member) ?? []).flatMap((era) => era.coverage()).sort((a, b) => a.from.getTime() - b.from.getTime())
+  }
 }
 
 export interface Instant {
   chains: Chain[]
   /** Members that can't be brought back to this instant at all. */
   missing: string[]
-  /** The complete point that all chains come from, if they come from one. */
+  /** The point that all chains come from, if they come from one and no log leads on from it. */
   point: RecoveryPoint | undefined
 }
 
 /** What can be brought back at an instant: a chain for each member, and the point they make if they make one. */
-export function instantOf(members: string[], artifacts: Artifact[], points: RecoveryPoint[], instant: Date): Instant {
-  const chains = members.flatMap((member) => chainAt(artifacts, member, instant) ?? [])
-  const found = new Set(chains.map((chain) => chain.member))
-  const tips = chains.map((chain) => chain.artifacts.at(-1)!.id)
+export function instantOf(members: string[], chains: Chains, points: RecoveryPoint[], instant: Date): Instant {
+  const found = members.flatMap((member) => chains.at(member, instant) ?? [])
+  const has = new Set(found.map((chain) => chain.member))
+  const tips = found.map((chain) => chain.artifacts.at(-1)!.id)
   const point = points.find((p) => tips.length > 0 && tips.every((tip) => p.artifacts.includes(tip)))
-  return { chains, missing: members.filter((member) => !found.has(member)), point }
+  return { chains: found, missing: members.filter((member) => !has.has(member)), point }
+}
+
+/** Stretches in which every member can be entered. */
+export function commonStretches(all: Stretch[][]): Stretch[] {
+  return all.reduce((common, own) =>
+    common.flatMap((a) =>
+      own.flatMap((b) => {
+        const [from, to] = [Math.max(a.from.getTime(), b.from.getTime()), Math.min(a.to.getTime(), b.to.getTime())]
+        return from <= to ? [{ from: new Date(from), to: new Date(to) }] : []
+      }),
+    ),
+  )
 }
