@@ -1,7 +1,7 @@
 import { countInWords } from '../core/time/words'
 import { comparePoints } from '../engine/compare/table'
 import { rowPage, type RowQuery } from '../engine/look/rows'
-import { openPoint } from '../engine/runs/restore-plan'
+import { openPoint } from '../engine/points/open'
 import { Bench, psql, report, server, timed } from './support'
 
 // Looking into points: comparing two, finding a row, browsing.

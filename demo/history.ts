@@ -18,12 +18,22 @@ const DAY = 24 * HOUR
 
 /** A clock that can be set to where the scenario is, and goes on from there as clocks do. */
 export class ScenarioClock {
-  private ahead = 0
+  /** Real times, ascending, and how far ahead the scenario is from each of them on. */
+  private readonly jumps: { since: number; ahead: number }[] = [{ since: 0, ahead: 0 }]
+
   now(): Date {
-    return new Date(Date.now() + this.ahead)
+    return new Date(Date.now() + this.jumps.at(-1)!.ahead)
   }
+
+  /** The scenario's time when a source's own clock, which tells the real one, showed `at`. */
+  ofSource(at: Date): Date {
+    const jump = this.jumps.findLast(({ since }) => since <= at.getTime())!
+    return new Date(at.getTime() + jump.ahead)
+  }
+
   set(at: Date | undefined): void {
-    this.ahead = at ? at.getTime() - Date.now() : 0
+    const now = Date.now()
+    this.jumps.push({ since: now, ahead: at ? at.getTime() - now : 0 })
   }
 }
 

@@ -6,9 +6,11 @@ import type { Secrets } from './secrets/seal'
 /** Tells the time; the demo's scenario runs on a faster one. */
 export interface Clock {
   now(): Date
+  /** What a source's clock showed, in the time of this one. */
+  ofSource(at: Date): Date
 }
 
-export const systemClock: Clock = { now: () => new Date() }
+export const systemClock: Clock = { now: () => new Date(), ofSource: (at) => at }
 
 /** What every part of the engine works with. */
 export interface EngineContext {

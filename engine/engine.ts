@@ -4,6 +4,7 @@ import { addRun, type NewRun } from './catalog/runs'
 import { discoverSource } from './catalog/sources'
 import { systemClock, type Clock, type EngineContext } from './context'
 import { RunQueue } from './jobs/queue'
+import { LogSupervisor } from './log/supervisor'
 import { ChangeListener } from './notify'
 import { ContentPool } from './pool/pool'
 import { perform, tidyUp } from './runs/runner'
@@ -43,6 +44,7 @@ const PARALLEL_RUNS = 2
 /** Everything that touches the world, put together. */
 export class Engine implements EngineContext {
   private timers: NodeJS.Timeout[] = []
+  private logs: LogSupervisor | null = null
 
   private constructor(
     readonly db: EngineContext['db'],
@@ -52,6 +54,7 @@ export class Engine implements EngineContext {
     readonly clock: Clock,
     readonly queue: RunQueue,
     readonly changes: ChangeListener,
+    private readonly catalog: string,
   ) {}
 
   static async start(options: EngineOptions): Promise<Engine> {
@@ -62,7 +65,16 @@ export class Engine implements EngineContext {
     await queue.start()
     const changes = new ChangeListener(options.catalog)
     await changes.start()
-    return new Engine(db, pool, secrets, new ContentPool({ root: options.root }), options.clock ?? systemClock, queue, changes)
+    return new Engine(
+      db,
+      pool,
+      secrets,
+      new ContentPool({ root: options.root }),
+      options.clock ?? systemClock,
+      queue,
+      changes,
+      options.catalog,
+    )
   }
 
   /** Records a run and hands it to the workers. */
@@ -76,12 +88,20 @@ export class Engine implements EngineContext {
   async work(options: { alone: boolean }): Promise<void> {
     await tidyUp(this, options.alone)
     await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId))
+    this.followLogs()
     const every = (ms: number, work: () => Promise<void>, what: string) =>
       this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
     every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
     every(DISCOVER_EVERY_MS, () => expireKept(this), 'letting kept points go')
     every(DISCOVER_EVERY_MS, () => this.discoverAll(), 'discovery')
+  }
+
+  /** Sees to the logs of all members; a part of the work, or all that this process does. */
+  followLogs(runAgainMs?: number): LogSupervisor {
+    this.logs = new LogSupervisor(this, this.catalog, runAgainMs)
+    this.logs.start()
+    return this.logs
   }
 
   async discoverAll(): Promise<void> {
@@ -91,6 +111,7 @@ export class Engine implements EngineContext {
 
   async close(): Promise<void> {
     for (const timer of this.timers) clearInterval(timer)
+    await this.logs?.close()
     await this.queue.stop()
     await this.changes.close()
     await this.content.close()

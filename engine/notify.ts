@@ -9,6 +9,8 @@ export type Change =
   | { about: 'estate' }
   | { about: 'vessel'; id: string }
   | { about: 'store' }
+  | { about: 'log'; vessel: string; member: string }
+  | { about: 'flush'; vessel: string; member: string }
   | { about: 'scratch'; id: string }
   | { about: 'take-out'; id: string; rows: number; of: number; over: boolean }
 

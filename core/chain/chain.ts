@@ -41,10 +41,13 @@ export interface RecoveryPoint {
   artifacts: string[]
 }
 
-/** Until when a member is known to have changed nothing after the position of its newest log. */
+/** A stretch at the end of a member's log in which it is known to have changed nothing. */
 export interface Stillness {
   member: string
-  position: string
+  /** Where the log, or the full that it leads on from, ends. */
+  from: string
+  to: string
+  fromAt: Date
   at: Date
 }
 
@@ -98,6 +101,14 @@ const last = <T>(sorted: readonly T[], holds: (one: T) => boolean, from = 0, to 
 
 const byPosition = (a: bigint, b: bigint) => (a < b ? -1 : a > b ? 1 : 0)
 
+const STILL = ''
+
+/** Nothing that was changed is a log without content: it leads on as any other does, and is not read. */
+function segmentOf({ member, from, to, fromAt, at }: Stillness): Segment {
+  const artifact: Artifact = { id: STILL, member, kind: 'log', parent: null, from, to, fromAt, at, era: '', rows: 0, bytes: 0, stored: 0 }
+  return { artifact, from: positionOf(from)!, to: positionOf(to)! }
+}
+
 /** What one member yielded in one history of its source. */
 class Era {
   private readonly byId = new Map<string, Artifact>()
@@ -121,20 +132,19 @@ class Era {
         this.marks.push({ artifact, to })
       }
     }
+    if (still) this.segments.push(segmentOf(still))
     this.marks.sort((a, b) => byPosition(a.to, b.to) || a.artifact.at.getTime() - b.artifact.at.getTime())
     this.marksByTime = this.marks.map(({ artifact }) => artifact).sort((a, b) => a.at.getTime() - b.at.getTime())
     this.segments.sort((a, b) => byPosition(a.from, b.from) || byPosition(a.to, b.to))
-    this.join(still)
+    this.join()
   }
 
-  private join(still: Stillness | undefined): void {
+  private join(): void {
     for (const [i, { from, to, artifact }] of this.segments.entries()) {
       const run = this.runs.at(-1)
       if (run && from === run.to) Object.assign(run, { to, last: i, until: artifact.at.getTime() })
       else this.runs.push({ from, to, first: i, last: i, until: artifact.at.getTime() })
     }
-    const run = this.runs.at(-1)
-    if (run && still && positionOf(still.position) === run.to) run.until = Math.max(run.until, still.at.getTime())
   }
 
   /** The artifacts that make up a mark; null when something of it is missing. */
@@ -171,7 +181,8 @@ class Era {
     const first = last(this.segments, (segment) => segment.from <= from)
     // What ends at or before the mark has nothing to add.
     const logs = to < 0 ? [] : this.segments.slice(Math.max(0, first), to + 1).filter((segment) => segment.to > from)
-    return { member: this.member, artifacts: [...path, ...logs.map(({ artifact }) => artifact)], at, exact }
+    const told = logs.map(({ artifact }) => artifact).filter(({ id }) => id !== STILL)
+    return { member: this.member, artifacts: [...path, ...told], at, exact }
   }
 
   to(position: bigint): Chain | undefined {
@@ -197,9 +208,17 @@ class Era {
 
   at(instant: Date): Chain | undefined {
     const time = instant.getTime()
+    let ended: Chain | undefined
     for (let i = last(this.runs, (run) => this.segments[run.first]!.artifact.fromAt.getTime() <= time); i >= 0; i--) {
       const run = this.runs[i]!
-      if (run.until < time) break
+      if (run.until < time) {
+        const found = this.markBefore(run.to, run.from)
+        if (!found) continue
+        const end = found.mark.to >= run.to ? -1 : run.last
+        const at = Math.max(run.until, found.mark.artifact.at.getTime())
+        if (at <= time) ended = this.chain(found.path, found.mark.to, end, new Date(at), false)
+        break
+      }
       const end = Math.min(run.last, last(this.segments, ({ artifact }) => artifact.at.getTime() < time, run.first, run.last + 1) + 1)
       const found = this.markBefore(this.segments[end]!.to, run.from, time)
       if (found) return this.chain(found.path, found.mark.to, found.mark.to >= this.segments[end]!.to ? -1 : end, instant, true)
@@ -207,9 +226,11 @@ class Era {
     for (let i = last(this.marksByTime, ({ at }) => at.getTime() <= time); i >= 0; i--) {
       const mark = this.marksByTime[i]!
       const path = this.pathTo(mark)
-      if (path) return { member: this.member, artifacts: path, at: mark.at, exact: mark.at.getTime() === time }
+      if (!path) continue
+      const own = { member: this.member, artifacts: path, at: mark.at, exact: mark.at.getTime() === time }
+      return !ended || own.exact || ended.at < own.at ? own : ended
     }
-    return undefined
+    return ended
   }
 
   coverage(): Stretch[] {

@@ -1,3 +1,5 @@
+import type { TableManifest } from '../content/manifest'
+
 /** How a row of one structure of a table becomes one of another. */
 export interface Projection {
   /** For each column of the result: where it stands in the row, or -1 for its fill. */
@@ -22,4 +24,16 @@ const bare = (type: string) => type.replace(/\(.*?\)/g, '')
 /** Whether values keep their text when a column gets another type without its table being written anew. */
 export function keepsText(before: string, after: string): boolean {
   return before === after || (TEXT.test(before) && TEXT.test(after)) || bare(before) === bare(after)
+}
+
+/** The first column whose values have another text by another type than before; null when there is none. */
+export function retypedColumn(before: TableManifest, now: TableManifest): string | null {
+  const types = (table: TableManifest) =>
+    new Map(table.columns.map((name, i) => [table.numbers?.[i], table.structure.columns.find((column) => column.name === name)!]))
+  const then = types(before)
+  for (const [number, column] of types(now)) {
+    const old = then.get(number)
+    if (old && !keepsText(old.type, column.type)) return column.name
+  }
+  return null
 }

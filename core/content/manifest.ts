@@ -64,6 +64,12 @@ export interface TableManifest {
   structure: TableStructure
   /** Columns in the order in which the rows hold them; generated ones are not among them. */
   columns: string[]
+  /** Numbers of the columns in the source's catalog, which stay when columns are renamed; with them rows of a log are read. */
+  numbers?: number[]
+  /** COPY text of what rows hold in columns that are newer than they are. */
+  fills?: string[]
+  /** Another one when the table has been written anew. */
+  filenode?: number
   /** Columns of the primary key, or of a unique key without nulls. */
   key: string[] | null
   rows: number
@@ -159,7 +165,8 @@ export interface DatabaseManifest {
 
 export interface Manifest {
   format: 1
-  kind: 'full'
+  kind: 'full' | 'synthetic'
+  /** The source. */
   member: string
   server: { version: string; versionNumber: number; systemId: string }
   databases: DatabaseManifest[]
@@ -179,11 +186,28 @@ export interface PointRecord {
   members: {
     member: string
     artifact: string
-    kind: 'full'
+    kind: 'full' | 'differential' | 'incremental' | 'synthetic'
     position: string
     rows: number
     bytes: number
     /** The chunks that hold the member's manifest as JSON. */
     manifest: string[]
+    /** The artifact that a differential or an incremental builds upon, and the position at which it begins. */
+    parent?: string
+    from?: string
+    /** Which history of the source the positions belong to. */
+    era?: string
   }[]
+}
+
+/** What is in the store under a segment's id, sealed; a segment of log exists when this does. */
+export interface SegmentRecord {
+  format: 1
+  id: string
+  vessel: { id: string; name: string }
+  member: string
+  from: string
+  to: string
+  /** The chunks that hold its manifest as JSON. */
+  manifest: string[]
 }

@@ -99,6 +99,11 @@ export class RowChunker {
     if (this.wasm.isMalformed()) throw new Error('a CopyData message did not hold one whole row')
   }
 
+  /** Bytes of whole rows since the last chunk ended. */
+  get pending(): number {
+    return this.wasm.chunkLength()
+  }
+
   /** The last chunk, if rows are left. */
   finish(): RowChunk | undefined {
     return this.wasm.chunkLength() > 0 ? this.cut() : undefined

@@ -9,6 +9,47 @@ export interface VesselDefinition {
   promises: Promises
   /** Parallel readers per source. */
   readers: number
+  /** Absent in definitions from before logs could be followed. */
+  log?: LogPlan
+}
+
+/** How the log of each member is followed, where its source has one. */
+export interface LogPlan {
+  follow: boolean
+  /** A segment is closed when its first transaction is this old. */
+  everySeconds: number
+  /** Or when it has grown to this many bytes. */
+  segmentBytes: number
+  /** The most that the source may keep back for us; at it the slot is given up. */
+  keepAtMost: number
+  /** How changes of structure are noticed: a trigger at the source, with consent, or by comparing its catalogs. */
+  structure: 'trigger' | 'compare'
+}
+
+const MIB = 1024 * 1024
+export const LOG = {
+  seconds: { min: 10, max: 3600 },
+  segment: { min: MIB, max: 1024 * MIB },
+  keep: { min: 16 * MIB, max: 1024 * 1024 * MIB },
+} as const
+
+export const defaultLog = (follow: boolean): LogPlan => ({
+  follow,
+  everySeconds: 10,
+  segmentBytes: 64 * MIB,
+  keepAtMost: 1024 * MIB,
+  structure: 'trigger',
+})
+
+export const logOf = (definition: VesselDefinition): LogPlan => definition.log ?? defaultLog(false)
+
+function logTroubles({ everySeconds, segmentBytes, keepAtMost }: LogPlan): string[] {
+  const troubles: string[] = []
+  const whole = (value: number, { min, max }: { min: number; max: number }) => Number.isInteger(value) && value >= min && value <= max
+  if (!whole(everySeconds, LOG.seconds)) troubles.push('A segment of log must be closed after 10 seconds to an hour.')
+  if (!whole(segmentBytes, LOG.segment)) troubles.push('A segment of log must be 1 MB to 1 GB large at most.')
+  if (!whole(keepAtMost, LOG.keep)) troubles.push('The source must be allowed to keep 16 MB to 1 TB of log for us.')
+  return troubles
 }
 
 export const READERS = { min: 1, max: 16, default: 2 } as const
@@ -26,5 +67,6 @@ export function definitionTroubles(definition: VesselDefinition): string[] {
   if (!Number.isInteger(definition.readers) || definition.readers < min || definition.readers > max) {
     troubles.push(`Readers must be a whole number from ${min} to ${max}.`)
   }
+  if (definition.log) troubles.push(...logTroubles(definition.log))
   return troubles
 }

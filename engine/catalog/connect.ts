@@ -2,11 +2,12 @@ import { Kysely, Migrator, PostgresDialect, type MigrationProvider } from 'kysel
 import pg from 'pg'
 import * as first from './migrations/001-first'
 import * as scratch from './migrations/002-scratch'
+import * as log from './migrations/003-log'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
 const migrations: MigrationProvider = {
-  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch }),
+  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch, '003-log': log }),
 }
 
 export type CatalogDb = Kysely<Catalog>

@@ -1,6 +1,18 @@
+import { sql } from 'kysely'
+import {
+  Chains,
+  commonStretches,
+  instantOf,
+  type Artifact,
+  type Instant,
+  type RecoveryPoint,
+  type Stillness,
+  type Stretch,
+} from '../../core/chain/chain'
+import { positionOf } from '../../core/chain/position'
 import type { Missing } from '../../core/content/manifest'
-import { instantOf, type Artifact, type Instant, type RecoveryPoint } from '../../core/chain/chain'
 import type { EngineContext } from '../context'
+import type { BreakKind, FollowerState } from './types'
 
 /** A point as the lifeline draws it. */
 export interface LifelinePoint extends RecoveryPoint {
@@ -12,17 +24,57 @@ export interface LifelinePoint extends RecoveryPoint {
   version: number
 }
 
+/** A stretch of a member that can't be entered, and why. */
+export interface LifelineBreak {
+  id: string
+  member: string
+  kind: BreakKind
+  reason: string
+  next: string
+  from: Date
+  /** Null as long as it goes on. */
+  to: Date | null
+}
+
+export interface LifelineFollower {
+  member: string
+  state: FollowerState
+  trouble: { what: string; next: string } | null
+  /** Bytes of log that the source keeps for us. */
+  retained: number | null
+  warned: boolean
+  structure: 'trigger' | 'compare'
+  /** Tables whose changes are not followed, with the reason. */
+  unfollowed: { name: string; why: string }[]
+}
+
 export interface LifelineData {
+  members: string[]
+  /** Fulls, synthetic fulls, differentials and incrementals. */
+  artifacts: Artifact[]
+  points: LifelinePoint[]
+  /** By member: where every instant can be entered. */
+  coverage: Record<string, Stretch[]>
+  breaks: LifelineBreak[]
+  followers: LifelineFollower[]
+}
+
+export interface LaneData {
   members: string[]
   artifacts: Artifact[]
   points: LifelinePoint[]
+  chains: Chains
 }
 
-/** Everything that a vessel's lifeline shows. Points that were kept before an overwriting hold a part only, and are not on it. */
-export async function lifelineOf(engine: EngineContext, vesselId: string, since?: Date): Promise<LifelineData> {
-  let query = engine.db.selectFrom('point').selectAll().where('vessel_id', '=', vesselId).where('kept_for', 'is', null).orderBy('at')
-  if (since) query = query.where('at', '>=', since)
-  const points = await query.execute()
+/** Everything that decides what of a vessel is restorable. Points that were kept before an overwriting hold a part only, and are not in it. */
+export async function lanesOf(engine: EngineContext, vesselId: string): Promise<LaneData> {
+  const points = await engine.db
+    .selectFrom('point')
+    .selectAll()
+    .where('vessel_id', '=', vesselId)
+    .where('kept_for', 'is', null)
+    .orderBy('at')
+    .execute()
   const links = await engine.db
     .selectFrom('point_artifact')
     .innerJoin('point', 'point.id', 'point_artifact.point_id')
@@ -32,24 +84,14 @@ export async function lifelineOf(engine: EngineContext, vesselId: string, since?
     .execute()
   const byPoint = new Map<string, string[]>()
   for (const link of links) byPoint.set(link.point_id, [...(byPoint.get(link.point_id) ?? []), link.artifact_id])
-  const wanted = new Set(points.flatMap((point) => byPoint.get(point.id) ?? []))
-  const rows = await engine.db.selectFrom('artifact').selectAll().where('vessel_id', '=', vesselId).orderBy('at').execute()
-  const artifacts = rows
-    .filter((row) => wanted.has(row.id))
-    .map((row): Artifact => ({
-      id: row.id,
-      member: row.member,
-      kind: row.kind,
-      parent: row.parent,
-      at: row.at,
-      to: row.position,
-      rows: Number(row.rows),
-      bytes: Number(row.bytes),
-      stored: Number(row.stored),
-    }))
+  const wanted = new Set(links.map((link) => link.artifact_id))
+  const marks = (await marksOf(engine, vesselId)).filter(({ id }) => wanted.has(id))
+  const logs = await logsOf(engine, vesselId)
+  const still = await stillnessOf(engine, vesselId)
   return {
-    members: [...new Set(artifacts.map((artifact) => artifact.member))].sort(),
-    artifacts,
+    members: membersOf(marks, points.at(-1) ? byPoint.get(points.at(-1)!.id)! : []),
+    artifacts: marks,
+    chains: new Chains([...marks, ...logs], still),
     points: points.map((point) => ({
       id: point.id,
       at: point.at,
@@ -67,6 +109,137 @@ export async function lifelineOf(engine: EngineContext, vesselId: string, since?
   }
 }
 
-export function newestInstant(data: LifelineData, now: Date): Instant {
-  return instantOf(data.members, data.artifacts, data.points, now)
+/** The members of the newest point: what the vessel is made of now. */
+function membersOf(marks: Artifact[], newest: string[]): string[] {
+  const own = marks.filter(({ id }) => newest.includes(id)).map(({ member }) => member)
+  return [...new Set(own)].sort()
+}
+
+const COLUMNS = [
+  'id',
+  'member',
+  'kind',
+  'parent',
+  'from_position',
+  'position',
+  'from_at',
+  'at',
+  'era',
+  'rows',
+  'bytes',
+  'stored',
+  'damaged',
+] as const
+
+interface Row {
+  id: string
+  member: string
+  kind: Artifact['kind']
+  parent: string | null
+  from_position: string
+  position: string
+  from_at: Date
+  at: Date
+  era: string
+  rows: string | number
+  bytes: string | number
+  stored: string | number
+  damaged: boolean
+}
+
+export const artifactOf = (row: Row): Artifact => ({
+  id: row.id,
+  member: row.member,
+  kind: row.kind,
+  parent: row.parent,
+  from: row.from_position,
+  to: row.position,
+  fromAt: row.from_at,
+  at: row.at,
+  era: row.era,
+  rows: Number(row.rows),
+  bytes: Number(row.bytes),
+  stored: Number(row.stored),
+  damaged: row.damaged,
+})
+
+async function marksOf(engine: EngineContext, vesselId: string): Promise<Artifact[]> {
+  const rows = await engine.db
+    .selectFrom('artifact')
+    .select(COLUMNS)
+    .where('vessel_id', '=', vesselId)
+    .where('kind', '<>', 'log')
+    .orderBy('at')
+    .execute()
+  return rows.map(artifactOf)
+}
+
+/** The logs, with those that follow each other without anything between them as one: thousands of segments are a few stretches. */
+async function logsOf(engine: EngineContext, vesselId: string): Promise<Artifact[]> {
+  const { rows } = await sql<Row>`
+    with ordered as (
+      select member, era, id, from_position, position, from_at, at, rows, bytes, stored,
+        lag(position) over w is distinct from from_position as begins
+      from artifact where vessel_id = ${vesselId} and kind = 'log' and not damaged
+      window w as (partition by member, era order by from_position::pg_lsn)),
+    numbered as (select *, sum(begins::int) over (partition by member, era order by from_position::pg_lsn) as run from ordered)
+    select member, era, (array_agg(id order by from_position::pg_lsn))[1] as id, 'log' as kind, null as parent, min(from_position::pg_lsn)::text as from_position,
+      max(position::pg_lsn)::text as position, min(from_at) as from_at, max(at) as at, sum(rows)::bigint as rows, sum(bytes)::bigint as bytes,
+      sum(stored)::bigint as stored, false as damaged
+    from numbered group by member, era, run`.execute(engine.db)
+  return rows.map(artifactOf)
+}
+
+async function stillnessOf(engine: EngineContext, vesselId: string): Promise<Stillness[]> {
+  const rows = await engine.db
+    .selectFrom('follower')
+    .select(['member', 'position', 'at', 'still_position', 'still_at'])
+    .where('vessel_id', '=', vesselId)
+    .where('position', 'is not', null)
+    .where('still_at', 'is not', null)
+    .execute()
+  return rows
+    .filter((row) => positionOf(row.still_position!)! >= positionOf(row.position!)!)
+    .map((row) => ({ member: row.member, from: row.position!, to: row.still_position!, fromAt: row.at!, at: row.still_at! }))
+}
+
+/** What a vessel's lifeline shows. */
+export async function lifelineOf(engine: EngineContext, vesselId: string): Promise<LifelineData> {
+  const { members, artifacts, points, chains } = await lanesOf(engine, vesselId)
+  const breaks = await engine.db.selectFrom('chain_break').selectAll().where('vessel_id', '=', vesselId).orderBy('at').execute()
+  const followers = await engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vesselId).orderBy('member').execute()
+  return {
+    members: members.length > 0 ? members : followers.map(({ member }) => member),
+    artifacts,
+    points,
+    coverage: Object.fromEntries(members.map((member) => [member, chains.coverage(member)])),
+    breaks: breaks.map(({ id, member, kind, reason, next, from_at: from, to_at: to, at }) => ({
+      id,
+      member,
+      kind,
+      reason,
+      next,
+      from: from ?? at,
+      to,
+    })),
+    followers: followers.map((row) => ({
+      member: row.member,
+      state: row.state,
+      trouble: row.trouble ? { what: row.trouble.what, next: row.trouble.next } : null,
+      retained: row.retained === null ? null : Number(row.retained),
+      warned: row.warned,
+      structure: row.structure,
+      unfollowed: Object.values(row.tables).flatMap(({ schema, name, since, why }) =>
+        since === null ? [{ name: `${schema}.${name}`, why: why ?? '' }] : [],
+      ),
+    })),
+  }
+}
+
+/** The stretches in which every member of a vessel can be entered. */
+export const stretchesOf = ({ members, chains }: LaneData): Stretch[] =>
+  members.length === 0 ? [] : commonStretches(members.map((member) => chains.coverage(member)))
+
+export function newestInstant(data: LaneData, now: Date): Instant {
+  return instantOf(data.members, data.chains, data.points, now)
 }

@@ -1,7 +1,7 @@
 import type { Artifact } from '../../core/chain/chain'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
-import { lifelineOf, newestInstant, type LifelineData, type LifelinePoint } from './lifeline'
+import { lanesOf, newestInstant, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
 import { allVessels, type Vessel } from './vessels'
 
 /** A vessel with its state, as lists and its own page open. */
@@ -15,6 +15,8 @@ export interface VesselStanding extends Standing {
   newest: LifelinePoint | undefined
   oldest: Date | null
   points: number
+  /** Where every instant can be entered: since when, up to when, and how many holes there are; null without a log. */
+  anySecond: { since: Date; until: Date; gaps: number } | null
   /** Bytes and rows that bringing everything back would read. */
   bytes: number
   rows: number
@@ -36,7 +38,7 @@ export async function standings(engine: EngineContext): Promise<VesselStanding[]
 
 export async function standingOfVessel(engine: EngineContext, vessel: Vessel): Promise<VesselStanding> {
   const now = engine.clock.now()
-  const data = await lifelineOf(engine, vessel.id)
+  const data = await lanesOf(engine, vessel.id)
   const instant = newestInstant(data, now)
   const artifacts = instant.chains.flatMap((chain) => chain.artifacts)
   const bytes = artifacts.reduce((sum, artifact) => sum + artifact.bytes, 0)
@@ -63,6 +65,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     newest,
     oldest: data.points[0]?.at ?? null,
     points: data.points.length,
+    anySecond: anySecondOf(data),
     bytes,
     rows: artifacts.reduce((sum, artifact) => sum + artifact.rows, 0),
     restoreRate: rate,
@@ -72,7 +75,13 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   }
 }
 
-function recentMarks(data: LifelineData, now: Date): VesselStanding['recent'] {
+function anySecondOf(data: LaneData): VesselStanding['anySecond'] {
+  const stretches = stretchesOf(data).filter(({ from, to }) => to > from)
+  if (stretches.length === 0) return null
+  return { since: stretches[0]!.from, until: stretches.at(-1)!.to, gaps: stretches.length - 1 }
+}
+
+function recentMarks(data: LaneData, now: Date): VesselStanding['recent'] {
   const from = now.getTime() - RECENT_MS
   return data.members.map((member) => ({
     member,

@@ -1,4 +1,7 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely'
+import type { ArtifactKind } from '../../core/chain/chain'
+import type { FollowedTables } from '../../core/changes/manifest'
+import type { Tally } from '../../core/changes/log-text'
 import type { Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
@@ -10,7 +13,7 @@ type Json<T> = ColumnType<T, string, string>
 type Time = ColumnType<Date, Date | string, Date | string>
 
 /** Tables of the catalog, as the migrations make them. */
-export interface Catalog {
+export interface Catalog extends LogCatalog {
   store: {
     id: string
     name: string
@@ -118,10 +121,15 @@ export interface Catalog {
     vessel_id: string
     source_id: string
     member: string
-    kind: 'full'
+    kind: ArtifactKind
     parent: string | null
+    from_position: string
+    from_at: Time
     at: Time
     position: string
+    era: Generated<string>
+    store_id: string | null
+    damaged: Generated<boolean>
     rows: string | number
     bytes: string | number
     stored: string | number
@@ -187,6 +195,88 @@ export interface Catalog {
     left_parts: Json<{ what: string; why: string }[]>
   }
 }
+
+export interface LogCatalog {
+  follower: {
+    vessel_id: string
+    member: string
+    source_id: string
+    database: string
+    state: FollowerState
+    slot: string
+    publication: string
+    /** How changes of structure are noticed. */
+    structure: 'trigger' | 'compare'
+    /** Up to here everything is in the store; null before the first. */
+    position: string | null
+    at: Time | null
+    /** The source has sent everything up to here, and nothing of it was for us. */
+    still_position: string | null
+    still_at: Time | null
+    era: Generated<string>
+    /** Bytes of log that the source keeps for us, and that it has written since. */
+    retained: string | number | null
+    behind: string | number | null
+    tables: JSONColumnType<FollowedTables>
+    /** Chunks that hold the newest structure that was read. */
+    structure_names: Json<{ from: string; exact: string; chunks: string[] }> | null
+    trouble: Json<ErrorRecord> | null
+    since: Time
+    warned: Generated<boolean>
+  }
+  chain_break: {
+    id: string
+    vessel_id: string
+    member: string
+    kind: BreakKind
+    reason: string
+    next: string
+    tables: Json<string[]>
+    from_position: string | null
+    from_at: Time | null
+    to_at: Time | null
+    at: Time
+  }
+  log_trace: {
+    artifact_id: string
+    vessel_id: string
+    member: string
+    second: Time
+    name: string
+    inserted: number
+    updated: number
+    deleted: number
+    emptied: number
+  }
+  log_heavy: {
+    artifact_id: string
+    vessel_id: string
+    member: string
+    xid: string
+    position: string
+    end_position: string
+    at: Time
+    micros: string | number
+    application: string | null
+    role: string | null
+    rows: string | number
+    tables: Json<{ name: string; tally: Tally }[]>
+  }
+  log_structure: {
+    artifact_id: string
+    vessel_id: string
+    member: string
+    xid: string | null
+    end_position: string
+    at: Time
+    tag: string
+    statement: string | null
+    objects: Json<{ kind: string; name: string }[]>
+  }
+}
+
+export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
+export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source'
 
 export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify'
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'

@@ -5,7 +5,7 @@ import { existsAt } from '../../core/restore/target'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
-import { openPoint } from '../runs/restore-plan'
+import { noRows, openPoint } from '../points/open'
 import { inspectTarget } from '../sources/postgres/inspect'
 
 /** A thing in a point, for its tree. */
@@ -29,7 +29,7 @@ export interface PointContents {
 
 /** Everything in a point, containers before what lies in them; with what is there now unless that is not asked for. */
 export async function pointContents(engine: EngineContext, pointId: string, withNow = true): Promise<PointContents> {
-  const point = await openPoint(engine, pointId)
+  const point = await openPoint(engine, pointId, noRows)
   const contents: PointContents = { things: [], schemas: {}, trouble: null }
   for (const { member, manifest } of point.members) {
     for (const database of manifest.databases) {

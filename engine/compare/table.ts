@@ -7,7 +7,7 @@ import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
-import { openPoint, tableIn, type OpenPoint } from '../runs/restore-plan'
+import { openPoint, rowsOf, tableIn, type OpenPoint } from '../points/open'
 import { copyStatement } from '../sources/postgres/capture'
 import { translate, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { copyOut } from '../sources/postgres/copy-out'
@@ -50,7 +50,7 @@ const WAITING = 8 * 1024 * 1024
  * @param limit how many differing rows are returned at most; the counts are of all
  */
 export async function compareTable(engine: EngineContext, pointId: string, path: string, limit: number): Promise<TableComparison> {
-  const point = await openPoint(engine, pointId)
+  const point = await openPoint(engine, pointId, rowsOf(path))
   const [source, database] = namesOf(path)
   const { table } = tableIn(point, path)
   const access = await accessOf(engine, source!)
@@ -73,7 +73,7 @@ export async function comparePoints(
   path: string,
   limit: number,
 ): Promise<TableComparison> {
-  const [then, now] = await Promise.all([openPoint(engine, thenId), openPoint(engine, nowId)])
+  const [then, now] = await Promise.all([openPoint(engine, thenId, rowsOf(path)), openPoint(engine, nowId, rowsOf(path))])
   const { table } = tableIn(then, path)
   const against = { id: now.id, at: now.at }
   const other = tableOf(now, path)

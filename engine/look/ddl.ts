@@ -1,11 +1,11 @@
 import { VesselError } from '../../core/errors'
 import { ddlOf, entriesOf } from '../../core/look/ddl'
 import type { EngineContext } from '../context'
-import { openPoint } from '../runs/restore-plan'
+import { noRows, openPoint } from '../points/open'
 
 /** The statements that make a thing of a point, with all that belongs to it. */
 export async function ddlAt(engine: EngineContext, pointId: string, path: string): Promise<{ sql: string }> {
-  const { members } = await openPoint(engine, pointId)
+  const { members } = await openPoint(engine, pointId, noRows)
   for (const { manifest } of members) {
     for (const database of manifest.databases) {
       const entries = entriesOf(database, path)

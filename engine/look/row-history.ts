@@ -4,7 +4,7 @@ import { errorRecord, type ErrorRecord } from '../../core/errors'
 import { readyFilter, type Ready } from '../../core/look/filter'
 import { historyOf, type Fate, type Sighting } from '../../core/look/history'
 import type { EngineContext } from '../context'
-import { openPoint } from '../runs/restore-plan'
+import { openPoint, rowsOf } from '../points/open'
 import type { Store } from '../store/store'
 import { candidateChunks, scan } from './rows'
 
@@ -103,7 +103,7 @@ class Search {
   ) {}
 
   async in(place: Place): Promise<Sighting<Place>> {
-    const point = await openPoint(this.engine, place.id)
+    const point = await openPoint(this.engine, place.id, rowsOf(this.query.path))
     const tables = point.members.flatMap(({ manifest }) => manifest.databases.flatMap((database) => database.tables))
     const table = tables.find(({ path }) => path === this.query.path)
     if (!table) return { point: place, columns: [], lines: null }

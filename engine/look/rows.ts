@@ -3,7 +3,7 @@ import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import { keyRangeOf, readyFilter, type Condition, type Ready } from '../../core/look/filter'
 import type { EngineContext } from '../context'
-import { openPoint, tableIn } from '../runs/restore-plan'
+import { openPoint, rowsOf, tableIn } from '../points/open'
 import type { Store } from '../store/store'
 import { chunkRows } from './chunk-rows'
 import { KeyOrder, type RowAt } from './key-order'
@@ -51,7 +51,7 @@ const AT_ONCE = 4
 
 /** A page of the rows of a table in a point. Reads the chunks that hold them, and no others. */
 export async function rowPage(engine: EngineContext, pointId: string, query: RowQuery): Promise<RowPage> {
-  const point = await openPoint(engine, pointId)
+  const point = await openPoint(engine, pointId, rowsOf(query.path))
   const { table } = tableIn(point, query.path)
   const filter = readyFilter(query.filter, table.columns, table.structure.columns)
   const base = {
@@ -180,7 +180,7 @@ const WHOLE = 512 * 1024
 
 /** One row with its whole values, by where it lies. */
 export async function wholeRow(engine: EngineContext, pointId: string, path: string, at: RowAt): Promise<WholeRow> {
-  const point = await openPoint(engine, pointId)
+  const point = await openPoint(engine, pointId, rowsOf(path))
   const { table } = tableIn(point, path)
   const chunk = table.chunks[at.chunk]
   if (!chunk || at.row >= chunk.rows || at.row < 0) {

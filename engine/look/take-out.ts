@@ -8,7 +8,7 @@ import { familyOf } from '../../core/restore/groups'
 import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isWithin, namesOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
-import { openPoint, tableIn, type OpenPoint } from '../runs/restore-plan'
+import { noRows, openPoint, rowsOf, tableIn, type OpenPoint } from '../points/open'
 import type { Store } from '../store/store'
 import { candidateChunks } from './rows'
 
@@ -41,10 +41,11 @@ const text = (value: string): Piece => ({ bytes: encoder.encode(value), rows: 0 
  * rows of its partitions.
  */
 export async function takeOutTable(engine: EngineContext, pointId: string, query: TakeOutQuery): Promise<TakeOut> {
-  const point = await openPoint(engine, pointId)
+  const point = await openPoint(engine, pointId, noRows)
   const { table, database } = tableIn(point, query.path)
   const family = familyOf(database, [table])
   const leaves = family.filter(({ structure }) => structure.kind === 'table')
+  await point.ready(rowsOf(...leaves.map(({ path }) => path)))
   const wanted = query.keys && wantedKeys(table, query.keys)
   const jobs = leaves.map((leaf) => ({
     leaf,

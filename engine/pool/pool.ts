@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
-import type { ConvertTask, OpenTask, Scanned, ScanTask, SealedChunk, SealTask } from './tasks'
+import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask } from './tasks'
 
 /**
  * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
@@ -35,6 +35,10 @@ export class ContentPool {
 
   scan(task: ScanTask): Promise<Scanned> {
     return this.piscina.run(task, { name: 'scanChunk' })
+  }
+
+  reckon(task: ReckonTask): Promise<Reckoned> {
+    return this.piscina.run(task, { name: 'reckonChunk' })
   }
 
   convert(task: ConvertTask): Promise<{ bytes: Uint8Array; rows: number }> {

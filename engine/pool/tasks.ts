@@ -4,6 +4,8 @@ import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
 import { linesOf, rawFields } from '../../core/compare/rows'
 import type { Column } from '../../core/content/manifest'
+import { applyTo, type ChunkChange } from '../../core/changes/net'
+import { RowChunker, tallyRows, type Tally } from '../../core/content/rows'
 import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { seal, unseal } from '../secrets/seal'
@@ -28,7 +30,9 @@ export interface SealTask {
   baseName: Uint8Array | null
 }
 
-export interface OpenTask {
+export type OpenTask = SealedTask | { plain: Uint8Array<ArrayBuffer> }
+
+export interface SealedTask {
   sealed: Uint8Array
   codec: Codec
   name: Uint8Array
@@ -36,6 +40,8 @@ export interface OpenTask {
   nameKey: Uint8Array
   base: Uint8Array | null
   baseName: Uint8Array | null
+  /** What the chunk is to become, when another state is wanted than the one that is stored. */
+  change?: ChunkChange
 }
 
 // Level 1 is the fastest. A difference needs a level whose window reaches back over the whole base, which the
@@ -87,6 +93,12 @@ function compress({ plain, base }: SealTask): { codec: Codec; bytes: Uint8Array 
 
 /** Opens a sealed chunk and makes sure that it is the one that it is named after. Throws otherwise. */
 export function openTask(task: OpenTask): Uint8Array<ArrayBuffer> {
+  if ('plain' in task) return task.plain
+  const stored = openStored(task)
+  return task.change ? applyTo(stored, task.change) : stored
+}
+
+function openStored(task: SealedTask): Uint8Array<ArrayBuffer> {
   const context = contextOf(task.name, task.codec, task.codec === CODEC.delta ? task.baseName : null)
   const packed = unseal(Buffer.from(task.sealKey), task.sealed, context)
   const plain = decompress(task, packed)
@@ -95,7 +107,7 @@ export function openTask(task: OpenTask): Uint8Array<ArrayBuffer> {
   return own(plain)
 }
 
-export interface ScanTask extends OpenTask {
+export type ScanTask = OpenTask & {
   filter: Ready[]
   /** The first row to look at, and how many may be found at most. */
   from: number
@@ -127,7 +139,7 @@ export function scanTask(task: ScanTask): Scanned {
   return { ...found, looked: Infinity }
 }
 
-export interface ConvertTask extends OpenTask {
+export type ConvertTask = OpenTask & {
   format: 'csv' | 'jsonl' | 'insert'
   filter: Ready[]
   /** Rows that are wanted, by the text of their key columns; null for all. */
@@ -159,7 +171,31 @@ export function convertTask(task: ConvertTask): { bytes: Uint8Array<ArrayBuffer>
   return { bytes: own(Buffer.from(text)), rows }
 }
 
-function decompress({ codec, base }: OpenTask, packed: Buffer): Uint8Array {
+export type ReckonTask = OpenTask & {
+  /** Position of the single integer key, or -1. */
+  keyColumn: number
+}
+
+/** What a chunk comes to after its change, without its bytes. */
+export interface Reckoned extends Tally {
+  /** What it was before. */
+  before: Tally
+  keys: [string, string] | null
+  tail: string
+}
+
+export function reckonTask(task: ReckonTask): Reckoned {
+  const stored = 'plain' in task ? new Uint8Array(0) : openStored(task)
+  const changed = 'plain' in task ? task.plain : task.change ? applyTo(stored, task.change) : stored
+  // One chunk, whatever its length.
+  const whole = new RowChunker({ keyColumn: task.keyColumn, min: changed.length + 1024, max: changed.length + 1024 })
+  for (const _ of whole.push(changed)) throw new Error('a chunk was cut that was to stay whole')
+  const chunk = whole.finish()
+  const keys = chunk?.keys ? ([String(chunk.keys.min), String(chunk.keys.max)] as [string, string]) : null
+  return { ...whole.tally(), before: tallyRows([stored]), keys, tail: chunk?.tail ?? '' }
+}
+
+function decompress({ codec, base }: SealedTask, packed: Buffer): Uint8Array {
   if (codec === CODEC.raw) return packed
   if (codec === CODEC.zstd) return decoder.decodeSync(packed)
   if (!base) throw new Error('the chunk is a difference, and its base is missing')

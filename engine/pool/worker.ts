@@ -1,5 +1,17 @@
 import { move, transferableSymbol, valueSymbol } from 'piscina'
-import { convertTask, nameTask, openTask, scanTask, sealTask, type ConvertTask, type OpenTask, type ScanTask, type SealTask } from './tasks'
+import {
+  convertTask,
+  nameTask,
+  openTask,
+  reckonTask,
+  scanTask,
+  sealTask,
+  type ConvertTask,
+  type OpenTask,
+  type ReckonTask,
+  type ScanTask,
+  type SealTask,
+} from './tasks'
 
 // The entry of a worker thread (built to dist/pool-worker.mjs). Results are moved between threads, not copied.
 
@@ -24,6 +36,10 @@ export function openChunk(task: OpenTask) {
 
 export function scanChunk(task: ScanTask) {
   return scanTask(task)
+}
+
+export function reckonChunk(task: ReckonTask) {
+  return reckonTask(task)
 }
 
 export function convertChunk(task: ConvertTask) {

@@ -3,16 +3,26 @@ import type { DatabaseManifest, Manifest, Missing, PointRecord } from '../../cor
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isSelectable } from '../../core/things/thing'
-import { openSource } from '../catalog/sources'
+import { accessOf, openSource } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import { ContentWriter } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
-import { commitPoint, newestManifest, writeManifest, type FinishedMember } from './manifests'
+import { lanesOf } from '../catalog/lifeline'
+import { Derivation, type Derived, type DerivedMember } from './derive'
+import { snapshotOnLog } from '../log/begin'
+import { memberOf } from '../log/names'
+import { commitPoint, newestManifest, writeJson, type FinishedMember } from './manifests'
 
 /** A full backup of a vessel: every source it takes from, and one recovery point of them all. */
-export async function backup(run: RunContext, vessel: Vessel, details: { name: string | null; comment: string | null }): Promise<void> {
+export async function backup(
+  run: RunContext,
+  vessel: Vessel,
+  details: { name: string | null; comment: string | null },
+  what: 'full' | Derived,
+): Promise<void> {
+  if (what !== 'full') return derived(run, vessel, details, what)
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const writer = new ContentWriter(store, run.id)
   const pointId = randomUUID()
@@ -42,6 +52,60 @@ export async function backup(run: RunContext, vessel: Vessel, details: { name: s
   }
 }
 
+/** Everything that is computed from what came before: a point of every member's differential, incremental or synthetic full. */
+async function derived(
+  run: RunContext,
+  vessel: Vessel,
+  details: { name: string | null; comment: string | null },
+  what: Derived,
+): Promise<void> {
+  const store = await openStore(run.engine, { name: vessel.definition.store })
+  const writer = new ContentWriter(store, run.id)
+  const pointId = randomUUID()
+  try {
+    const { members: lanes } = await lanesOf(run.engine, vessel.id)
+    if (lanes.length === 0) throw noFull(vessel)
+    const members: DerivedMember[] = []
+    for (const member of lanes) members.push(await new Derivation(run, vessel, store, writer, member, what).go())
+    const missing = members.flatMap((member) => member.missing)
+    const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
+    await run.step(last, async () => {
+      const complete = missing.every(({ note }) => note)
+      const record: PointRecord = {
+        ...recordBase(run, vessel, pointId, complete, details),
+        at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
+        members: members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
+          member,
+          artifact,
+          kind,
+          position,
+          rows,
+          bytes,
+          manifest: names,
+          from,
+          era,
+          ...(parent ? { parent } : {}),
+        })),
+      }
+      await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
+    })
+    await run.end(run.warnings > 0 ? 'warned' : 'done', {
+      outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
+    })
+  } catch (error) {
+    await writer.discard()
+    await store.removePoint(pointId)
+    throw error
+  }
+}
+
+const noFull = ({ name }: Vessel) =>
+  new VesselError('no_full', {
+    what: `${name} has no full yet that anything could build upon.`,
+    touched: 'Nothing was changed.',
+    next: 'Back it up in full first.',
+  })
+
 function nothingTaken(missing: Missing[]): VesselError {
   const first = missing[0]
   return new VesselError('nothing_taken', {
@@ -51,34 +115,66 @@ function nothingTaken(missing: Missing[]): VesselError {
   })
 }
 
-async function captureMembers(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<FinishedMember[]> {
+async function captureMembers(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<CapturedMember[]> {
   const sources = await run.engine.db.selectFrom('source').select('name').orderBy('name').execute()
   const names = sources.map(({ name }) => name).filter((name) => takesFrom(vessel.definition.rules, name))
-  const members: FinishedMember[] = []
+  const members: CapturedMember[] = []
   for (const name of names) {
     const { id: sourceId, source } = await openSource(run.engine, name)
-    const before = writer.stored
-    const earlier = await newestManifest(run.engine, store, vessel.id, name).catch(async (error: unknown) => {
-      // Differences only save space; a damaged earlier point must not keep a new one from being made.
-      await run.say('warning', `The last point could not be used for differences: ${errorRecord(error).what}`)
-      return undefined
-    })
+    const access = await accessOf(run.engine, name)
+    const eras = new Map<string, string>()
+    let last = writer.stored
     const manifest = await source.capture({
       progress: run,
       rules: vessel.definition.rules,
       readers: vessel.definition.readers,
       writer,
-      earlier,
+      earlier: (database) => earlierOf(run, store, vessel, name, database),
+      snapshot: async (database) => {
+        const exact = await snapshotOnLog(run.engine, vessel, access, database, (why) => run.say('warning', why))
+        if (exact) eras.set(database, exact.era)
+        return exact
+      },
     })
-    members.push({
-      artifact: randomUUID(),
-      sourceId,
-      manifest,
-      names: await writeManifest(writer, manifest),
-      stored: writer.stored - before,
-    })
+    for (const database of manifest.databases) {
+      const own = { ...manifest, databases: [database] }
+      const names = await writeJson(writer, own)
+      const at = run.engine.clock.ofSource(new Date(database.at))
+      members.push({
+        artifact: randomUUID(),
+        sourceId,
+        at,
+        manifest: own,
+        names,
+        era: eras.get(database.name) ?? '',
+        stored: writer.stored - last,
+      })
+      last = writer.stored
+    }
   }
   return members
+}
+
+async function earlierOf(
+  run: RunContext,
+  store: Store,
+  vessel: Vessel,
+  source: string,
+  database: string,
+): Promise<DatabaseManifest | undefined> {
+  try {
+    return (await newestManifest(run.engine, store, vessel.id, memberOf(source, database)))?.databases[0]
+  } catch (error) {
+    // Differences only save space; a damaged earlier point must not keep a new one from being made.
+    await run.say('warning', `The last point could not be used for differences: ${errorRecord(error).what}`)
+    return undefined
+  }
+}
+
+interface CapturedMember extends FinishedMember {
+  manifest: Manifest
+  names: string[]
+  era: string
 }
 
 const isEmpty = ({ tables, others, largeObjects }: DatabaseManifest) =>
@@ -88,29 +184,40 @@ function pointRecord(
   run: RunContext,
   vessel: Vessel,
   id: string,
-  members: FinishedMember[],
+  members: CapturedMember[],
   complete: boolean,
   details: { name: string | null; comment: string | null },
 ): PointRecord {
   const sum = (manifest: Manifest, field: 'rows' | 'bytes') =>
     manifest.databases.reduce((all, database) => all + database.tables.reduce((part, table) => part + table[field], 0), 0)
   return {
-    format: 1,
-    id,
-    vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-    run: run.id,
-    at: run.engine.clock.now().toISOString(),
-    ...details,
-    consistency: 'each sound',
-    complete,
-    members: members.map(({ artifact, manifest, names }) => ({
-      member: manifest.member,
+    ...recordBase(run, vessel, id, complete, details),
+    at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
+    members: members.map(({ artifact, manifest, names, era }) => ({
+      member: memberOf(manifest.member, manifest.databases[0]!.name),
       artifact,
       kind: 'full',
-      position: manifest.databases.at(-1)?.position ?? '',
+      position: manifest.databases[0]!.position,
+      era,
       rows: sum(manifest, 'rows'),
       bytes: sum(manifest, 'bytes'),
       manifest: names,
     })),
   }
 }
+
+const recordBase = (
+  run: RunContext,
+  vessel: Vessel,
+  id: string,
+  complete: boolean,
+  details: { name: string | null; comment: string | null },
+) => ({
+  format: 1 as const,
+  id,
+  vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
+  run: run.id,
+  ...details,
+  consistency: 'each sound' as const,
+  complete,
+})

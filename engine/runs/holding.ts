@@ -1,6 +1,6 @@
 import type { EngineContext } from '../context'
 import { isWithin } from '../../core/things/thing'
-import { openPoint } from './restore-plan'
+import { noRows, openPoint } from '../points/open'
 
 // A thing that is gone is looked for in this many points at most.
 const LOOK_BACK = 60
@@ -14,7 +14,7 @@ const cache = new Map<string, string[]>()
 async function pathsIn(engine: EngineContext, point: string): Promise<string[]> {
   const known = cache.get(point)
   if (known) return known
-  const { members } = await openPoint(engine, point)
+  const { members } = await openPoint(engine, point, noRows)
   const paths = members.flatMap(({ manifest }) =>
     manifest.databases.flatMap(({ tables, others }) => [...tables, ...others].map(({ path }) => path)),
   )

@@ -12,7 +12,7 @@ import { serverOf } from '../sources/postgres/probe'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
-import { commitPoint, writeManifest } from './manifests'
+import { commitPoint, writeJson } from './manifests'
 
 /** What is about to be overwritten. */
 export interface Overwritten {
@@ -69,7 +69,7 @@ export async function keepOverwritten(
   }
   delete kept.properties
   const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server: await serverOf(client), databases: [kept] }
-  const names = await writeManifest(writer, manifest)
+  const names = await writeJson(writer, manifest)
   const [artifact, id] = [randomUUID(), randomUUID()]
   const all = [...tables, ...(largeObjects ? [largeObjects] : [])]
   const record: PointRecord = {
@@ -84,7 +84,7 @@ export async function keepOverwritten(
     complete: false,
     members: [
       {
-        member: access.name,
+        member: pathOf(access.name, database),
         artifact,
         kind: 'full',
         position: then.position,
@@ -94,7 +94,7 @@ export async function keepOverwritten(
       },
     ],
   }
-  const member = { artifact, sourceId: access.id, manifest, names, stored: writer.stored }
+  const member = { artifact, sourceId: access.id, at: now, stored: writer.stored }
   const expires = new Date(now.getTime() + from.days * DAY_MS)
   await commitPoint(run.engine, store, writer, record, [member], { keptFor: run.id, expires, missing: [] })
   return id

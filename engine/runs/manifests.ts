@@ -6,7 +6,7 @@ import type { ContentWriter } from '../store/writer'
 const PIECE = 4 * 1024 * 1024
 
 /** Puts a manifest into the store as chunks; returns their names in order. */
-export async function writeManifest(writer: ContentWriter, manifest: Manifest): Promise<string[]> {
+export async function writeJson(writer: ContentWriter, manifest: object): Promise<string[]> {
   const bytes = new TextEncoder().encode(JSON.stringify(manifest))
   const names: string[] = []
   for (let from = 0; from < bytes.length; from += PIECE) {
@@ -16,21 +16,26 @@ export async function writeManifest(writer: ContentWriter, manifest: Manifest): 
 }
 
 // Manifests never change, and browsing asks for the same ones again and again. Bounded by the bytes they came from.
-const cache = new Map<string, { reading: Promise<Manifest>; bytes: number }>()
+const cache = new Map<string, { reading: Promise<object>; bytes: number }>()
 const CACHED_BYTES = 64 * 1024 * 1024
 
 export function readManifest(store: Store, names: string[]): Promise<Manifest> {
+  return readJson<Manifest>(store, names)
+}
+
+/** What `writeJson` put into the store. It is shared: nobody may change it. */
+export function readJson<T extends object>(store: Store, names: string[]): Promise<T> {
   const key = `${store.id} ${names.join(' ')}`
   const known = cache.get(key)
   if (known) {
     cache.delete(key)
     cache.set(key, known)
-    return known.reading
+    return known.reading as Promise<T>
   }
   const entry = { reading: load(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
   cache.set(key, entry)
   entry.reading.catch(() => cache.delete(key))
-  return entry.reading
+  return entry.reading as Promise<T>
 }
 
 function makeRoom(entry: { bytes: number }, bytes: number): void {
@@ -43,15 +48,15 @@ function makeRoom(entry: { bytes: number }, bytes: number): void {
   }
 }
 
-async function load(store: Store, names: string[], sized: (bytes: number) => void): Promise<Manifest> {
+async function load(store: Store, names: string[], sized: (bytes: number) => void): Promise<object> {
   const pieces: Uint8Array[] = []
   for await (const piece of store.readAll(names)) pieces.push(piece)
   const text = Buffer.concat(pieces)
   sized(text.length)
-  return JSON.parse(text.toString()) as Manifest
+  return JSON.parse(text.toString()) as object
 }
 
-/** The member's manifest in the newest point of a vessel that lies in the store, for differences. */
+/** The member's manifest in the newest full of a vessel that lies in the store, for differences. */
 export async function newestManifest(engine: EngineContext, store: Store, vesselId: string, member: string): Promise<Manifest | undefined> {
   const row = await engine.db
     .selectFrom('artifact')
@@ -60,6 +65,7 @@ export async function newestManifest(engine: EngineContext, store: Store, vessel
     .select('artifact.manifest')
     .where('artifact.vessel_id', '=', vesselId)
     .where('artifact.member', '=', member)
+    .where('artifact.kind', 'in', ['full', 'synthetic'])
     .where('point.store_id', '=', store.id)
     .where('point.kept_for', 'is', null)
     .orderBy('artifact.at', 'desc')
@@ -71,8 +77,8 @@ export async function newestManifest(engine: EngineContext, store: Store, vessel
 export interface FinishedMember {
   artifact: string
   sourceId: string
-  manifest: Manifest
-  names: string[]
+  /** The instant of the source at which it was taken. */
+  at: Date
   stored: number
 }
 
@@ -122,14 +128,18 @@ export async function commitPoint(
           vessel_id: record.vessel.id,
           source_id: member.sourceId,
           member: entry.member,
-          kind: 'full',
-          parent: null,
-          at: record.at,
+          kind: entry.kind,
+          parent: entry.parent ?? null,
+          from_position: entry.from ?? entry.position,
+          from_at: member.at,
+          at: member.at,
           position: entry.position,
+          era: entry.era ?? '',
+          store_id: store.id,
           rows: entry.rows,
           bytes: entry.bytes,
           stored: member.stored,
-          manifest: JSON.stringify(member.names),
+          manifest: JSON.stringify(entry.manifest),
         })
         .execute()
       await tx.insertInto('point_artifact').values({ point_id: record.id, artifact_id: member.artifact }).execute()

@@ -1,70 +1,18 @@
 import { VesselError } from '../../core/errors'
-import type { DatabaseManifest, Manifest, TableManifest } from '../../core/content/manifest'
+import type { DatabaseManifest } from '../../core/content/manifest'
 import { isKnownByName, kindOf } from '../../core/restore/kinds'
 import { planRestore, type DatabasePlan } from '../../core/restore/plan'
 import type { TargetState } from '../../core/restore/target'
 import { placeOf, type Wish } from '../../core/restore/wish'
 import { isWithin, pathOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
-import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { inspectTarget } from '../sources/postgres/inspect'
 import { filledViews } from '../sources/postgres/rebuild'
 import type { Writing } from '../sources/postgres/write-entry'
-import type { Store } from '../store/store'
 import { renamingOf } from './entries'
-import { readManifest } from './manifests'
-
-export interface OpenPoint {
-  id: string
-  at: Date
-  name: string | null
-  vesselId: string
-  store: Store
-  members: { member: string; manifest: Manifest }[]
-}
-
-/** Opens a point: its store, and the manifest of each member. */
-export async function openPoint(engine: EngineContext, id: string): Promise<OpenPoint> {
-  const point = await engine.db.selectFrom('point').selectAll().where('id', '=', id).executeTakeFirst()
-  if (!point) {
-    throw new VesselError('point_missing', {
-      what: 'This recovery point does not exist any more.',
-      touched: 'Nothing was changed.',
-      next: 'Choose another one on the lifeline.',
-      status: 404,
-    })
-  }
-  const store = await openStore(engine, { id: point.store_id })
-  const artifacts = await engine.db
-    .selectFrom('artifact')
-    .innerJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
-    .select(['artifact.member', 'artifact.manifest'])
-    .where('point_artifact.point_id', '=', id)
-    .orderBy('artifact.member')
-    .execute()
-  const members = await Promise.all(
-    artifacts.map(async ({ member, manifest }) => ({ member, manifest: await readManifest(store, manifest) })),
-  )
-  return { id, at: point.at, name: point.name, vesselId: point.vessel_id, store, members }
-}
-
-/** A table of a point by its path. */
-export function tableIn(point: OpenPoint, path: string): { table: TableManifest; database: DatabaseManifest; member: string } {
-  for (const { member, manifest } of point.members) {
-    for (const database of manifest.databases) {
-      const table = database.tables.find((candidate) => candidate.path === path)
-      if (table) return { table, database, member }
-    }
-  }
-  throw new VesselError('not_in_point', {
-    what: `${path} is not in this point.`,
-    touched: 'Nothing was changed.',
-    next: 'Choose something of its tree.',
-    status: 404,
-  })
-}
+import type { OpenPoint } from '../points/open'
 
 export interface PlannedDatabase {
   /** How to reach the target, and the database there. */

@@ -5,7 +5,8 @@ import { entriesToRun, membersOf } from './entries'
 import { Receipts } from './receipts'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'
-import { blockedBy, openPoint, planWish, type OpenPoint, type PlannedDatabase } from './restore-plan'
+import { noRows, openPoint, type OpenPoint } from '../points/open'
+import { blockedBy, planWish, type PlannedDatabase } from './restore-plan'
 
 /** One thing to bring back; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
@@ -28,9 +29,11 @@ interface OpenPart {
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
   const parts: OpenPart[] = []
   for (const { point: id, wish } of [params, ...(params.more ?? [])]) {
-    const point = await openPoint(run.engine, id)
+    const point = await openPoint(run.engine, id, noRows)
     parts.push({ point, planned: await planWish(run.engine, point, wishOf(wish)) })
   }
+  for (const { point, planned } of parts)
+    await point.ready((path) => planned.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')))
   const all = parts.flatMap(({ planned }) => planned)
   const blocker = blockedBy(all)
   if (blocker) throw blocker

@@ -47,7 +47,8 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
   }
   try {
     run.signal.throwIfAborted()
-    if (row.kind === 'backup') await backup(run, vessel, { name: row.name, comment: row.comment })
+    if (row.kind === 'backup')
+      await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
   } catch (thrown) {

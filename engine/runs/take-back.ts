@@ -3,7 +3,7 @@ import { pathOf } from '../../core/things/thing'
 import { wishOf } from '../../core/restore/wish'
 import type { EngineContext } from '../context'
 import type { RestoreParams } from './restore'
-import { openPoint } from './restore-plan'
+import { openPoint } from '../points/open'
 
 /**
  * The restore that takes a restore back: everything that it kept before overwriting goes to where it stood. What

@@ -1,4 +1,4 @@
-import type { Manifest } from '../../core/content/manifest'
+import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
 import type { Rule } from '../../core/selection/rules'
 import type { Thing } from '../../core/things/thing'
 import type { ContentWriter } from '../store/writer'
@@ -37,8 +37,10 @@ export interface CaptureJob {
   /** How many connections may read at once. */
   readers: number
   writer: ContentWriter
-  /** The same member in the point before, to store changed content as differences. */
-  earlier: Manifest | undefined
+  /** A database in the point before, to store changed content as differences. */
+  earlier: (database: string) => Promise<DatabaseManifest | undefined>
+  /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */
+  snapshot: (database: string) => Promise<{ snapshot: string; position: string; close(): Promise<void> } | null>
 }
 
 /** What every kind of source offers. A new kind of source is an adapter with this interface and nothing else. */

@@ -47,6 +47,7 @@ export class FolderBackend implements Backend {
     const pending = final + PENDING
     let handle: FileHandle
     try {
+      await mkdir(dirname(final), { recursive: true, mode: 0o700 })
       handle = await open(pending, 'wx', 0o600)
     } catch (error) {
       throw this.translate(error, 'Nothing was written.')

@@ -1,5 +1,6 @@
+import type { ChunkChange } from '../../core/changes/net'
 import { VesselError } from '../../core/errors'
-import type { PointRecord } from '../../core/content/manifest'
+import type { PointRecord, SegmentRecord } from '../../core/content/manifest'
 import type { ContentPool } from '../pool/pool'
 import { CODEC, type OpenTask } from '../pool/tasks'
 import { seal, unseal } from '../secrets/seal'
@@ -8,6 +9,7 @@ import type { ChunkIndex, ChunkPlace } from './index'
 import type { StoreKeys } from './keys'
 import { packPath, parseEntry, type ParsedEntry } from './pack'
 
+const segmentPath = (id: string) => `segments/${id}.segment`
 const pointPath = (id: string) => `points/${id}.point`
 
 /** An open store: reads content by name, and keeps point records. Writing content is `ContentWriter`'s. */
@@ -58,7 +60,7 @@ export class Store {
     return this.openAt(name, place, work)
   }
 
-  private async openAt<T>(name: string, place: ChunkPlace, work: (task: OpenTask) => Promise<T>): Promise<T> {
+  protected async openAt<T>(name: string, place: ChunkPlace, work: (task: OpenTask) => Promise<T>, change?: ChunkChange): Promise<T> {
     const bytes = await this.backend.read(packPath(place.pack), place.position, place.length)
     const entry = this.parse(bytes, name, place)
     const base = entry.base ? await this.read(entry.base.toString('hex')) : null
@@ -71,6 +73,7 @@ export class Store {
         nameKey: this.keys.name,
         base,
         baseName: entry.base,
+        ...(change ? { change } : {}),
       })
     } catch (cause) {
       throw this.damaged(name, place, cause)
@@ -87,7 +90,7 @@ export class Store {
     }
   }
 
-  private missing(name: string): VesselError {
+  protected missing(name: string): VesselError {
     return new VesselError('content_missing', {
       what: `The store ${this.name} does not hold the chunk ${name.slice(0, 16)}…, which a point refers to.`,
       touched: 'Nothing was changed.',
@@ -105,9 +108,22 @@ export class Store {
   }
 
   /** Writes a point's record: from then on the point exists. */
-  async writePoint(record: PointRecord): Promise<void> {
-    const sealed = seal(this.keys.seal, Buffer.from(JSON.stringify(record)), `point ${record.id}`)
-    const file = await this.backend.create(pointPath(record.id))
+  writePoint(record: PointRecord): Promise<void> {
+    return this.writeRecord(pointPath(record.id), record, `point ${record.id}`)
+  }
+
+  /** Writes the record of a segment of log: from then on it exists. */
+  writeSegment(record: SegmentRecord): Promise<void> {
+    return this.writeRecord(segmentPath(record.id), record, `segment ${record.id}`)
+  }
+
+  async removeSegment(id: string): Promise<void> {
+    await this.backend.remove(segmentPath(id))
+  }
+
+  private async writeRecord(path: string, record: object, context: string): Promise<void> {
+    const sealed = seal(this.keys.seal, Buffer.from(JSON.stringify(record)), context)
+    const file = await this.backend.create(path)
     try {
       await file.append(sealed)
       await file.commit()

@@ -5,7 +5,7 @@ import { ddlAt } from '../../engine/look/ddl'
 import { rowHistory } from '../../engine/look/row-history'
 import { rowPage, wholeRow, type RowQuery } from '../../engine/look/rows'
 import { takeOutSchema, takeOutTable, type TakeOut } from '../../engine/look/take-out'
-import { openPoint } from '../../engine/runs/restore-plan'
+import { openPoint } from '../../engine/points/open'
 import { Workbench } from '../support/engine'
 
 // Looking into points: pages of rows, values, filters, rows across time, two points beside each other, and taking out.

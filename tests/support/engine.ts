@@ -4,6 +4,7 @@ import { randomUUID } from 'node:crypto'
 import { inject } from 'vitest'
 import { PostgresServer } from '../../demo/postgres-server'
 import { wishOf, type Wish } from '../../core/restore/wish'
+import type { LogPlan } from '../../core/plan/definition'
 import type { RunKind } from '../../engine/catalog/types'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { addSource } from '../../engine/catalog/sources'
@@ -57,7 +58,7 @@ export class Workbench {
     return this.server.psql(this.database, text)
   }
 
-  vessel(name = 'Bookings', patterns: string[] = [this.path()], readers = 2): Promise<Vessel> {
+  vessel(name = 'Bookings', patterns: string[] = [this.path()], readers = 2, log?: LogPlan): Promise<Vessel> {
     return addVessel(this.engine, name, {
       rules: patterns.map((pattern, i) => ({
         id: String(i),
@@ -68,6 +69,7 @@ export class Workbench {
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers,
+      ...(log ? { log } : {}),
     })
   }
 
@@ -83,8 +85,8 @@ export class Workbench {
   }
 
   /** Backs up and returns the point; fails the test when there is none. */
-  async backup(vessel: Vessel): Promise<string> {
-    const run = await this.run('backup', vessel)
+  async backup(vessel: Vessel, what = 'full'): Promise<string> {
+    const run = await this.run('backup', vessel, { what })
     if (run.outcome === null) throw new Error(`no point: ${JSON.stringify(run.error)}`)
     return (run.outcome as { point: string }).point
   }

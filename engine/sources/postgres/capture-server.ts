@@ -21,8 +21,7 @@ export async function captureServer(access: PostgresAccess, job: CaptureJob): Pr
   const databases: DatabaseManifest[] = []
   for (const { name } of found) {
     if (!takesFrom(job.rules, access.name, name)) continue
-    const earlier = job.earlier?.databases.find((candidate) => candidate.name === name)
-    databases.push(await new CaptureOfDatabase(access, name, job, earlier).go())
+    databases.push(await new CaptureOfDatabase(access, name, job, await job.earlier(name)).go())
   }
   return { format: 1, kind: 'full', member: access.name, server, databases }
 }
@@ -44,9 +43,11 @@ class CaptureOfDatabase {
     const snapshot = await progress.plan({ kind: 'snapshot', member: this.member, title: 'Snapshot' })
     const structure = await progress.plan({ kind: 'structure', member: this.member, title: 'Structure' })
     let capture: DatabaseCapture | undefined
+    let exact: Awaited<ReturnType<CaptureJob['snapshot']>> = null
     try {
       const { tables, taken } = await progress.step(snapshot, async () => {
-        capture = await DatabaseCapture.open(this.access, this.database, progress.signal)
+        exact = await this.job.snapshot(this.database)
+        capture = await DatabaseCapture.open(this.access, this.database, progress.signal, exact)
         const taken = new Set(select(rules, capture.things).taken.map((thing) => thing.path))
         await this.sayWhatIsGone(capture, taken)
         const tables = await capture.secure(taken)
@@ -68,6 +69,7 @@ class CaptureOfDatabase {
       throw captureError(error, this.access, this.database)
     } finally {
       await capture?.close()
+      await (exact as { close(): Promise<void> } | null)?.close()
     }
   }
 

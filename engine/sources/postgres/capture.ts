@@ -38,16 +38,23 @@ export class DatabaseCapture {
     private readonly signal: AbortSignal,
   ) {}
 
-  static async open(access: PostgresAccess, database: string, signal: AbortSignal): Promise<DatabaseCapture> {
+  /** @param exact a snapshot of its own to look through, with its position in the log */
+  static async open(
+    access: PostgresAccess,
+    database: string,
+    signal: AbortSignal,
+    exact: { snapshot: string; position: string } | null = null,
+  ): Promise<DatabaseCapture> {
     const client = await connect(access, database)
     try {
-      await client.query(`begin isolation level repeatable read read only; set local lock_timeout = '${LOCK_TIMEOUT}'`)
+      const through = exact ? `set transaction snapshot '${exact.snapshot}'; ` : ''
+      await client.query(`begin isolation level repeatable read read only; ${through}set local lock_timeout = '${LOCK_TIMEOUT}'`)
       const { rows } = await client.query<{ snapshot: string; position: string; at: Date }>(
         `select pg_export_snapshot() as snapshot, now() as at,
            (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
       )
       const capture = new DatabaseCapture(access, database, client, rows[0]!.snapshot, signal)
-      capture.position = rows[0]!.position
+      capture.position = exact?.position ?? rows[0]!.position
       capture.at = rows[0]!.at.toISOString()
       capture.things = await thingsOf(client, access.name, database)
       capture.tables = await describeTables(client)
@@ -60,6 +67,11 @@ export class DatabaseCapture {
 
   pathOf(table: { schema: string; name: string }): string {
     return pathOf(this.access.name, this.database, table.schema, table.name)
+  }
+
+  /** Tables as a manifest describes them, before any row. */
+  describe(tables: DescribedTable[]): TableManifest[] {
+    return tables.map((table) => withoutRows(table, this.pathOf(table)))
   }
 
   /** Tables among the taken paths that can be read; the others go to `missing`. Locks them against being dropped. */
@@ -165,6 +177,13 @@ export function copyStatement(table: { schema: string; name: string; columns: st
     : `copy (select from only ${qualified(table.schema, table.name)}) to stdout`
 }
 
+/** A table as a manifest describes it, before any row. */
+export function withoutRows(table: DescribedTable, path: string): TableManifest {
+  const { schema, name, oid, structure, columns, numbers, fills, filenode, key } = table
+  const empty = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] }
+  return { path, schema, name, oid, structure, columns, numbers, fills, filenode, key, ...empty }
+}
+
 /** Reads one table into the store. Partitioned tables have no rows of their own. */
 export async function captureTable(
   client: pg.Client,
@@ -173,16 +192,8 @@ export async function captureTable(
   writer: ContentWriter,
   options: { earlier: Earlier; signal: AbortSignal; moved: (rows: number, bytes: number, stored: number) => void },
 ): Promise<TableManifest> {
-  const base = {
-    path,
-    schema: table.schema,
-    name: table.name,
-    oid: table.oid,
-    structure: table.structure,
-    columns: table.columns,
-    key: table.key,
-  }
-  if (table.structure.kind !== 'table') return { ...base, rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] }
+  const base = withoutRows(table, path)
+  if (table.structure.kind !== 'table') return base
   const similar = similarTo(options.earlier?.tables.find((candidate) => candidate.path === path)?.chunks ?? [])
   const refs: Promise<ChunkRef>[] = []
   const keyColumn = table.integerKey ? table.columns.indexOf(table.key![0]!) : -1

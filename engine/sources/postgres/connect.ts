@@ -58,7 +58,7 @@ function badString(cause?: unknown): VesselError {
  * wherever and whenever they are read. Sequential scans start at the table's beginning, so that unchanged
  * tables give unchanged chunks.
  */
-const SESSION = [
+export const SESSION = [
   `datestyle = 'ISO, YMD'`,
   `intervalstyle = 'postgres'`,
   `timezone = 'UTC'`,

@@ -1,5 +1,6 @@
 import type pg from 'pg'
 import type { Column, Part, SequenceState, TableStructure } from '../../../core/content/manifest'
+import { copyText } from '../../../core/content/copy-text'
 import { thingKey } from '../../../core/restore/sql'
 import { sizeUnlessHeld } from './size'
 
@@ -11,6 +12,11 @@ export interface DescribedTable {
   structure: TableStructure
   /** Columns that COPY reads and writes, in order. */
   columns: string[]
+  /** Their numbers in the catalog, and what rows hold in them that are older than they are, as COPY text. */
+  numbers: number[]
+  fills: string[]
+  /** Another one when the table has been written anew. */
+  filenode: number
   key: string[] | null
   /** Whether the key is a single column of an integer type. */
   integerKey: boolean
@@ -37,6 +43,7 @@ interface TableRow {
   bound: string | null
   options: string[]
   inherits: string[] | null
+  filenode: number
   rows: number
   bytes: string
   readable: boolean
@@ -47,6 +54,8 @@ interface ColumnRow extends Omit<Column, 'generated' | 'identity'> {
   oid: number
   generated: string
   identity: string
+  number: number
+  fill: string | null
 }
 
 /**
@@ -64,13 +73,16 @@ export async function describeTables(client: pg.Client, only?: { schema: string;
   return tables.map((table) => {
     const own = columns.get(table.oid) ?? []
     const key = keys.get(table.oid)?.[0]
-    const copied = own.filter((column) => column.generated === '').map((column) => column.name)
+    const copied = own.filter((column) => column.generated === '')
     return {
       oid: table.oid,
       schema: table.schema,
       name: table.name,
       structure: structureOf(table, own, parts.get(table.oid) ?? [], grants.get(table.oid) ?? []),
-      columns: copied,
+      columns: copied.map(({ name }) => name),
+      numbers: copied.map(({ number }) => number),
+      fills: copied.map(({ fill }) => copyText(fill)),
+      filenode: table.filenode,
       key: key?.columns ?? null,
       integerKey: key?.integer ?? false,
       rows: Math.max(0, Math.round(table.rows)),
@@ -141,6 +153,7 @@ const TABLES = `
     case when not c.relispartition then (select array_agg('"' || replace(hn.nspname, '"', '""') || '"."' || replace(h.relname, '"', '""') || '"' order by i2.inhseqno)
       from pg_catalog.pg_inherits i2 join pg_catalog.pg_class h on h.oid = i2.inhparent join pg_catalog.pg_namespace hn on hn.oid = h.relnamespace
       where i2.inhrelid = c.oid) end as inherits, greatest(c.reltuples, 0)::float8 as rows,
+    coalesce(pg_relation_filenode(c.oid), 0)::bigint::float8 as filenode,
     coalesce(case when c.relkind = 'r' then ${sizeUnlessHeld('pg_table_size')} end, 0) as bytes,
     has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') as readable,
     pg_has_role(c.relowner, 'usage') as may_replace
@@ -160,7 +173,8 @@ const COLUMNS = `
     pg_get_expr(d.adbin, d.adrelid) as default, a.attgenerated::text as generated, a.attidentity::text as identity,
     case when a.attcollation <> t.typcollation then quote_ident(cn.nspname) || '.' || quote_ident(co.collname) end as collation,
     col_description(a.attrelid, a.attnum) as comment,
-    case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end as base
+    case when t.typtype = 'd' then format_type(t.typbasetype, t.typtypmod) end as base, a.attnum::int as number,
+    case when a.atthasmissing then (a.attmissingval::text::text[])[1] end as fill
   from pg_catalog.pg_attribute a
     join pg_catalog.pg_type t on t.oid = a.atttypid
     left join pg_catalog.pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
@@ -225,14 +239,21 @@ export async function describeSequences(client: pg.Client): Promise<SequenceStat
      order by 1, 2`,
   )
   const states: SequenceState[] = []
-  for (const { schema, name, owner_schema: ownerSchema, owner } of sequences) {
-    const { rows } = await client.query<{ last: string; called: boolean }>(
-      `select last_value::text as last, is_called as called from ${thingKey(schema, name)}`,
+  for (let from = 0; from < sequences.length; from += SEQUENCES_AT_ONCE) {
+    const some = sequences.slice(from, from + SEQUENCES_AT_ONCE)
+    const asked = some.map(
+      ({ schema, name }, i) => `select ${i} as i, last_value::text as last, is_called as called from ${thingKey(schema, name)}`,
     )
-    states.push({ schema, name, ...rows[0]!, ownedBy: owner === null ? null : [ownerSchema!, owner] })
+    const { rows } = await client.query<{ i: number; last: string; called: boolean }>(`${asked.join(' union all ')} order by i`)
+    for (const { i, last, called } of rows) {
+      const { schema, name, owner_schema: ownerSchema, owner } = some[i]!
+      states.push({ schema, name, last, called, ownedBy: owner === null ? null : [ownerSchema!, owner] })
+    }
   }
   return states
 }
+
+const SEQUENCES_AT_ONCE = 200
 
 /** To which relation each constraint, index, trigger and so on belongs, by their object ids. */
 export async function describeOwnership(client: pg.Client): Promise<Map<string, { of: number | null; refers: number | null }>> {

@@ -1,6 +1,7 @@
 import type pg from 'pg'
 import { pathOf, type Thing, type ThingKind } from '../../../core/things/thing'
 import { withClient, type PostgresAccess } from './connect'
+import { OURS } from './log/install'
 import { databasesOf, serverOf } from './probe'
 import { sizeUnlessHeld } from './size'
 
@@ -58,7 +59,7 @@ export async function thingsOf(client: pg.Client, source: string, database: stri
   }))
 }
 
-const USER_SCHEMA = `n.nspname !~ '^pg_' and n.nspname <> 'information_schema'`
+const USER_SCHEMA = `n.nspname !~ '^pg_' and n.nspname not in ('information_schema', '${OURS}')`
 const notOfExtension = (catalog: string, oid: string) =>
   `not exists (select from pg_catalog.pg_depend d where d.classid = '${catalog}'::regclass and d.objid = ${oid} and d.deptype = 'e')`
 

@@ -6,6 +6,7 @@ import { VesselError } from '../../../core/errors'
 import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
 import type { PostgresAccess } from './connect'
 import { describeOwnership } from './describe'
+import { OURS } from './log/install'
 
 export interface Utilities {
   dump: string
@@ -66,8 +67,15 @@ export async function readStructure(
   const { rows } = await client.query<{ version: number }>(`select current_setting('server_version_num')::int / 10000 as version`)
   const text = await dumpStructure(access, database, { ...options, serverVersion: rows[0]!.version })
   const ownership = await describeOwnership(client)
-  return parseStructure(text).map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
+  const entries = parseStructure(text).filter((entry) => !isOurs(entry))
+  return entries.map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
 }
+
+const NAMED_OURS = new RegExp(`(^|SCHEMA |TRIGGER |PUBLICATION )"?${OURS}`)
+
+/** What following the log has put there is no part of the database. */
+const isOurs = ({ schema, name, type }: StructureEntry) =>
+  schema === OURS || (schema === null && NAMED_OURS.test(name)) || (type.startsWith('PUBLICATION') && name.startsWith(OURS))
 
 /**
  * The structure of a database as the server's dump utility writes it, seen through an exported snapshot: the

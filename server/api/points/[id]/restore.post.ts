@@ -1,10 +1,11 @@
 import { vesselById } from '../../../../engine/catalog/vessels'
-import { blockedBy, openPoint, planWish, requireReason } from '../../../../engine/runs/restore-plan'
+import { noRows, openPoint } from '../../../../engine/points/open'
+import { blockedBy, planWish, requireReason } from '../../../../engine/runs/restore-plan'
 
 /** Brings things back, or rehearses it. What is overwritten asks for a reason, which is kept. */
 export default route(async (engine, event) => {
   const { wish, reason, rehearsal } = await bodyOf(event, Restore)
-  const point = await openPoint(engine, idOf(event))
+  const point = await openPoint(engine, idOf(event), noRows)
   const planned = await planWish(engine, point, wish)
   const blocker = blockedBy(planned)
   if (blocker) throw blocker

@@ -5,7 +5,8 @@ import yazl from 'yazl'
 import type { Engine } from '../../../../engine/engine'
 import { schemaIn, takeOutSchema, takeOutTable, type TakeOut } from '../../../../engine/look/take-out'
 import { notify } from '../../../../engine/notify'
-import { openPoint } from '../../../../engine/runs/restore-plan'
+import { isWithin } from '../../../../core/things/thing'
+import { noRows, openPoint } from '../../../../engine/points/open'
 import { FORMATS, type Format } from '../../../../core/look/formats'
 
 const Query = v.object({
@@ -29,13 +30,14 @@ const TELL_MS = 400
 export default route(async (engine, event) => {
   const { path, format, filter, keys, token } = queryOf(event, Query)
   const id = idOf(event)
-  const point = await openPoint(engine, id)
+  const point = await openPoint(engine, id, noRows)
   const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
   if (isTable) {
     const taken = await takeOutTable(engine, id, { path, format, filter, keys: keys ?? null })
     return send(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
   }
   if (format === 'sql') {
+    await point.ready((table) => isWithin(table, path))
     const taken = takeOutSchema(point, path)
     return send(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
   }

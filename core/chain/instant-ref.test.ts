@@ -1,0 +1,15 @@
+import { describe, expect, it } from 'vitest'
+import { readRef, refAtPosition, refAtTime } from './instant-ref'
+
+describe('readRef', () => {
+  it('reads what was written, and nothing else', () => {
+    expect(readRef(refAtTime('bookings', 1_732_500_000_123_456))).toEqual({ slug: 'bookings', micros: 1_732_500_000_123_456 })
+    expect(readRef(refAtPosition('crew-rota', 'harbour-db', '16/B2A4'))).toEqual({
+      slug: 'crew-rota',
+      source: 'harbour-db',
+      position: '16/B2A4',
+    })
+    for (const text of ['8c0f1b1e-6f1e-4a53-9c7e-0a3f0f9f6a11', 'bookings~', 'bookings~t', 'bookings~p1-2', 'a/b~t1'])
+      expect(readRef(text)).toBeUndefined()
+  })
+})

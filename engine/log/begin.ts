@@ -1,0 +1,212 @@
+import { randomUUID } from 'node:crypto'
+import type { FollowedTables } from '../../core/changes/manifest'
+import { errorRecord, VesselError } from '../../core/errors'
+import { logOf, type LogPlan } from '../../core/plan/definition'
+import { pathOf } from '../../core/things/thing'
+import { accessOf } from '../catalog/sources'
+import type { Vessel } from '../catalog/vessels'
+import { openStore } from '../catalog/stores'
+import type { EngineContext } from '../context'
+import { writeJson } from '../runs/manifests'
+import { translate, withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { alignPublication, identities, installTrigger } from '../sources/postgres/log/install'
+import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
+import { ContentWriter } from '../store/writer'
+import { memberOf, nameAtSource } from './names'
+import { readDatabase, takesTable } from './structure'
+
+/** A snapshot waits for transactions that are at work, this long. */
+const PATIENCE_MS = 10 * 60_000
+
+export interface LogSnapshot extends ExactSnapshot {
+  era: string
+}
+
+/** A follower's row, made when there is none yet, so that the name of its slot is known before the slot is made. */
+export async function followerRow(engine: EngineContext, vessel: Vessel, source: string, database: string) {
+  const member = memberOf(source, database)
+  const name = nameAtSource(vessel.id, member)
+  const { id } = await accessOf(engine, source)
+  await engine.db
+    .insertInto('follower')
+    .values({
+      vessel_id: vessel.id,
+      member,
+      source_id: id,
+      database,
+      state: 'waiting',
+      slot: name,
+      publication: name,
+      structure: logOf(vessel.definition).structure,
+      tables: '{}',
+      since: engine.clock.now(),
+    })
+    .onConflict((conflict) => conflict.columns(['vessel_id', 'member']).doNothing())
+    .execute()
+  return engine.db
+    .selectFrom('follower')
+    .selectAll()
+    .where('vessel_id', '=', vessel.id)
+    .where('member', '=', member)
+    .executeTakeFirstOrThrow()
+}
+
+/**
+ * A snapshot of a database that lies exactly on a position of its log: from it on the log is followed, or is
+ * followed already. Null when it is not to be followed, or can't be; then `refused` is told why.
+ */
+export async function snapshotOnLog(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  database: string,
+  refused: (why: string) => Promise<void>,
+): Promise<LogSnapshot | null> {
+  const plan = logOf(vessel.definition)
+  if (!plan.follow) return null
+  const row = await followerRow(engine, vessel, access.name, database)
+  const follows = row.state === 'following' || row.state === 'stalled'
+  try {
+    const { systemId, timeline } = await placeOfServer(access, database)
+    const era = `${systemId}/${timeline}`
+    if (follows) return { ...(await snapshotWithSlot(access, database, null, PATIENCE_MS)), era }
+    return { ...(await beginLog(engine, vessel, access, row, plan, era)), era }
+  } catch (thrown) {
+    const error = refusal(translate(thrown, access, database), access, database)
+    await setTrouble(engine, vessel.id, row.member, error)
+    await refused(`${error.message} ${error.next}`)
+    return null
+  }
+}
+
+async function beginLog(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  row: Awaited<ReturnType<typeof followerRow>>,
+  plan: LogPlan,
+  era: string,
+): Promise<ExactSnapshot> {
+  const { database, slot, publication, member } = row
+  await dropSlot(access, database, slot)
+  const tables = await withClient(access, database, async (client) => {
+    if (plan.structure === 'trigger') await installTrigger(client)
+    const found = await identities(client)
+    const taken = found.filter(({ schema, name }) => takesTable(vessel.definition.rules, pathOf(access.name, database, schema, name)))
+    await alignPublication(
+      client,
+      publication,
+      taken.filter(({ trouble }) => trouble === null),
+    )
+    return taken
+  })
+  const exact = await snapshotWithSlot(access, database, slot, PATIENCE_MS)
+  const structure = await structureAt(engine, vessel, access, database, exact)
+  const followed: FollowedTables = {}
+  for (const { oid, schema, name, trouble } of tables)
+    followed[oid] = { schema, name, since: trouble === null ? exact.position : null, born: false, why: trouble }
+  const now = engine.clock.now()
+  await engine.db
+    .updateTable('follower')
+    .set({
+      state: 'following',
+      position: exact.position,
+      at: now,
+      still_position: null,
+      still_at: null,
+      era,
+      tables: JSON.stringify(followed),
+      structure: plan.structure,
+      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, chunks: structure }),
+      trouble: null,
+      warned: false,
+      since: now,
+    })
+    .where('vessel_id', '=', vessel.id)
+    .where('member', '=', member)
+    .execute()
+  // What was broken ends where the new log begins.
+  await engine.db
+    .updateTable('chain_break')
+    .set({ to_at: now })
+    .where('vessel_id', '=', vessel.id)
+    .where('member', '=', member)
+    .where('to_at', 'is', null)
+    .execute()
+  return exact
+}
+
+/** The structure as the log finds it, kept in the store: what changes later is told from it. */
+async function structureAt(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  database: string,
+  exact: ExactSnapshot,
+): Promise<string[]> {
+  const store = await openStore(engine, { name: vessel.definition.store })
+  const id = randomUUID()
+  const writer = new ContentWriter(store, id)
+  try {
+    const manifest = await readDatabase(access, database, vessel.definition.rules, new AbortController().signal, exact)
+    const names = await writeJson(writer, manifest)
+    await writer.flush()
+    await store.index.commit(engine.db, id)
+    return names
+  } catch (error) {
+    await writer.discard()
+    throw error
+  }
+}
+
+export async function setTrouble(engine: EngineContext, vesselId: string, member: string, error: unknown): Promise<void> {
+  await engine.db
+    .updateTable('follower')
+    .set({ trouble: JSON.stringify(errorRecord(error)) })
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .execute()
+}
+
+/** What kept the log from being followed, in words that say how to mend it. */
+function refusal(error: unknown, { name, settings }: PostgresAccess, database: string): VesselError {
+  const cause =
+    error instanceof VesselError
+      ? (error.cause as { message?: string; code?: string } | undefined)
+      : (error as { message?: string; code?: string })
+  const text = `${cause?.message ?? ''}`
+  const say = (code: string, what: string, next: string) =>
+    new VesselError(code, { what, touched: 'The backup goes on without it.', next, cause: error })
+  if (/wal_level/.test(text))
+    return say(
+      'log_level',
+      `The log of ${name} can’t be followed: its wal_level is not logical.`,
+      `Set wal_level = logical there (ALTER SYSTEM SET wal_level = 'logical') and restart the server.`,
+    )
+  if (/max_replication_slots|all replication slots are in use/.test(text))
+    return say(
+      'log_slots',
+      `${name} has no replication slot left.`,
+      'Raise max_replication_slots there, which takes a restart, or drop a slot that nobody needs.',
+    )
+  if (/must be superuser.*event trigger|permission denied to create event trigger/i.test(text))
+    return say(
+      'log_trigger',
+      `The role ${settings.user} may not install the trigger that notes changes of structure.`,
+      'Choose “compare the catalogs” in the definition, or connect with a superuser.',
+    )
+  if (/statement timeout/.test(text))
+    return say(
+      'log_busy',
+      `No exact moment of ${database} was found within ten minutes: a transaction stays open there.`,
+      'Look for it in pg_stat_activity, by xact_start, then run it again.',
+    )
+  if (/must be superuser or replication role|permission denied.*(replication|slot)/i.test(text))
+    return say(
+      'log_right',
+      `The role ${settings.user} may not replicate from ${name}.`,
+      `Grant it: ALTER ROLE "${settings.user}" REPLICATION;`,
+    )
+  if (error instanceof VesselError) return error
+  return say('log_refused', `The log of ${name} can’t be followed: ${text}.`, 'The server’s own log may say more.')
+}

@@ -1,0 +1,76 @@
+import { randomUUID } from 'node:crypto'
+import { VesselError } from '../../core/errors'
+import type { BreakKind } from '../catalog/types'
+import type { EngineContext } from '../context'
+import { notify } from '../notify'
+
+export interface Break {
+  kind: BreakKind
+  /** What happened, in a sentence. */
+  reason: string
+  /** What is done about it, or what the person should do. */
+  next: string
+  /** Only these tables are concerned; empty for all. */
+  tables?: string[]
+}
+
+/** Ends the following with a reason that is recorded; thrown where it is noticed. */
+export class LogBroken extends Error {
+  constructor(readonly broken: Break) {
+    super(broken.reason)
+  }
+}
+
+/**
+ * Records that the log of a member has a hole from where it stood. It is open until a new full has begun a new log,
+ * which the supervisor sees to.
+ */
+export async function recordBreak(engine: EngineContext, vesselId: string, member: string, broken: Break): Promise<void> {
+  const now = engine.clock.now()
+  await engine.db.transaction().execute(async (tx) => {
+    const row = await tx
+      .selectFrom('follower')
+      .select(['position', 'at', 'still_at', 'still_position'])
+      .where('vessel_id', '=', vesselId)
+      .where('member', '=', member)
+      .forUpdate()
+      .executeTakeFirst()
+    const open = await tx
+      .selectFrom('chain_break')
+      .select('id')
+      .where('vessel_id', '=', vesselId)
+      .where('member', '=', member)
+      .where('to_at', 'is', null)
+      .executeTakeFirst()
+    const from = row?.still_position === row?.position && row?.still_at ? row.still_at : (row?.at ?? now)
+    if (!open)
+      await tx
+        .insertInto('chain_break')
+        .values({
+          id: randomUUID(),
+          vessel_id: vesselId,
+          member,
+          kind: broken.kind,
+          reason: broken.reason,
+          next: broken.next,
+          tables: JSON.stringify(broken.tables ?? []),
+          from_position: row?.position ?? null,
+          from_at: from,
+          to_at: null,
+          at: now,
+        })
+        .execute()
+    const error = new VesselError('log_broken', {
+      what: broken.reason,
+      touched: 'What was followed before is safe in the store.',
+      next: broken.next,
+    })
+    await tx
+      .updateTable('follower')
+      .set({ state: 'broken', trouble: JSON.stringify(error.toJSON()), since: now, retained: null, behind: null })
+      .where('vessel_id', '=', vesselId)
+      .where('member', '=', member)
+      .execute()
+  })
+  await notify(engine.db, { about: 'log', vessel: vesselId, member })
+}

@@ -1,0 +1,397 @@
+import type pg from 'pg'
+import { positionOf } from '../../core/chain/position'
+import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
+import type { FollowedTables, LogManifest } from '../../core/changes/manifest'
+import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import { errorRecord } from '../../core/errors'
+import { logOf, type LogPlan } from '../../core/plan/definition'
+import { accessById } from '../catalog/sources'
+import { openStore } from '../catalog/stores'
+import type { Vessel } from '../catalog/vessels'
+import type { EngineContext } from '../context'
+import { readJson, writeJson } from '../runs/manifests'
+import { connect, type PostgresAccess } from '../sources/postgres/connect'
+import { describeSequences } from '../sources/postgres/describe'
+import { placeOfServer, slotState } from '../sources/postgres/log/slot'
+import { LogStream } from '../sources/postgres/log/stream'
+import type { Store } from '../store/store'
+import { ContentWriter } from '../store/writer'
+import { LogBroken } from './breaks'
+import { LogRecorder, type Recorded } from './recorder'
+import { commitSegment, newSegmentId, sizeOf } from './segment'
+import { StructureWatch } from './structure'
+
+const TICK_MS = 500
+const COMPARE_EVERY = 2
+/** Chunks on their way into the store before the source has to wait. */
+const IN_FLIGHT = 4
+const SEGMENTS_IN_FLIGHT = 2
+const SEEN = 20_000
+/** How often the catalog is told that nothing has changed. */
+const TELL_EVERY_MS = 1000
+
+export interface FollowerRow {
+  vessel_id: string
+  member: string
+  source_id: string
+  database: string
+  slot: string
+  publication: string
+  structure: 'trigger' | 'compare'
+  position: string | null
+  at: Date | null
+  still_position: string | null
+  era: string
+  tables: FollowedTables
+  structure_names: { from: string; exact: string; chunks: string[] } | null
+}
+
+/** A segment that is being filled. */
+interface Filling {
+  id: string
+  writer: ContentWriter
+  chunks: Promise<LogChunk>[]
+  since: number | null
+}
+
+/**
+ * Follows the log of one member from where the store ends, until it is told to stop or something stands in its way.
+ * The source hears that it may forget only what is durable in the store.
+ */
+export class Follower {
+  private readonly seen = new Map<string, HeavyTransaction['by']>()
+  private recorder!: LogRecorder
+  private stream!: LogStream
+  private watch!: StructureWatch
+  private side!: pg.Client
+  private filling!: Filling
+  private committing: Promise<void> = Promise.resolve()
+  private waiting = 0
+  private inFlight = 0
+  private due = false
+  private hurried = false
+  private position: string
+  private lastAt: number
+  private followed: FollowedTables
+  private failure: unknown = null
+  private fail!: (error: unknown) => void
+  private ticks = 0
+  private certain: { position: bigint; at: Date } | null = null
+  private toldAt = 0
+
+  private constructor(
+    private readonly engine: EngineContext,
+    private readonly vessel: Vessel,
+    private readonly row: FollowerRow,
+    private readonly access: PostgresAccess,
+    private readonly store: Store,
+    private readonly plan: LogPlan,
+    private readonly stop: AbortSignal,
+  ) {
+    this.position = row.position!
+    this.lastAt = row.at!.getTime()
+    this.followed = row.tables
+  }
+
+  /** @throws LogBroken when the log can't be gone on with, and other errors when it may be tried again */
+  static async follow(
+    engine: EngineContext,
+    vessel: Vessel,
+    row: FollowerRow,
+    stop: AbortSignal,
+    begun: (follower: Follower) => void,
+  ): Promise<void> {
+    const access = await accessById(engine, row.source_id)
+    const store = await openStore(engine, { name: vessel.definition.store })
+    const follower = new Follower(engine, vessel, row, access, store, logOf(vessel.definition), stop)
+    await follower.go(() => begun(follower))
+  }
+
+  private async go(begun: () => void): Promise<void> {
+    await this.examine()
+    this.side = await connect(this.access, this.row.database)
+    const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
+    failed.catch(() => undefined)
+    const member = { ...this.row, rules: this.vessel.definition.rules, trigger: this.row.structure === 'trigger' }
+    this.watch = new StructureWatch(this.access, member, await this.structure(), this.stop, () => this.position)
+    this.recorder = new LogRecorder(this.position, this.recording())
+    this.filling = this.fresh()
+    let timer: NodeJS.Timeout | undefined
+    try {
+      await this.open()
+      begun()
+      // What was done to the structure while nobody looked is only seen by looking.
+      if (this.row.structure === 'compare') this.watch.changed(this.position)
+      timer = setInterval(() => void this.tick().catch((error: unknown) => this.fail(error)), TICK_MS)
+      this.stop.addEventListener('abort', () => this.fail(this.stop.reason), { once: true })
+      await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error))])
+    } catch (error) {
+      if (!this.stop.aborted) throw this.translated(error)
+    } finally {
+      clearInterval(timer)
+      await this.close()
+    }
+  }
+
+  /** Whether the source is still the one whose log was followed, and still has it. */
+  private async examine(): Promise<void> {
+    const place = await placeOfServer(this.access, this.row.database)
+    const [system, timeline] = this.row.era.split('/')
+    const next = 'A new full begins a new log by itself.'
+    if (system !== place.systemId)
+      throw new LogBroken({
+        kind: 'source',
+        reason: `${this.access.name} is another server by now: its system identifier has changed.`,
+        next,
+      })
+    if (positionOf(place.position)! < positionOf(this.position)!)
+      throw new LogBroken({
+        kind: 'position',
+        reason: `${this.access.name} stands at ${place.position}, before ${this.position} where its log was followed to: it was put back to an earlier state.`,
+        next,
+      })
+    if (Number(timeline) !== place.timeline)
+      throw new LogBroken({
+        kind: 'timeline',
+        reason: `${this.access.name} went over from timeline ${timeline} to ${place.timeline}: it was promoted or restored.`,
+        next,
+      })
+    const client = await connect(this.access, this.row.database)
+    try {
+      const slot = await slotState(client, this.row.slot)
+      if (!slot)
+        throw new LogBroken({
+          kind: 'slot lost',
+          reason: `The slot ${this.row.slot} is gone from ${this.access.name}: somebody dropped it.`,
+          next,
+        })
+      if (slot.lost)
+        throw new LogBroken({
+          kind: 'slot lost',
+          reason: `${this.access.name} has given up the log that the slot ${this.row.slot} needs (max_slot_wal_keep_size).`,
+          next,
+        })
+      if (positionOf(slot.confirmed)! > positionOf(this.position)! && !this.isStill(slot.confirmed))
+        throw new LogBroken({
+          kind: 'position',
+          reason: `The slot ${this.row.slot} was moved on to ${slot.confirmed} by somebody else; the log from ${this.position} on is lost.`,
+          next,
+        })
+    } finally {
+      await client.end().catch(() => undefined)
+    }
+  }
+
+  /** The source may have been told of stretches in which nothing happened. */
+  private isStill(confirmed: string): boolean {
+    const { still_position: still } = this.row
+    return still !== null && positionOf(confirmed)! <= positionOf(still)!
+  }
+
+  /** The structure as it was last read. */
+  private async structure(): Promise<{ tables: TableManifest[]; followed: FollowedTables }> {
+    const { tables } = await readJson<DatabaseManifest>(this.store, this.row.structure_names!.chunks)
+    return { tables, followed: this.row.tables }
+  }
+
+  private recording(): ConstructorParameters<typeof LogRecorder>[1] {
+    const { clock } = this.engine
+    return {
+      takes: (schema, name) => this.watch.takes(schema, name),
+      relationOf: (message, changing) => this.watch.relationOf(message, changing),
+      timeOf: (micros) => {
+        const ms = Math.floor(micros / 1000)
+        return micros + (clock.ofSource(new Date(ms)).getTime() - ms) * 1000
+      },
+      seen: (xid) => this.seen.get(xid) ?? null,
+      chunk: (bytes, meta) => this.put(bytes, meta),
+      structure: (note, end) => {
+        this.watch.noted(note, end)
+        this.due = true
+      },
+      between: () => this.closeIfDue(),
+    }
+  }
+
+  private async open(): Promise<void> {
+    const { rows } = await this.side.query<{ version: number }>(`select current_setting('server_version_num')::int as version`)
+    this.stream = await LogStream.open(
+      this.access,
+      this.row.database,
+      { slot: this.row.slot, publication: this.row.publication, from: this.position, messages: rows[0]!.version >= 140000 },
+      {
+        message: (bytes) => {
+          if (this.failure) return
+          try {
+            this.recorder.take(bytes)
+          } catch (error) {
+            this.fail(error)
+          }
+        },
+        reached: (position) => void this.reached(position).catch((error: unknown) => this.fail(error)),
+      },
+    )
+  }
+
+  private fresh(): Filling {
+    const id = newSegmentId()
+    return { id, writer: new ContentWriter(this.store, id), chunks: [], since: null }
+  }
+
+  /** Chunks go into the store while their transaction still comes; the source is held back when it is slower. */
+  private put(bytes: Uint8Array<ArrayBuffer>, meta: Omit<LogChunk, 'name'>): void {
+    if (++this.inFlight >= IN_FLIGHT) this.stream.pause()
+    const put = this.filling.writer.put(bytes).then(({ name }) => ({ name, ...meta }))
+    put
+      .catch((error: unknown) => this.fail(error))
+      .finally(() => {
+        if (--this.inFlight < IN_FLIGHT && this.waiting < SEGMENTS_IN_FLIGHT) this.stream.resume()
+      })
+    this.filling.chunks.push(put)
+  }
+
+  private closeIfDue(): void {
+    if (this.recorder.isEmpty || this.recorder.isOpen) return
+    this.filling.since ??= Date.now()
+    const old = Date.now() - this.filling.since >= this.plan.everySeconds * 1000
+    if (this.due || old || this.recorder.size >= this.plan.segmentBytes) this.closeSegment()
+  }
+
+  private closeSegment(): void {
+    this.due = false
+    const recorded = this.recorder.finish()
+    const filling = this.filling
+    this.filling = this.fresh()
+    if (++this.waiting >= SEGMENTS_IN_FLIGHT) this.stream.pause()
+    this.committing = this.committing
+      .then(() => this.commit(recorded, filling))
+      .finally(() => {
+        if (--this.waiting < SEGMENTS_IN_FLIGHT && this.inFlight < IN_FLIGHT) this.stream.resume()
+      })
+    this.committing.catch((error: unknown) => this.fail(error))
+  }
+
+  private async commit(recorded: Recorded, filling: Filling): Promise<void> {
+    try {
+      if (this.failure) throw this.failure
+      await this.commitWhole(recorded, filling)
+    } catch (error) {
+      await Promise.allSettled(filling.chunks)
+      await filling.writer.discard().catch(() => undefined)
+      await this.store.removeSegment(filling.id).catch(() => undefined)
+      throw error
+    }
+  }
+
+  private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling): Promise<void> {
+    await this.watch.settled()
+    const structure = await this.newStructure(writer)
+    for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersAfter(relation)
+    const sequences = await describeSequences(this.side)
+    const toAt = Math.max(this.lastAt, recorded.lastAt ?? this.lastAt)
+    const manifest: LogManifest = {
+      format: 1,
+      kind: 'log',
+      source: this.access.name,
+      database: this.row.database,
+      from: recorded.from,
+      to: recorded.to,
+      fromAt: this.lastAt,
+      toAt,
+      era: this.row.era,
+      chunks: await Promise.all(chunks),
+      relations: recorded.relations,
+      transactions: recorded.transactions,
+      heavy: recorded.heavy,
+      changes: recorded.changes,
+      trace: [...recorded.trace].map(([key, tally]) => {
+        const [second, relation] = key.split(' ').map(Number) as [number, number]
+        return [second, relation, ...tally]
+      }),
+      sequences,
+      structure,
+      followed: this.watch.state.followed,
+      before: structure ? this.followed : null,
+    }
+    const owner = { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
+    await commitSegment(this.engine, this.store, writer, owner, { id, manifest, rows: recorded.rows, bytes: sizeOf(manifest.chunks) })
+    this.position = recorded.to
+    this.lastAt = toAt
+    this.followed = manifest.followed
+    this.stream.confirm(recorded.to)
+  }
+
+  private async newStructure(writer: ContentWriter): Promise<LogManifest['structure']> {
+    const { fresh } = this.watch
+    if (!fresh) return null
+    this.watch.fresh = null
+    this.recorder.relationsChanged((relation) => ({ ...relation, numbers: this.watch.numbersOf(relation.oid, relation.columns) }))
+    return { ...fresh.piece, chunks: await writeJson(writer, fresh.manifest) }
+  }
+
+  /** Up to here the source has sent everything. If nothing of it waits to be stored, it may forget up to here. */
+  private async reached(position: string): Promise<void> {
+    if (!this.recorder.isEmpty || this.recorder.isOpen || this.waiting > 0) return
+    const at = this.certain && this.certain.position <= positionOf(position)! ? this.certain.at : null
+    if (!at || (!this.hurried && Date.now() - this.toldAt < TELL_EVERY_MS)) return
+    this.toldAt = Date.now()
+    this.hurried = false
+    const { numUpdatedRows } = await this.engine.db
+      .updateTable('follower')
+      .set({ still_position: position, still_at: at, state: 'following', trouble: null })
+      .where('vessel_id', '=', this.vessel.id)
+      .where('member', '=', this.row.member)
+      .where('position', '=', this.position)
+      .executeTakeFirst()
+    if (numUpdatedRows > 0n && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
+  }
+
+  private async tick(): Promise<void> {
+    this.ticks++
+    if (this.watch.failure) throw this.watch.failure
+    const { rows } = await this.side.query<{ position: string; at: Date; who: { xid: string; application: string; user: string }[] }>(
+      `select pg_current_wal_lsn()::text as position, clock_timestamp() as at,
+         coalesce((select json_agg(json_build_object('xid', a.backend_xid::text, 'application', a.application_name, 'user', a.usename))
+           from pg_catalog.pg_stat_activity a where a.backend_xid is not null and a.datname = current_database()), '[]') as who`,
+    )
+    const { position, at, who } = rows[0]!
+    for (const { xid, application, user } of who) this.seen.set(xid, { application, user })
+    while (this.seen.size > SEEN) this.seen.delete(this.seen.keys().next().value!)
+    this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
+    this.closeIfDue()
+    this.stream.ask()
+    if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0 && (await this.watch.compare(this.position))) this.due = true
+  }
+
+  /** Brings what has come so far into the store now, instead of when it is due. */
+  hurry(): void {
+    this.due = this.hurried = true
+    this.closeIfDue()
+    void this.tick().catch((error: unknown) => this.fail(error))
+  }
+
+  private translated(error: unknown): unknown {
+    const { message, code } = error as { message?: string; code?: string }
+    const lost =
+      /replication slot "[^"]*" does not exist|can no longer get changes from replication slot|requested WAL segment .* has already been removed/
+    if (lost.test(message ?? ''))
+      return new LogBroken({
+        kind: 'slot lost',
+        reason: `${this.access.name}: ${message}.`,
+        next: 'A new full begins a new log by itself.',
+      })
+    // Another worker's connection that has not noticed its end yet.
+    if (code === '55006')
+      return Object.assign(new Error(`The slot ${this.row.slot} is still read by another connection.`), { cause: error })
+    return error
+  }
+
+  private async close(): Promise<void> {
+    this.failure ??= new Error('the follower has ended')
+    this.stream?.close()
+    await this.committing.catch(() => undefined)
+    await Promise.allSettled(this.filling.chunks)
+    await this.filling.writer.discard().catch((error: unknown) => console.warn(`log of ${this.row.member}: ${errorRecord(error).what}`))
+    await this.side.end().catch(() => undefined)
+  }
+}

@@ -1,0 +1,282 @@
+import { sql } from 'kysely'
+import { Chains, type Artifact, type Chain } from '../../core/chain/chain'
+import type { InstantRef } from '../../core/chain/instant-ref'
+import { positionOf } from '../../core/chain/position'
+import { scanLog } from '../../core/changes/log-text'
+import type { LogManifest, NetManifest } from '../../core/changes/manifest'
+import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { namesOf } from '../../core/things/thing'
+import { artifactOf, lanesOf, type LaneData } from '../catalog/lifeline'
+import { openStore } from '../catalog/stores'
+import { vesselBySlug, type Vessel } from '../catalog/vessels'
+import type { EngineContext } from '../context'
+import { bySource, readyAll, type Need, type OpenPoint } from '../points/open'
+import type { ContentPool } from '../pool/pool'
+import { readJson } from '../runs/manifests'
+import type { Store } from '../store/store'
+import { InstantStore } from './instant-store'
+import { MemberView, structureAt } from './view'
+
+type StoredArtifact = Artifact & { manifest: string[]; storeId: string | null }
+
+/** The chain of one member to an instant, with every artifact that would be read. */
+export interface ResolvedChain {
+  member: string
+  /** A full and what builds on it. */
+  marks: StoredArtifact[]
+  /** Segments of log, in their order. */
+  logs: StoredArtifact[]
+  position: string
+  at: Date
+  exact: boolean
+}
+
+export interface ResolvedInstant {
+  vessel: Vessel
+  at: Date
+  chains: ResolvedChain[]
+  missing: string[]
+}
+
+const notRestorable = (what: string) =>
+  new VesselError('not_restorable', {
+    what,
+    touched: 'Nothing was changed.',
+    next: 'Choose another instant on the lifeline; where its band is, every instant can be entered.',
+    status: 409,
+  })
+
+/** Which artifacts lead to an instant, for every member of a vessel. */
+export async function resolveInstant(engine: EngineContext, ref: InstantRef): Promise<ResolvedInstant> {
+  const vessel = await vesselBySlug(engine, ref.slug)
+  const lanes = await lanesOf(engine, vessel.id)
+  const at = 'micros' in ref ? new Date(Math.ceil(ref.micros / 1000)) : await timeOfPosition(engine, vessel.id, lanes, ref)
+  const chains: ResolvedChain[] = []
+  const missing: string[] = []
+  for (const member of lanes.members) {
+    const byPosition = 'position' in ref && namesOf(member)[0] === ref.source
+    const chain = byPosition ? lanes.chains.to(member, ref.position) : lanes.chains.at(member, at)
+    if (!chain) missing.push(member)
+    else
+      chains.push(
+        await resolveChain(
+          engine,
+          vessel.id,
+          chain,
+          byPosition ? { position: ref.position } : { micros: 'micros' in ref ? ref.micros : at.getTime() * 1000 },
+        ),
+      )
+  }
+  if (chains.length === 0) throw notRestorable(`No unbroken chain of ${vessel.name} leads to this instant.`)
+  return { vessel, at, chains, missing }
+}
+
+async function stored(engine: EngineContext, ids: string[]): Promise<StoredArtifact[]> {
+  const rows = await engine.db.selectFrom('artifact').selectAll().where('id', 'in', ids).execute()
+  return rows
+    .map((row) => ({ ...artifactOf(row), manifest: row.manifest, storeId: row.store_id }))
+    .sort((a, b) => ids.indexOf(a.id) - ids.indexOf(b.id))
+}
+
+/** The segments of a member that hold something after one position, up to another or up to a time. */
+async function segmentsOf(
+  engine: EngineContext,
+  vesselId: string,
+  mark: Artifact,
+  until: { position: string } | { micros: number },
+): Promise<StoredArtifact[]> {
+  let query = engine.db
+    .selectFrom('artifact')
+    .selectAll()
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', mark.member)
+    .where('era', '=', mark.era)
+    .where('kind', '=', 'log')
+    .where('damaged', '=', false)
+    .where(sql<boolean>`position::pg_lsn > ${mark.to}::pg_lsn`)
+  if ('position' in until) query = query.where(sql<boolean>`from_position::pg_lsn < ${until.position}::pg_lsn`)
+  else query = query.where('from_at', '<=', new Date(Math.ceil(until.micros / 1000)))
+  const rows = await query.orderBy(sql`from_position::pg_lsn`).execute()
+  const segments = rows.map((row) => ({ ...artifactOf(row), manifest: row.manifest, storeId: row.store_id }))
+  // What lies behind a hole leads nowhere from here.
+  const hole = segments.findIndex(({ from }, i) => (i === 0 ? positionOf(from)! > positionOf(mark.to)! : from !== segments[i - 1]!.to))
+  return hole < 0 ? segments : segments.slice(0, hole)
+}
+
+async function resolveChain(
+  engine: EngineContext,
+  vesselId: string,
+  chain: Chain,
+  until: { position: string } | { micros: number },
+): Promise<ResolvedChain> {
+  const marks = await stored(
+    engine,
+    chain.artifacts.filter(({ kind }) => kind !== 'log').map(({ id }) => id),
+  )
+  const mark = marks.at(-1)!
+  const base = { member: chain.member, marks, at: chain.at, exact: chain.exact }
+  if (!chain.artifacts.some(({ kind }) => kind === 'log')) return { ...base, logs: [], position: mark.to }
+  if (!chain.exact) until = { micros: chain.at.getTime() * 1000 + 999 }
+  const logs = await segmentsOf(engine, vesselId, mark, until)
+  if ('position' in until) return { ...base, logs, position: until.position }
+  const store = await openStore(engine, { id: mark.storeId! })
+  // Only in the last segments a transaction may lie after the time: they are looked at from the end.
+  while (logs.length > 0) {
+    const log = await readJson<LogManifest>(store, logs.at(-1)!.manifest)
+    const position = await positionAt(store, log, until.micros)
+    if (position !== log.from || logs.length === 1)
+      return { ...base, logs: position === log.from ? logs.slice(0, -1) : logs, position: later(position, mark.to) }
+    logs.pop()
+  }
+  return { ...base, logs: [], position: mark.to }
+}
+
+const later = (a: string, b: string) => (positionOf(a)! > positionOf(b)! ? a : b)
+
+/** Where a log stands at a time: the end of the last transaction before the first one that was committed later. */
+export async function positionAt(store: Store, log: LogManifest, micros: number): Promise<string> {
+  let position = log.from
+  for (const chunk of log.chunks) {
+    if (chunk.lastAt <= micros) {
+      position = chunk.to
+      continue
+    }
+    let committed = chunk.open?.at ?? 0
+    let stopped = committed > micros
+    if (!stopped)
+      scanLog(await store.read(chunk.name), {
+        begin: ({ at }) => {
+          committed = at
+          stopped ||= at > micros
+          return !stopped
+        },
+        commit: (end) => void (position = end),
+      })
+    if (stopped) return position
+  }
+  return position
+}
+
+/** When a position of a log was reached: the commit time of the last transaction up to it. */
+async function timeOfPosition(
+  engine: EngineContext,
+  vesselId: string,
+  lanes: LaneData,
+  ref: { source: string; position: string },
+): Promise<Date> {
+  const member = lanes.members.find((one) => namesOf(one)[0] === ref.source)
+  const chain = member === undefined ? undefined : lanes.chains.to(member, ref.position)
+  if (!chain) throw notRestorable(`No unbroken chain leads to the position ${ref.position} of ${ref.source}.`)
+  const mark = chain.artifacts.filter(({ kind }) => kind !== 'log').at(-1)!
+  const segment = (await segmentsOf(engine, vesselId, mark, { position: ref.position })).at(-1)
+  if (!segment || chain.artifacts.at(-1) === mark) return mark.at
+  const store = await openStore(engine, { id: segment.storeId! })
+  const log = await readJson<LogManifest>(store, segment.manifest)
+  let at = log.fromAt * 1000
+  for (const chunk of log.chunks) {
+    if (positionOf(chunk.from)! >= positionOf(ref.position)!) break
+    let committed = chunk.open?.at ?? 0
+    scanLog(await store.read(chunk.name), {
+      begin: (transaction) => {
+        committed = transaction.at
+        return positionOf(transaction.position)! < positionOf(ref.position)!
+      },
+      commit: () => void (at = committed),
+    })
+  }
+  return new Date(Math.max(Math.ceil(at / 1000), mark.at.getTime()))
+}
+
+// Instants that were opened lately, with what was reckoned of them.
+const caches = new WeakMap<ContentPool, Map<string, Promise<MemberView>>>()
+const VIEWS = 12
+
+/** One member at the end of a chain. */
+export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberView> {
+  const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position].join(' ')
+  const views = caches.get(store.pool) ?? new Map<string, Promise<MemberView>>()
+  caches.set(store.pool, views)
+  const known = views.get(key)
+  if (known) {
+    views.delete(key)
+    views.set(key, known)
+    return known
+  }
+  const opening = makeView(store, chain)
+  views.set(key, opening)
+  opening.catch(() => views.delete(key))
+  while (views.size > VIEWS) views.delete(views.keys().next().value!)
+  return opening
+}
+
+async function makeView(store: Store, { marks, logs, position, at }: ResolvedChain): Promise<MemberView> {
+  const [full, ...nets] = marks
+  const from = {
+    full: await readJson<Manifest>(store, full!.manifest),
+    mark: marks.at(-1)!.to,
+    nets: await Promise.all(nets.map(({ manifest }) => readJson<NetManifest>(store, manifest))),
+    logs: await Promise.all(logs.map(({ manifest }) => readJson<LogManifest>(store, manifest))),
+    position,
+    at,
+  }
+  const structure = await structureAt(from, (names) => readJson<DatabaseManifest>(store, names))
+  return new MemberView(InstantStore.over(store), from, structure)
+}
+
+/**
+ * The chain from given marks up to a position of the log.
+ * @param end where the log ends; nothing was changed between it and the position
+ * @throws VesselError `chain_broken` when something is missing on the way
+ */
+export async function chainFrom(
+  engine: EngineContext,
+  vesselId: string,
+  ids: string[],
+  position: string,
+  end: string,
+): Promise<ResolvedChain> {
+  const marks = await stored(engine, ids)
+  const mark = marks.at(-1)!
+  const logs = await segmentsOf(engine, vesselId, mark, { position })
+  const reached = logs.at(-1)?.to ?? mark.to
+  const needed = positionOf(position)! < positionOf(end)! ? position : end
+  if (positionOf(reached)! < positionOf(needed)!) {
+    throw new VesselError('chain_broken', {
+      what: `The log of ${mark.member} has a hole after ${reached}.`,
+      touched: 'Nothing was changed; earlier points are untouched.',
+      next: 'Make a full: a new chain begins with it.',
+    })
+  }
+  return { member: mark.member, marks, logs, position, at: logs.at(-1)?.at ?? mark.at, exact: true }
+}
+
+/** One artifact that is no full, with what it builds upon. */
+export async function viewOfArtifact(engine: EngineContext, store: Store, vesselId: string, id: string): Promise<MemberView> {
+  const { artifacts } = await lanesOf(engine, vesselId)
+  const own = artifacts.find((artifact) => artifact.id === id)
+  const chain = own && new Chains(artifacts).to(own.member, own.to)
+  if (!own || !chain) throw notRestorable('Something that this point builds upon is missing.')
+  const marks = await stored(
+    engine,
+    chain.artifacts.map((artifact) => artifact.id),
+  )
+  return viewOfChain(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true })
+}
+
+/** Opens any instant of a vessel. */
+export async function openInstant(engine: EngineContext, id: string, ref: InstantRef, need: Need): Promise<OpenPoint> {
+  const { vessel, at, chains } = await resolveInstant(engine, ref)
+  const store = await openStore(engine, { id: chains[0]!.marks[0]!.storeId! })
+  const opened = await Promise.all(chains.map((chain) => viewOfChain(store, chain)))
+  await readyAll(opened, need)
+  return {
+    id,
+    at,
+    name: null,
+    vesselId: vessel.id,
+    store: InstantStore.together(opened.map((view) => view.store)),
+    members: opened.map(({ manifest }) => bySource(manifest)),
+    ready: (more) => readyAll(opened, more),
+  }
+}

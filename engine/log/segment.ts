@@ -1,0 +1,149 @@
+import { randomUUID } from 'node:crypto'
+import type { LogChunk } from '../../core/changes/log-text'
+import type { LogManifest } from '../../core/changes/manifest'
+import { VesselError } from '../../core/errors'
+import type { EngineContext } from '../context'
+import { notify } from '../notify'
+import { writeJson } from '../runs/manifests'
+import type { Store } from '../store/store'
+import type { ContentWriter } from '../store/writer'
+import { rowsOf } from './recorder'
+
+export interface SegmentOwner {
+  vesselId: string
+  vesselName: string
+  sourceId: string
+  member: string
+}
+
+export interface FinishedSegment {
+  id: string
+  manifest: LogManifest
+  rows: number
+  bytes: number
+}
+
+/**
+ * Makes a segment of log durable: its content, its record in the store, then the catalog in one transaction, which
+ * also moves the follower on. Only after that the source may be told that it can forget.
+ */
+export async function commitSegment(
+  engine: EngineContext,
+  store: Store,
+  writer: ContentWriter,
+  owner: SegmentOwner,
+  { id, manifest, rows, bytes }: FinishedSegment,
+): Promise<void> {
+  const names = await writeJson(writer, manifest)
+  await writer.flush()
+  await store.writeSegment({
+    format: 1,
+    id,
+    vessel: { id: owner.vesselId, name: owner.vesselName },
+    member: owner.member,
+    from: manifest.from,
+    to: manifest.to,
+    manifest: names,
+  })
+  await engine.db.transaction().execute(async (tx) => {
+    await store.index.commit(tx, id)
+    const moved = await tx
+      .updateTable('follower')
+      .set({
+        position: manifest.to,
+        at: new Date(manifest.toAt),
+        tables: JSON.stringify(manifest.followed),
+        trouble: null,
+        state: 'following',
+        ...(manifest.structure ? { structure_names: JSON.stringify(manifest.structure) } : {}),
+      })
+      .where('vessel_id', '=', owner.vesselId)
+      .where('member', '=', owner.member)
+      .where('position', '=', manifest.from)
+      .executeTakeFirst()
+    if (moved.numUpdatedRows !== 1n) throw taken(owner.member)
+    await tx
+      .insertInto('artifact')
+      .values({
+        id,
+        run_id: id,
+        vessel_id: owner.vesselId,
+        source_id: owner.sourceId,
+        store_id: store.id,
+        member: owner.member,
+        kind: 'log',
+        parent: null,
+        from_position: manifest.from,
+        from_at: new Date(manifest.fromAt),
+        position: manifest.to,
+        at: new Date(manifest.toAt),
+        era: manifest.era,
+        rows,
+        bytes,
+        stored: writer.stored,
+        manifest: JSON.stringify(names),
+      })
+      .execute()
+    await indexSegment(tx, owner, id, manifest)
+  })
+  await notify(engine.db, { about: 'log', vessel: owner.vesselId, member: owner.member })
+}
+
+/** What the lifeline asks for without reading logs. */
+async function indexSegment(tx: EngineContext['db'], owner: SegmentOwner, id: string, manifest: LogManifest): Promise<void> {
+  const base = { artifact_id: id, vessel_id: owner.vesselId, member: owner.member }
+  const nameOf = (relation: number) => `${manifest.relations[relation]!.schema}.${manifest.relations[relation]!.name}`
+  const traces = manifest.trace.map(([second, relation, inserted, updated, deleted, emptied]) => ({
+    ...base,
+    second: new Date(second * 1000),
+    name: nameOf(relation),
+    inserted,
+    updated,
+    deleted,
+    emptied,
+  }))
+  for (let from = 0; from < traces.length; from += 2000)
+    await tx
+      .insertInto('log_trace')
+      .values(traces.slice(from, from + 2000))
+      .execute()
+  if (manifest.heavy.length > 0) {
+    const heavy = manifest.heavy.map(({ xid, position, end, at, by, tallies }) => ({
+      ...base,
+      xid,
+      position,
+      end_position: end,
+      at: new Date(Math.floor(at / 1000)),
+      micros: at,
+      application: by?.application ?? null,
+      role: by?.user ?? null,
+      rows: rowsOf(tallies),
+      tables: JSON.stringify(Object.entries(tallies).map(([relation, tally]) => ({ name: nameOf(Number(relation)), tally }))),
+    }))
+    await tx.insertInto('log_heavy').values(heavy).execute()
+  }
+  if (manifest.changes.length > 0) {
+    const changes = manifest.changes.map(({ xid, end, at, tag, statement, objects }) => ({
+      ...base,
+      xid,
+      end_position: end,
+      at: new Date(Math.floor(at / 1000)),
+      tag,
+      statement,
+      objects: JSON.stringify(objects),
+    }))
+    await tx.insertInto('log_structure').values(changes).execute()
+  }
+}
+
+function taken(member: string): VesselError {
+  return new VesselError('log_taken', {
+    what: `The log of ${member} is followed by another worker by now.`,
+    touched: 'What this one had read was not used.',
+    next: 'Nothing needs to be done.',
+  })
+}
+
+export const newSegmentId = () => randomUUID()
+
+export const sizeOf = (chunks: LogChunk[]) => chunks.reduce((sum, chunk) => sum + chunk.bytes, 0)

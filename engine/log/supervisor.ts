@@ -1,0 +1,302 @@
+import pg from 'pg'
+import { errorRecord, VesselError } from '../../core/errors'
+import { logOf } from '../../core/plan/definition'
+import { takesFrom } from '../../core/selection/rules'
+import { namesOf } from '../../core/things/thing'
+import { bytesInWords } from '../../core/time/words'
+import { positionOf } from '../../core/chain/position'
+import { accessById } from '../catalog/sources'
+import { allVessels, type Vessel } from '../catalog/vessels'
+import type { NewRun } from '../catalog/runs'
+import type { EngineContext } from '../context'
+import type { ChangeListener } from '../notify'
+import { withClient } from '../sources/postgres/connect'
+import { uninstall } from '../sources/postgres/log/install'
+import { dropSlot, slotState } from '../sources/postgres/log/slot'
+import { followerRow, setTrouble } from './begin'
+import { LogBroken, recordBreak } from './breaks'
+import { Follower } from './follower'
+
+const LOOK_EVERY_MS = 1000
+const MEASURE_EVERY = 5
+/** From this share of the limit on there is a warning. */
+export const WARN_AT = 0.7
+/** Waiting times after troubles, and after fulls and differentials that were started here and came to nothing. */
+const RETRY_MS = [500, 1000, 2000, 5000, 10_000, 30_000]
+const RUN_AGAIN_MS = 60_000
+
+type Row = Awaited<ReturnType<typeof followerRow>>
+
+interface Task {
+  follower: Follower | null
+  stop: AbortController
+  done: Promise<void>
+}
+
+export interface SupervisorContext extends EngineContext {
+  changes: ChangeListener
+  startRun(run: NewRun): Promise<string>
+}
+
+/**
+ * Sees to it that the log of every member that wants it is followed by exactly one worker, that a break begins a
+ * new full, and that no source keeps more log for us than it may.
+ */
+export class LogSupervisor {
+  private readonly tasks = new Map<string, Task>()
+  private readonly troubles = new Map<string, { count: number; until: number }>()
+  private timer: NodeJS.Timeout | undefined
+  private looking: Promise<void> | null = null
+  private looks = 0
+  private closed = false
+
+  constructor(
+    private readonly engine: SupervisorContext,
+    private readonly catalog: string,
+    /** Milliseconds after which a run that was started here is tried again. */
+    private readonly runAgainMs = RUN_AGAIN_MS,
+  ) {}
+
+  start(): void {
+    this.timer = setInterval(() => void this.look(), LOOK_EVERY_MS)
+    this.engine.changes.on('change', (change) => {
+      if (change.about === 'flush') this.tasks.get(`${change.vessel} ${change.member}`)?.follower?.hurry()
+      if (change.about === 'vessel') void this.look()
+    })
+    void this.look()
+  }
+
+  look(): Promise<void> {
+    if (this.closed) return Promise.resolve()
+    this.looking ??= this.lookOnce()
+      .catch((error: Error) => console.warn(`logs: ${error.message}`))
+      .finally(() => (this.looking = null))
+    return this.looking
+  }
+
+  private async lookOnce(): Promise<void> {
+    const vessels = await allVessels(this.engine)
+    for (const vessel of vessels) await this.ensureRows(vessel)
+    const rows = await this.engine.db.selectFrom('follower').selectAll().execute()
+    const measure = this.looks++ % MEASURE_EVERY === 0
+    for (const row of rows) {
+      const vessel = vessels.find(({ id }) => id === row.vessel_id)!
+      if (!wants(vessel, row)) await this.leave(row)
+      else await this.see(vessel, row, measure)
+      if (this.closed) return
+    }
+  }
+
+  /** A row for each database that a vessel takes something of, if its log is wanted. */
+  private async ensureRows(vessel: Vessel): Promise<void> {
+    if (!logOf(vessel.definition).follow || vessel.paused) return
+    const databases = await this.engine.db
+      .selectFrom('thing')
+      .innerJoin('source', 'source.id', 'thing.source_id')
+      .select(['source.name as source', 'thing.path'])
+      .where('thing.kind', '=', 'database')
+      .where('thing.gone_at', 'is', null)
+      .where((eb) =>
+        eb.not(
+          eb.exists(eb.selectFrom('follower').select('member').where('vessel_id', '=', vessel.id).whereRef('member', '=', 'thing.path')),
+        ),
+      )
+      .execute()
+    for (const { source, path } of databases) {
+      const database = namesOf(path)[1]!
+      if (takesFrom(vessel.definition.rules, source, database)) await followerRow(this.engine, vessel, source, database)
+    }
+  }
+
+  private async see(vessel: Vessel, row: Row, measure: boolean): Promise<void> {
+    if (row.state === 'waiting' || row.state === 'broken') return this.startFull(vessel, row)
+    if (measure) await this.measure(vessel, row)
+    this.ensureTask(vessel, row)
+    await this.recapture(vessel, row)
+  }
+
+  private async busy(vesselId: string): Promise<boolean> {
+    const active = await this.engine.db
+      .selectFrom('run')
+      .select('id')
+      .where('vessel_id', '=', vesselId)
+      .where('kind', '=', 'backup')
+      .where('state', 'in', ['waiting', 'running'])
+      .limit(1)
+      .executeTakeFirst()
+    return active !== undefined
+  }
+
+  /** Whether something that was tried and failed may be tried again. */
+  private mayTry(what: string, wait: number): boolean {
+    const until = this.troubles.get(what)?.until ?? 0
+    if (Date.now() < until) return false
+    this.troubles.set(what, { count: 0, until: Date.now() + wait })
+    return true
+  }
+
+  /** A log begins with a full; after a break, a new one begins by itself. */
+  private async startFull(vessel: Vessel, row: Row): Promise<void> {
+    if ((await this.busy(vessel.id)) || !this.mayTry(`full ${vessel.id}`, this.runAgainMs)) return
+    const comment =
+      row.state === 'broken' && row.trouble ? `The log of ${row.member} broke: ${row.trouble.what}` : `The log of ${row.member} begins.`
+    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'full' } })
+  }
+
+  /** Tables that could not be followed for a while are read whole by a differential. */
+  private async recapture(vessel: Vessel, row: Row): Promise<void> {
+    const mark = await newestMark(this.engine, vessel.id, row.member, row.era)
+    if (!mark) return
+    const lost = Object.values(row.tables).filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)
+    if (lost.length === 0 || (await this.busy(vessel.id)) || !this.mayTry(`differential ${vessel.id}`, this.runAgainMs)) return
+    const [first] = lost
+    const comment =
+      `${first!.schema}.${first!.name}${lost.length > 1 ? ` and ${lost.length - 1} more` : ''} could not be followed. ${first!.why ?? ''}`.trim()
+    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'differential' } })
+  }
+
+  /** How much log the source keeps for us; too much is worse for it than a hole is for us. */
+  private async measure(vessel: Vessel, row: Row): Promise<void> {
+    const { keepAtMost } = logOf(vessel.definition)
+    const access = await accessById(this.engine, row.source_id)
+    const slot = await withClient(access, row.database, (client) => slotState(client, row.slot)).catch(() => undefined)
+    if (!slot) return
+    if (slot.retained >= keepAtMost) {
+      await this.stop(keyOf(row))
+      await dropSlot(access, row.database, row.slot)
+      await recordBreak(this.engine, row.vessel_id, row.member, {
+        kind: 'limit',
+        reason: `${access.name} kept ${bytesInWords(slot.retained)} of log for ${vessel.name}, and may keep ${bytesInWords(keepAtMost)}: its slot was given up, so that its disk does not fill.`,
+        next: `See why the log could not be followed${row.trouble ? ` (${row.trouble.what})` : ''}; a new full begins a new log by itself.`,
+      })
+      return
+    }
+    await this.engine.db
+      .updateTable('follower')
+      .set({ retained: slot.retained, behind: slot.behind, warned: slot.retained >= keepAtMost * WARN_AT })
+      .where('vessel_id', '=', row.vessel_id)
+      .where('member', '=', row.member)
+      .execute()
+  }
+
+  private ensureTask(vessel: Vessel, row: Row): void {
+    const key = keyOf(row)
+    if (this.tasks.has(key) || Date.now() < (this.troubles.get(key)?.until ?? 0)) return
+    const stop = new AbortController()
+    const task: Task = { follower: null, stop, done: Promise.resolve() }
+    this.tasks.set(key, task)
+    task.done = this.follow(vessel, row, task).finally(() => this.tasks.delete(key))
+  }
+
+  private async follow(vessel: Vessel, row: Row, task: Task): Promise<void> {
+    const lock = new pg.Client({ connectionString: this.catalog, application_name: 'unbroken-vessel log' })
+    lock.on('error', (error) => task.stop.abort(error))
+    const key = keyOf(row)
+    try {
+      await lock.connect()
+      const { rows } = await lock.query<{ mine: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as mine', [key])
+      if (!rows[0]!.mine) return void this.troubles.set(key, { count: 0, until: Date.now() + 2000 })
+      // What another worker committed before it gave the lock up is where this one begins.
+      const own = await this.engine.db
+        .selectFrom('follower')
+        .selectAll()
+        .where('vessel_id', '=', row.vessel_id)
+        .where('member', '=', row.member)
+        .executeTakeFirst()
+      if (!own || (own.state !== 'following' && own.state !== 'stalled')) return
+      await Follower.follow(this.engine, vessel, own, task.stop.signal, (follower) => {
+        task.follower = follower
+        this.troubles.delete(key)
+      })
+    } catch (error) {
+      await this.ended(row, error).catch((failure: Error) => console.warn(`log of ${row.member}: ${failure.message}`))
+    } finally {
+      await lock.end().catch(() => undefined)
+    }
+  }
+
+  private async ended(row: Row, error: unknown): Promise<void> {
+    const key = keyOf(row)
+    if (error instanceof LogBroken) return recordBreak(this.engine, row.vessel_id, row.member, error.broken)
+    const count = this.troubles.get(key)?.count ?? 0
+    this.troubles.set(key, { count: count + 1, until: Date.now() + RETRY_MS[Math.min(count, RETRY_MS.length - 1)]! })
+    const record = errorRecord(error)
+    if (record.code === 'log_taken') return
+    if (!(error instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
+    await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, error))
+    await this.engine.db
+      .updateTable('follower')
+      .set({ state: 'stalled' })
+      .where('vessel_id', '=', row.vessel_id)
+      .where('member', '=', row.member)
+      .where('state', '=', 'following')
+      .execute()
+  }
+
+  private async stop(key: string): Promise<void> {
+    const task = this.tasks.get(key)
+    task?.stop.abort(new Error('the log is not followed any more'))
+    await task?.done
+  }
+
+  /** The log is not wanted any more: nothing of ours stays at the source. */
+  private async leave(row: Row): Promise<void> {
+    await this.stop(keyOf(row))
+    const access = await accessById(this.engine, row.source_id)
+    try {
+      await dropSlot(access, row.database, row.slot)
+      await withClient(access, row.database, (client) => uninstall(client, row.publication))
+    } catch (error) {
+      const { code } = errorRecord(error)
+      // A database that is gone has taken everything with it; of a source that does not answer, it is tried again.
+      if (code !== 'database_missing') return setTrouble(this.engine, row.vessel_id, row.member, error)
+    }
+    if (row.state === 'following' || row.state === 'stalled')
+      await recordBreak(this.engine, row.vessel_id, row.member, {
+        kind: 'paused',
+        reason: 'The log was not followed: it was switched off.',
+        next: 'Switch it on in the definition; a new full begins it.',
+      })
+    await this.engine.db.deleteFrom('follower').where('vessel_id', '=', row.vessel_id).where('member', '=', row.member).execute()
+  }
+
+  async close(): Promise<void> {
+    this.closed = true
+    clearInterval(this.timer)
+    await this.looking
+    for (const key of [...this.tasks.keys()]) await this.stop(key)
+  }
+}
+
+const keyOf = (row: { vessel_id: string; member: string }) => `${row.vessel_id} ${row.member}`
+
+function wants(vessel: Vessel, row: Row): boolean {
+  const [source, database] = namesOf(row.member)
+  return logOf(vessel.definition).follow && !vessel.paused && takesFrom(vessel.definition.rules, source!, database!)
+}
+
+async function newestMark(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {
+  const row = await engine.db
+    .selectFrom('artifact')
+    .innerJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
+    .innerJoin('point', 'point.id', 'point_artifact.point_id')
+    .select('artifact.position')
+    .where('artifact.vessel_id', '=', vesselId)
+    .where('artifact.member', '=', member)
+    .where('artifact.era', '=', era)
+    .where('point.kept_for', 'is', null)
+    .orderBy('artifact.at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
+  return row?.position ?? null
+}
+
+function stalled(row: Row, error: unknown): VesselError {
+  const { what, next, code } = errorRecord(error)
+  return new VesselError(code === 'internal' ? 'log_stalled' : code, {
+    what,
+    touched: `The source keeps its log of ${row.member} until it is followed again.`,
+    next: code === 'internal' ? 'It is tried again by itself.' : next,
+    cause: error,
+  })
+}

@@ -1,0 +1,319 @@
+import { projectionOf, retypedColumn } from '../../core/changes/columns'
+import type { FollowedTables, LogManifest, NetManifest } from '../../core/changes/manifest'
+import { newEntries, type ChunkChange, type SharedNet } from '../../core/changes/net'
+import { positionOf } from '../../core/chain/position'
+import { singleIntegerKey } from '../../core/content/keys'
+import type { ChunkRef, DatabaseManifest, Manifest, Missing, TableManifest } from '../../core/content/manifest'
+import { gather, tallyOf, type Stretch } from './gather'
+import { InstantStore } from './instant-store'
+
+/** What a state of one member is made of: a full, what builds on it, and the log up to a position. */
+export interface Ingredients {
+  full: Manifest
+  /** The position at which the full, or the last of the nets, stands. */
+  mark: string
+  nets: NetManifest[]
+  logs: LogManifest[]
+  position: string
+  at: Date
+}
+
+/** Rows that are new to a table are cut into chunks of about this many bytes. */
+const FRESH_BYTES = 1024 * 1024
+
+/** How a table's rows come about. */
+type Origin = { base: TableManifest | null; stretch: Stretch | null; note: string | null } | { lost: string }
+
+/**
+ * One member at one instant. Its structure is known at once; a table's rows are reckoned when they are first asked
+ * for, and then read through the store like any other.
+ */
+export class MemberView {
+  readonly manifest: Manifest
+  private readonly database: DatabaseManifest
+  private readonly origins = new Map<string, Extract<Origin, { base: unknown }>>()
+  private readonly reckoned = new Map<string, Promise<void>>()
+
+  constructor(
+    readonly store: InstantStore,
+    private readonly from: Ingredients,
+    structure: DatabaseManifest,
+  ) {
+    const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note)]
+    const tables = structure.tables.flatMap((table) => this.place(table, missing))
+    this.database = {
+      ...structure,
+      position: from.position,
+      at: from.at.toISOString(),
+      tables,
+      sequences: sequencesAt(from, structure),
+      missing,
+      largeObjects: from.full.databases[0]!.largeObjects ?? null,
+      others: structure.others,
+    }
+    if (this.database.largeObjects)
+      missing.push({
+        path: this.database.largeObjects.path,
+        reason: `Large objects are in no log; they are as of ${from.full.databases[0]!.at.slice(0, 19).replace('T', ' ')} UTC.`,
+        note: true,
+      })
+    this.manifest = { ...from.full, databases: [this.database] }
+  }
+
+  private place(table: TableManifest, missing: Missing[]): TableManifest[] {
+    if (table.structure.kind !== 'table') return [table]
+    const origin = originOf(table, this.from)
+    if ('lost' in origin) {
+      missing.push({ path: table.path, reason: origin.lost })
+      return []
+    }
+    if (origin.note) missing.push({ path: table.path, reason: origin.note, note: true })
+    const { base, stretch } = origin
+    this.origins.set(table.path, origin)
+    const empty = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] as ChunkRef[] }
+    const before = base ?? empty
+    if (base && !stretch && projectionFor(base, table) === null) {
+      this.reckoned.set(table.path, Promise.resolve())
+      return [{ ...table, rows: base.rows, bytes: base.bytes, fingerprint: base.fingerprint, chunks: base.chunks }]
+    }
+    // Until it is reckoned: what the logs say came and went.
+    const [inserted, , deleted] = stretch ? tallyOf(table.oid, stretch) : [0, 0, 0]
+    const rows = Math.max(0, before.rows + inserted - deleted)
+    const bytes = Math.round(before.rows > 0 ? (before.bytes / before.rows) * rows : rows * 64)
+    return [{ ...table, ...empty, rows, bytes }]
+  }
+
+  /** Reckons the rows of tables, so that their chunks, counts and fingerprints hold. */
+  async ready(wanted: (path: string) => boolean): Promise<void> {
+    for (const table of this.database.tables) {
+      if (table.structure.kind !== 'table' || !wanted(table.path)) continue
+      let reckoning = this.reckoned.get(table.path)
+      if (!reckoning) {
+        reckoning = this.reckon(table, this.origins.get(table.path)!)
+        this.reckoned.set(table.path, reckoning)
+        reckoning.catch(() => this.reckoned.delete(table.path))
+      }
+      await reckoning
+    }
+  }
+
+  /** The net changes of a table since the state that it is made from; null when there are none. */
+  netOf(table: TableManifest): ReturnType<typeof gather> {
+    const origin = this.origins.get(table.path)!
+    return origin.stretch ? gather(this.store, table, origin.stretch) : Promise.resolve(null)
+  }
+
+  /** The net changes of a table in the log after the last mark; null when there are none. */
+  netSinceMark(table: TableManifest): ReturnType<typeof gather> {
+    const { stretch } = this.origins.get(table.path)!
+    return stretch ? gather(this.store, table, { ...stretch, nets: [] }) : Promise.resolve(null)
+  }
+
+  private async reckon(table: TableManifest, { base }: { base: TableManifest | null }): Promise<void> {
+    const net = (await this.netOf(table))?.share() ?? null
+    const projection = base ? projectionFor(base, table) : null
+    const keyColumn = singleIntegerKey(table)
+    const chunks: ChunkRef[] = []
+    let sum = base && !net?.emptied ? sumOf(base.fingerprint) : [0n, 0n]
+    let rows = base && !net?.emptied ? base.rows : 0
+    const affected = net && !projection ? affects(net, table) : () => true
+    const work = net?.emptied ? [] : (base?.chunks ?? [])
+    const reckon = async (chunk: ChunkRef): Promise<{ ref: ChunkRef | null; change: (sum: bigint[]) => bigint[]; rows: number }> => {
+      const change: ChunkChange = { net, projection }
+      const name = this.store.make({ base: chunk.name, change })
+      const { before, ...after } = await this.store.with(name, (task) => this.store.pool.reckon({ ...task, keyColumn }))
+      const same = before.fingerprint === after.fingerprint && before.rows === after.rows && !projection
+      if (same) this.store.drop(name)
+      const ref = same
+        ? chunk
+        : after.rows === 0
+          ? null
+          : { name, rows: after.rows, bytes: after.bytes, keys: after.keys, tail: after.tail }
+      return {
+        ref,
+        rows: after.rows - before.rows,
+        change: (all) => combine(combine(all, sumOf(before.fingerprint), -1n), sumOf(after.fingerprint), 1n),
+      }
+    }
+    const results: (ReturnType<typeof reckon> | ChunkRef)[] = []
+    for (const chunk of work) {
+      if (!net && !projection) results.push(chunk)
+      else if (!affected(chunk)) results.push(chunk)
+      else {
+        const running = results.filter((one) => one instanceof Promise)
+        if (running.length >= this.store.pool.threads + 2) await running[running.length - this.store.pool.threads - 1]
+        const one = reckon(chunk)
+        one.catch(() => undefined)
+        results.push(one)
+      }
+    }
+    for (const result of results) {
+      if (!(result instanceof Promise)) chunks.push(result)
+      else {
+        const { ref, change, rows: more } = await result
+        if (ref) chunks.push(ref)
+        sum = change(sum)
+        rows += more
+      }
+    }
+    for (const fresh of net ? this.fresh(net) : []) {
+      const { before: _, ...after } = await this.store.with(fresh, (task) => this.store.pool.reckon({ ...task, keyColumn }))
+      chunks.push({ name: fresh, rows: after.rows, bytes: after.bytes, keys: after.keys, tail: after.tail })
+      sum = combine(sum, sumOf(after.fingerprint), 1n)
+      rows += after.rows
+    }
+    const bytes = chunks.reduce((all, chunk) => all + chunk.bytes, 0)
+    Object.assign(table, { chunks, rows, bytes, fingerprint: sum.map((half) => half.toString(16).padStart(16, '0')).join('') })
+  }
+
+  private *fresh(net: SharedNet): Generator<string> {
+    let entries: number[] = []
+    let bytes = 0
+    for (const entry of newEntries(net)) {
+      entries.push(entry)
+      bytes += net.entries[entry * 4 + 1]! - net.entries[entry * 4]!
+      if (bytes < FRESH_BYTES) continue
+      yield this.store.make({ net, entries })
+      entries = []
+      bytes = 0
+    }
+    if (entries.length > 0) yield this.store.make({ net, entries })
+  }
+}
+
+const MASK = (1n << 64n) - 1n
+const sumOf = (fingerprint: string): bigint[] => [BigInt(`0x${fingerprint.slice(0, 16)}`), BigInt(`0x${fingerprint.slice(16)}`)]
+const combine = (a: bigint[], b: bigint[], sign: bigint) => a.map((half, i) => (half + sign * b[i]!) & MASK)
+
+const projectionFor = (base: TableManifest, table: TableManifest) =>
+  base.numbers && table.numbers ? projectionOf(base.numbers, table.numbers, table.fills ?? []) : null
+
+/** Which chunks may hold a row that was changed; told from the ranges of a single integer key. */
+function affects(net: SharedNet, table: TableManifest): (chunk: ChunkRef) => boolean {
+  if (net.keyAt.length !== 1 || net.keyAt[0] !== singleIntegerKey(table)) return () => true
+  const decoder = new TextDecoder()
+  const keys: bigint[] = []
+  for (let at = 0; at < net.entries.length; at += 4) {
+    const [start, end] = [net.entries[at + 2]!, net.entries[at + 3]!]
+    if (start !== 0xffffffff) keys.push(BigInt(decoder.decode(net.bytes.slice(start, end))))
+  }
+  const sorted = BigInt64Array.from(keys).sort()
+  return ({ keys: range }) => {
+    if (!range) return true
+    const [min, max] = [BigInt(range[0]), BigInt(range[1])]
+    let [low, high] = [0, sorted.length]
+    while (low < high) {
+      const middle = (low + high) >> 1
+      if (sorted[middle]! < min) low = middle + 1
+      else high = middle
+    }
+    return low < sorted.length && sorted[low]! <= max
+  }
+}
+
+/** What is known of the tables at a position. */
+function followedAt({ logs, position }: Ingredients): FollowedTables | null {
+  const log = logs.at(-1)
+  if (!log) return null
+  return log.before && log.structure && positionOf(position)! < positionOf(log.structure.from)! ? log.before : log.followed
+}
+
+/** How the rows of a table at the position come about. */
+function originOf(table: TableManifest, from: Ingredients): Origin {
+  const database = from.full.databases[0]!
+  let base = database.tables.find(({ oid }) => oid === table.oid) ?? null
+  let stands = database.position
+  let nets = from.nets
+  for (const [i, net] of from.nets.entries()) {
+    const whole = net.whole.find(({ oid }) => oid === table.oid)
+    if (!whole) continue
+    base = whole
+    stands = net.to
+    nets = from.nets.slice(i + 1)
+  }
+  const followed = followedAt(from) ?? from.nets.at(-1)?.followed ?? null
+  const known = followed?.[table.oid]
+  // No log leads on from the mark: what it holds is what there is.
+  if (!followed || (from.logs.length === 0 && nets.length === 0))
+    return base ? { base, stretch: null, note: null } : { lost: 'It is not in the full that this instant builds upon.' }
+  const stretch: Stretch = {
+    nets: nets.filter((net) => net.changed.some(({ oid }) => oid === table.oid)),
+    logs: from.logs,
+    from: from.mark,
+    to: from.position,
+  }
+  const changes = stretch.nets.length > 0 || tallyOf(table.oid, stretch).some((count) => count > 0) || holdsOpenly(table.oid, stretch)
+  const follows = known?.since && table.numbers
+  if (follows && positionOf(known.since!)! <= positionOf(stands)! && base) return { base, stretch: changes ? stretch : null, note: null }
+  if (follows && known.born && (!base || positionOf(known.since!)! > positionOf(stands)!))
+    return { base: null, stretch: changes ? stretch : null, note: null }
+  if (!base) return { lost: `Its rows at this instant are not known. ${known?.why ?? 'It was not followed.'}` }
+  if (retypedColumn(base, table)) return { lost: `Its rows at this instant are not known. ${known?.why ?? 'Its structure has changed.'}` }
+  const when = stands === database.position ? database.at : (from.nets.find(({ to }) => to === stands)?.at ?? database.at)
+  return {
+    base,
+    stretch: null,
+    note: `Its rows are as of ${when.slice(0, 19).replace('T', ' ')} UTC. ${known?.why ?? 'It is not followed.'}`,
+  }
+}
+
+/** Whether a table has records in chunks that are counted only in part. */
+const holdsOpenly = (oid: number, { logs, to }: Stretch) =>
+  logs.some((log) => positionOf(log.to)! >= positionOf(to)! && log.relations.some((relation) => relation.oid === oid))
+
+function sequencesAt({ logs, position, full }: Ingredients, structure: DatabaseManifest) {
+  // Those at the end of the segment are at or after the instant, so that no number is given out twice.
+  const log = logs.find(({ to }) => positionOf(to)! >= positionOf(position)!) ?? logs.at(-1)
+  const known = log?.sequences ?? (structure.sequences.length > 0 ? structure.sequences : full.databases[0]!.sequences)
+  return known
+}
+
+/** The newest structure that may be used at a position, of those that came with the full, the nets and the logs. */
+export async function structureAt(from: Ingredients, read: (names: string[]) => Promise<DatabaseManifest>): Promise<DatabaseManifest> {
+  const database = from.full.databases[0]!
+  let best: { at: bigint; chunks: string[] | null; exact: string } = {
+    at: positionOf(database.position)!,
+    chunks: null,
+    exact: database.position,
+  }
+  for (const { structure, to } of from.nets) best = { at: positionOf(to)!, chunks: structure, exact: to }
+  for (const { structure } of from.logs) {
+    if (!structure || positionOf(structure.from)! > positionOf(from.position)!) continue
+    if (positionOf(structure.from)! >= best.at) best = { at: positionOf(structure.from)!, chunks: structure.chunks, exact: structure.exact }
+  }
+  const found = best.chunks ? await read(best.chunks) : database
+  const fills = await firstFills(from, read)
+  const tables = found.tables.map((table) => ({
+    ...table,
+    rows: 0,
+    bytes: 0,
+    fingerprint: '0'.repeat(32),
+    chunks: [],
+    fills: fillsOf(table, fills),
+  }))
+  if (positionOf(best.exact)! <= positionOf(from.position)!) return { ...found, tables }
+  const note = {
+    path: found.tables[0]?.path.split('/').slice(0, 2).join('/') ?? database.name,
+    reason: 'Its structure changed several times at this moment and is shown as after the last of these changes.',
+    note: true,
+  }
+  return { ...found, tables, missing: [...found.missing, note] }
+}
+
+/** What older rows hold in a column is known best when the column is new: writing the table anew forgets it. */
+async function firstFills(from: Ingredients, read: (names: string[]) => Promise<DatabaseManifest>): Promise<Map<string, string>> {
+  const fills = new Map<string, string>()
+  const pieces = from.logs.flatMap(({ structure }) => (structure ? [structure.chunks] : []))
+  for (const chunks of pieces) {
+    for (const table of (await read(chunks)).tables) {
+      table.numbers?.forEach((number, i) => {
+        const key = `${table.oid} ${number}`
+        if (!fills.has(key)) fills.set(key, table.fills?.[i] ?? '\\N')
+      })
+    }
+  }
+  return fills
+}
+
+const fillsOf = (table: TableManifest, first: Map<string, string>): string[] =>
+  (table.numbers ?? []).map((number, i) => first.get(`${table.oid} ${number}`) ?? table.fills?.[i] ?? '\\N')

@@ -1,0 +1,288 @@
+import { randomUUID } from 'node:crypto'
+import { Chains, type Artifact } from '../../core/chain/chain'
+import { positionOf } from '../../core/chain/position'
+import type { FollowedTables, NetManifest, NetTable } from '../../core/changes/manifest'
+import { singleIntegerKey } from '../../core/content/keys'
+import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { lanesOf, type LaneData } from '../catalog/lifeline'
+import { accessOf } from '../catalog/sources'
+import type { Vessel } from '../catalog/vessels'
+import { snapshotOnLog, type LogSnapshot } from '../log/begin'
+import { chainFrom, viewOfChain } from '../log/instant'
+import type { MemberView } from '../log/view'
+import { waitForLog } from '../log/wait'
+import { captureTable, DatabaseCapture } from '../sources/postgres/capture'
+import { withClient, type PostgresAccess } from '../sources/postgres/connect'
+import type { Store } from '../store/store'
+import type { ContentWriter } from '../store/writer'
+import { namesOf } from '../../core/things/thing'
+import type { RunContext } from './context'
+import { writeJson, type FinishedMember } from './manifests'
+import { writeNet, writeTable } from './net-content'
+
+export type Derived = 'differential' | 'incremental' | 'synthetic'
+
+/** A member's artifact that was computed, with what its point says of it. */
+export interface DerivedMember extends FinishedMember {
+  member: string
+  kind: Derived
+  parent: string | undefined
+  from: string
+  position: string
+  era: string
+  rows: number
+  bytes: number
+  names: string[]
+  missing: DatabaseManifest['missing']
+}
+
+type Follower = Awaited<ReturnType<typeof followerOf>>
+
+const followerOf = (run: RunContext, vesselId: string, member: string) =>
+  run.engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vesselId).where('member', '=', member).executeTakeFirst()
+
+/** Computes what one member has become since an earlier artifact, from its log. The source's tables are not read, but for those that are in no log. */
+export class Derivation {
+  private access!: PostgresAccess
+  private row!: NonNullable<Follower>
+  private lanes!: LaneData
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly vessel: Vessel,
+    private readonly store: Store,
+    private readonly writer: ContentWriter,
+    private readonly member: string,
+    private readonly kind: Derived,
+  ) {}
+
+  async go(): Promise<DerivedMember> {
+    const [source] = namesOf(this.member)
+    this.access = await accessOf(this.run.engine, source!)
+    const row = await followerOf(this.run, this.vessel.id, this.member)
+    if (!row || (row.state !== 'following' && row.state !== 'stalled')) throw this.noLog(row?.trouble?.what)
+    this.row = row
+    this.lanes = await lanesOf(this.run.engine, this.vessel.id)
+    const parent = this.parentOf()
+    const label = this.member.replace('/', ' / ')
+    const log = await this.run.plan({ kind: 'log', member: label, title: 'Log up to now' })
+    const compute = await this.run.plan({
+      kind: 'net',
+      member: label,
+      title: this.kind === 'synthetic' ? 'Full from its chain' : 'Net changes',
+    })
+    let exact: LogSnapshot | null = null
+    try {
+      const { position, end } = await this.run.step(log, async () => {
+        exact = await this.snapshot(parent)
+        const position = exact?.position ?? (await this.positionNow())
+        const end = await waitForLog(this.run.engine, this.vessel.id, this.member, position, this.run.signal)
+        this.lanes = await lanesOf(this.run.engine, this.vessel.id)
+        this.row = (await followerOf(this.run, this.vessel.id, this.member))!
+        // Where nothing was changed up to the position, the chain ends before it and the state is the same.
+        return { position: exact ? position : end, end }
+      })
+      const view = await this.viewAt(parent, position, end)
+      return await this.run.step(compute, (count) =>
+        this.kind === 'synthetic' ? this.synthetic(view, position, count) : this.net(view, parent, position, exact, count),
+      )
+    } finally {
+      await (exact as LogSnapshot | null)?.close()
+    }
+  }
+
+  /** What it builds upon: the newest full, or for an incremental the newest artifact of all. */
+  private parentOf(): Artifact {
+    const chains = new Chains(this.lanes.artifacts)
+    const kinds = this.kind === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
+    const own = this.lanes.artifacts.filter(
+      ({ member, era, kind }) => member === this.member && era === this.row.era && kinds.includes(kind),
+    )
+    const whole = own.filter((artifact) => chains.to(this.member, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
+    const newest = whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1)
+    if (newest) return newest
+    throw new VesselError('no_full', {
+      what: `${this.member} has no full yet that its log leads on from.`,
+      touched: 'Nothing was changed.',
+      next: 'Back it up in full first; the log begins with that.',
+    })
+  }
+
+  private noLog(why: string | undefined): VesselError {
+    return new VesselError('no_log', {
+      what: `The log of ${this.member} is not followed${why ? `: ${why}` : '.'}`,
+      touched: 'Nothing was changed.',
+      next: 'Switch the log on in the definition, or make a full.',
+    })
+  }
+
+  /** Tables whose rows at the position are not told by the log. */
+  private toRead(parent: Artifact, followed: FollowedTables): number[] {
+    return Object.entries(followed)
+      .filter(([, { since, born }]) => since === null || (!born && positionOf(since)! > positionOf(parent.to)!))
+      .map(([oid]) => Number(oid))
+  }
+
+  private async snapshot(parent: Artifact): Promise<LogSnapshot | null> {
+    if (this.kind === 'synthetic' || this.toRead(parent, this.row.tables).length === 0) return null
+    return snapshotOnLog(this.run.engine, this.vessel, this.access, this.row.database, (why) => this.run.say('warning', why))
+  }
+
+  private async positionNow(): Promise<string> {
+    const read = (client: Parameters<Parameters<typeof withClient>[2]>[0]) =>
+      client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
+    return (await withClient(this.access, this.row.database, read)).rows[0]!.position
+  }
+
+  private async viewAt(parent: Artifact, position: string, end: string): Promise<MemberView> {
+    const path = new Chains(this.lanes.artifacts).to(this.member, parent.to)!
+    const chain = await chainFrom(
+      this.run.engine,
+      this.vessel.id,
+      path.artifacts.map(({ id }) => id),
+      position,
+      end,
+    )
+    return viewOfChain(this.store, chain)
+  }
+
+  private base(view: MemberView, position: string) {
+    const database = view.manifest.databases[0]!
+    return {
+      artifact: randomUUID(),
+      sourceId: this.row.source_id,
+      member: this.member,
+      era: this.row.era,
+      position,
+      at: new Date(Math.max(this.row.at?.getTime() ?? 0, 0)),
+      missing: database.missing,
+    }
+  }
+
+  private async net(
+    view: MemberView,
+    parent: Artifact,
+    position: string,
+    exact: LogSnapshot | null,
+    count: (counter: string, by: number) => void,
+  ): Promise<DerivedMember> {
+    const before = this.writer.stored
+    const database = view.manifest.databases[0]!
+    const read = exact
+      ? await this.recapture(exact, this.toRead(parent, this.row.tables), count)
+      : { tables: [], structure: null, at: null }
+    const skip = new Set(read.tables.map(({ oid }) => oid))
+    const changed: NetTable[] = []
+    for (const table of database.tables) {
+      this.run.signal.throwIfAborted()
+      if (table.structure.kind !== 'table' || skip.has(table.oid)) continue
+      const net = (await view.netSinceMark(table))?.share()
+      if (!net || (net.entries.length === 0 && !net.emptied)) continue
+      const written = await writeNet(this.writer, table, net)
+      count('rows', written.rows)
+      count('bytes', written.bytes)
+      changed.push(written)
+    }
+    const base = this.base(view, position)
+    const at = read.at ?? base.at
+    const structure = await writeJson(this.writer, read.structure ?? withoutRowsIn(database))
+    const kind = this.kind as 'differential' | 'incremental'
+    const manifest: NetManifest = {
+      format: 1,
+      kind,
+      source: this.access.name,
+      database: this.row.database,
+      from: parent.to,
+      to: position,
+      at: at.toISOString(),
+      era: this.row.era,
+      structure,
+      changed,
+      whole: read.tables,
+      followed: this.row.tables,
+    }
+    const names = await writeJson(this.writer, manifest)
+    const sum = (field: 'rows' | 'bytes') => [...changed, ...read.tables].reduce((all, one) => all + one[field], 0)
+    const missing = base.missing.filter(({ path }) => !read.tables.some((table) => table.path === path))
+    return {
+      ...base,
+      at,
+      kind,
+      parent: parent.id,
+      from: parent.to,
+      rows: sum('rows'),
+      bytes: sum('bytes'),
+      names,
+      stored: this.writer.stored - before,
+      missing,
+    }
+  }
+
+  /** Reads tables whole that no log tells of, through a snapshot that lies on the log's position. */
+  private async recapture(
+    exact: LogSnapshot,
+    oids: number[],
+    count: (counter: string, by: number) => void,
+  ): Promise<{ tables: TableManifest[]; structure: DatabaseManifest; at: Date }> {
+    const capture = await DatabaseCapture.open(this.access, this.row.database, this.run.signal, exact)
+    try {
+      const followed = this.row.tables
+      const wanted = new Set(capture.tables.filter(({ oid }) => oids.includes(oid) && followed[oid]).map((table) => capture.pathOf(table)))
+      const tables: TableManifest[] = []
+      const client = await capture.reader()
+      try {
+        for (const table of await capture.secure(wanted)) {
+          const moved = (rows: number, bytes: number) => (count('rows', rows), count('bytes', bytes))
+          tables.push(
+            await captureTable(client, table, capture.pathOf(table), this.writer, { earlier: undefined, signal: this.run.signal, moved }),
+          )
+        }
+      } finally {
+        await client.end().catch(() => undefined)
+      }
+      for (const { path, reason } of capture.missing) await this.run.say('warning', `${path} is not covered. ${reason}`)
+      const taken = capture.tables.filter(
+        ({ oid, structure }) => structure.kind !== 'foreign' && (followed[oid] || structure.kind === 'partitioned'),
+      )
+      const structure = await capture.finish(await capture.structure(), capture.describe(taken), null)
+      return { tables, structure, at: this.run.engine.clock.ofSource(new Date(capture.at)) }
+    } finally {
+      await capture.close()
+    }
+  }
+
+  private async synthetic(view: MemberView, position: string, count: (counter: string, by: number) => void): Promise<DerivedMember> {
+    const before = this.writer.stored
+    const database = view.manifest.databases[0]!
+    const tables: TableManifest[] = []
+    for (const table of database.tables) {
+      this.run.signal.throwIfAborted()
+      await view.ready((path) => path === table.path)
+      tables.push(await writeTable(this.writer, view.store, table, singleIntegerKey(table), (name) => !view.store.isMade(name)))
+      count('rows', table.rows)
+      count('bytes', table.bytes)
+    }
+    const base = this.base(view, position)
+    const manifest = { ...view.manifest, kind: 'synthetic' as const, databases: [{ ...database, tables }] }
+    const names = await writeJson(this.writer, manifest)
+    const sum = (field: 'rows' | 'bytes') => tables.reduce((all, one) => all + one[field], 0)
+    return {
+      ...base,
+      kind: 'synthetic',
+      parent: undefined,
+      from: position,
+      rows: sum('rows'),
+      bytes: sum('bytes'),
+      names,
+      stored: this.writer.stored - before,
+    }
+  }
+}
+
+const withoutRowsIn = (database: DatabaseManifest): DatabaseManifest => ({
+  ...database,
+  missing: [],
+  largeObjects: null,
+  tables: database.tables.map((table) => ({ ...table, rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] })),
+})
