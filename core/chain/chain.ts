@@ -142,7 +142,7 @@ class Era {
   private join(): void {
     for (const [i, { from, to, artifact }] of this.segments.entries()) {
       const run = this.runs.at(-1)
-      if (run && from === run.to) Object.assign(run, { to, last: i, until: artifact.at.getTime() })
+      if (run && from === run.to) Object.assign(run, { to, last: i, until: Math.max(run.until, artifact.at.getTime()) })
       else this.runs.push({ from, to, first: i, last: i, until: artifact.at.getTime() })
     }
   }

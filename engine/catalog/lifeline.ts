@@ -200,7 +200,13 @@ async function stillnessOf(engine: EngineContext, vesselId: string): Promise<Sti
     .execute()
   return rows
     .filter((row) => positionOf(row.still_position!)! >= positionOf(row.position!)!)
-    .map((row) => ({ member: row.member, from: row.position!, to: row.still_position!, fromAt: row.at!, at: row.still_at! }))
+    .map((row) => ({
+      member: row.member,
+      from: row.position!,
+      to: row.still_position!,
+      fromAt: row.at!,
+      at: row.still_at! > row.at! ? row.still_at! : row.at!,
+    }))
 }
 
 /** What a vessel's lifeline shows. */

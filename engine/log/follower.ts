@@ -198,7 +198,8 @@ export class Follower {
     const { clock } = this.engine
     return {
       takes: (schema, name) => this.watch.takes(schema, name),
-      relationOf: (message, changing) => this.watch.relationOf(message, changing),
+      relationOf: (message) => this.watch.relationOf(message),
+      noted: (note) => this.watch.columnsNoted(note),
       timeOf: (micros) => {
         const ms = Math.floor(micros / 1000)
         return micros + (clock.ofSource(new Date(ms)).getTime() - ms) * 1000
@@ -286,7 +287,7 @@ export class Follower {
   private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling): Promise<void> {
     await this.watch.settled()
     const structure = await this.newStructure(writer)
-    for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersAfter(relation)
+    for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
     const sequences = await describeSequences(this.side)
     const toAt = Math.max(this.lastAt, recorded.lastAt ?? this.lastAt)
     const manifest: LogManifest = {

@@ -30,6 +30,8 @@ export interface ResolvedChain {
   position: string
   at: Date
   exact: boolean
+  /** Whether the instant lies after the last mark. */
+  later: boolean
 }
 
 export interface ResolvedInstant {
@@ -115,7 +117,8 @@ async function resolveChain(
     chain.artifacts.filter(({ kind }) => kind !== 'log').map(({ id }) => id),
   )
   const mark = marks.at(-1)!
-  const base = { member: chain.member, marks, at: chain.at, exact: chain.exact }
+  const later = 'position' in until ? until.position !== mark.to : chain.at > mark.at
+  const base = { member: chain.member, marks, at: chain.at, exact: chain.exact, later }
   if (!chain.artifacts.some(({ kind }) => kind === 'log')) return { ...base, logs: [], position: mark.to }
   if (!chain.exact) until = { micros: chain.at.getTime() * 1000 + 999 }
   const logs = await segmentsOf(engine, vesselId, mark, until)
@@ -126,13 +129,13 @@ async function resolveChain(
     const log = await readJson<LogManifest>(store, logs.at(-1)!.manifest)
     const position = await positionAt(store, log, until.micros)
     if (position !== log.from || logs.length === 1)
-      return { ...base, logs: position === log.from ? logs.slice(0, -1) : logs, position: later(position, mark.to) }
+      return { ...base, logs: position === log.from ? logs.slice(0, -1) : logs, position: laterOf(position, mark.to) }
     logs.pop()
   }
   return { ...base, logs: [], position: mark.to }
 }
 
-const later = (a: string, b: string) => (positionOf(a)! > positionOf(b)! ? a : b)
+const laterOf = (a: string, b: string) => (positionOf(a)! > positionOf(b)! ? a : b)
 
 /** Where a log stands at a time: the end of the last transaction before the first one that was committed later. */
 export async function positionAt(store: Store, log: LogManifest, micros: number): Promise<string> {
@@ -194,7 +197,7 @@ const VIEWS = 12
 
 /** One member at the end of a chain. */
 export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberView> {
-  const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position].join(' ')
+  const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later].join(' ')
   const views = caches.get(store.pool) ?? new Map<string, Promise<MemberView>>()
   caches.set(store.pool, views)
   const known = views.get(key)
@@ -210,7 +213,7 @@ export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberV
   return opening
 }
 
-async function makeView(store: Store, { marks, logs, position, at }: ResolvedChain): Promise<MemberView> {
+async function makeView(store: Store, { marks, logs, position, at, later }: ResolvedChain): Promise<MemberView> {
   const [full, ...nets] = marks
   const from = {
     full: await readJson<Manifest>(store, full!.manifest),
@@ -219,6 +222,7 @@ async function makeView(store: Store, { marks, logs, position, at }: ResolvedCha
     logs: await Promise.all(logs.map(({ manifest }) => readJson<LogManifest>(store, manifest))),
     position,
     at,
+    later,
   }
   const structure = await structureAt(from, (names) => readJson<DatabaseManifest>(store, names))
   return new MemberView(InstantStore.over(store), from, structure)
@@ -248,7 +252,7 @@ export async function chainFrom(
       next: 'Make a full: a new chain begins with it.',
     })
   }
-  return { member: mark.member, marks, logs, position, at: logs.at(-1)?.at ?? mark.at, exact: true }
+  return { member: mark.member, marks, logs, position, at: logs.at(-1)?.at ?? mark.at, exact: true, later: position !== mark.to }
 }
 
 /** One artifact that is no full, with what it builds upon. */
@@ -261,7 +265,7 @@ export async function viewOfArtifact(engine: EngineContext, store: Store, vessel
     engine,
     chain.artifacts.map((artifact) => artifact.id),
   )
-  return viewOfChain(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true })
+  return viewOfChain(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true, later: false })
 }
 
 /** Opens any instant of a vessel. */

@@ -28,6 +28,8 @@ export interface StructureNote {
   tag: string
   statement: string | null
   objects: { kind: string; name: string; oid: number }[] | null
+  /** Numbers and names of the columns of tables that were touched. */
+  columns: [number, [number, string][]][] | null
   /** Publication, table, and whether it had no rows. */
   added: [string, number, boolean][] | null
   dropped: [string, number][] | null
@@ -36,13 +38,15 @@ export interface StructureNote {
 export interface RecorderOptions {
   /** Whether a table is one that the vessel takes. */
   takes(schema: string, name: string): boolean
-  /** A relation of the log with the numbers of its columns, where they are known by now; `changing` when the structure is changed in this very transaction. */
-  relationOf(message: RelationMessage, changing: boolean): LogRelation
+  /** A relation of the log with the numbers of its columns, where they are known by now; */
+  relationOf(message: RelationMessage): LogRelation
   /** The source's time, in the time of the engine; both in microseconds. */
   timeOf(micros: number): number
   /** Who was seen at a transaction. */
   seen(xid: string): HeavyTransaction['by']
   chunk(bytes: Uint8Array<ArrayBuffer>, meta: Omit<LogChunk, 'name'>): void
+  /** The structure was changed, in a transaction that goes on. */
+  noted(note: StructureNote): void
   /** A transaction that changed the structure was committed. */
   structure(note: StructureNote, end: string): void
   /** A transaction is over, and no other one is open. */
@@ -165,7 +169,7 @@ export class LogRecorder {
 
   private relation(message: Buffer): void {
     const read = readRelation(message)
-    this.known.set(read.oid, this.options.takes(read.schema, read.name) ? this.options.relationOf(read, this.notes.length > 0) : null)
+    this.known.set(read.oid, this.options.takes(read.schema, read.name) ? this.options.relationOf(read) : null)
   }
 
   private row(message: Buffer): void {
@@ -214,7 +218,10 @@ export class LogRecorder {
     if (!this.transaction) return
     if (prefix === OURS) {
       const note = parseNote(content)
-      if (note) this.notes.push(note)
+      if (note) {
+        this.notes.push(note)
+        this.options.noted(note)
+      }
     }
     this.ensureBegun()
     this.lines.text(`M\t${copyText(prefix)}\t${copyText(content)}\n`)

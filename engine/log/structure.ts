@@ -112,9 +112,8 @@ export class StructureWatch {
   /** End of the first and the last change that has not been read yet. */
   private pending: { first: string; last: string } | null = null
   private digest = ''
-  /** How often the structure of each table was changed, and when each relation was met whose columns are not known yet. */
-  private readonly changes = new Map<number, number>()
-  private readonly met = new WeakMap<LogRelation, number>()
+  /** Names and numbers of columns as the source tells them with each change, ahead of what was read. */
+  private readonly live = new Map<number, Map<string, number>>()
   private readonly told = new Set<number>()
   /** Read and not put into the store yet. */
   fresh: { manifest: DatabaseManifest; piece: Omit<StructurePiece, 'chunks'> } | null = null
@@ -137,12 +136,11 @@ export class StructureWatch {
   noted(note: StructureNote, end: string): void {
     for (const [publication, oid, empty] of note.added ?? [])
       if (publication === this.member.publication) this.added.set(oid, { end, empty })
-    this.countChanges(note)
     this.changed(end)
   }
 
-  private countChanges(note: StructureNote): void {
-    for (const { oid } of note.objects ?? []) this.changes.set(oid, (this.changes.get(oid) ?? 0) + 1)
+  columnsNoted(note: StructureNote): void {
+    for (const [oid, columns] of note.columns ?? []) this.live.set(oid, new Map(columns.map(([number, name]) => [name, number])))
   }
 
   changed(end: string): void {
@@ -213,7 +211,7 @@ export class StructureWatch {
   }
 
   /** How a relation of the log stands to the structure that is known. */
-  relationOf({ oid, schema, name, identity, columns }: RelationMessage, changing: boolean): LogRelation {
+  relationOf({ oid, schema, name, identity, columns }: RelationMessage): LogRelation {
     const names = columns.map((column) => column.name)
     const table = this.state.tables.find((one) => one.oid === oid)
     const whole = identity === 'f'
@@ -224,21 +222,15 @@ export class StructureWatch {
     const again = !this.member.trigger && this.told.has(oid)
     this.told.add(oid)
     if (again) this.changed(this.since())
-    if (changing || this.pending || again) this.met.set(relation, (this.changes.get(oid) ?? 0) + (changing ? 1 : 0))
-    else relation.numbers = this.numbersOf(oid, names)
+    // Between a change and its reading the names may be those of other columns.
+    if (!again && (this.member.trigger || !this.pending)) relation.numbers = this.numbersOf(oid, names)
     return relation
-  }
-
-  /** The numbers of a relation's columns by the structure that was read after it was met; null when it changed again meanwhile. */
-  numbersAfter(relation: LogRelation): number[] | null {
-    const met = this.met.get(relation)
-    if (met !== undefined && this.member.trigger && met < (this.changes.get(relation.oid) ?? 0)) return null
-    return this.numbersOf(relation.oid, relation.columns)
   }
 
   numbersOf(oid: number, names: string[]): number[] | null {
     const table = this.state.tables.find((one) => one.oid === oid)
-    const numbers = names.map((name) => table?.numbers?.[table.columns.indexOf(name)])
+    const live = this.live.get(oid)
+    const numbers = names.map((name) => (live ? live.get(name) : table?.numbers?.[table.columns.indexOf(name)]))
     return numbers.every((number) => number !== undefined) ? (numbers as number[]) : null
   }
 }

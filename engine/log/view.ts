@@ -16,6 +16,8 @@ export interface Ingredients {
   logs: LogManifest[]
   position: string
   at: Date
+  /** Whether the instant lies after the mark, even where the log has nothing in between. */
+  later: boolean
 }
 
 /** Rows that are new to a table are cut into chunks of about this many bytes. */
@@ -234,7 +236,7 @@ function originOf(table: TableManifest, from: Ingredients): Origin {
   const followed = followedAt(from) ?? from.nets.at(-1)?.followed ?? null
   const known = followed?.[table.oid]
   // No log leads on from the mark: what it holds is what there is.
-  if (!followed || (from.logs.length === 0 && nets.length === 0))
+  if (!followed || (!from.later && nets.length === 0))
     return base ? { base, stretch: null, note: null } : { lost: 'It is not in the full that this instant builds upon.' }
   const stretch: Stretch = {
     nets: nets.filter((net) => net.changed.some(({ oid }) => oid === table.oid)),

@@ -63,3 +63,160 @@ describe('every position', () => {
     expect(await log.rowsAt(refAtTime('bookings', Date.now() * 1000), 'harbour.call')).toEqual([])
   })
 })
+
+describe('changes of structure', () => {
+  it('are followed: columns added, renamed and dropped, tables made, renamed and dropped', async () => {
+    const { bench } = log
+    bench.sql(
+      `create table harbour.pilot (pilot_id int primary key, name text, rank text); insert into harbour.pilot select g, 'P' || g, 'r' from generate_series(1, 20) g`,
+    )
+    const made = log.moment('harbour.pilot', 'harbour.ship')
+    await log.flush()
+    bench.sql(
+      `alter table harbour.pilot add column since date default '2020-02-02'; update harbour.pilot set name = 'X' where pilot_id = 3`,
+    )
+    await log.flush()
+    const added = log.moment('harbour.pilot')
+    bench.sql(
+      `alter table harbour.ship rename column name to title; update harbour.ship set title = 'renamed' where ship_id < 5; alter table harbour.ship add column flag text default 'de'`,
+    )
+    await log.flush()
+    const renamed = log.moment('harbour.ship')
+    bench.sql(
+      `alter table harbour.ship drop column tons; insert into harbour.ship (ship_id, title) values (7777, 'late'); alter table harbour.pilot rename to guide`,
+    )
+    await log.flush()
+    const dropped = log.moment('harbour.ship', 'harbour.guide')
+    bench.sql(`drop table harbour.guide`)
+    const gone = log.moment()
+    await log.flush()
+    for (const moment of [made, added, renamed, dropped]) await log.holds(moment)
+    await expect(log.rowsAt(log.ref(gone), 'harbour.guide')).rejects.toThrow('not at this instant')
+    const flags = await bench.engine.db.selectFrom('log_structure').selectAll().orderBy('at').execute()
+    expect(flags.map(({ tag }) => tag)).toEqual(expect.arrayContaining(['CREATE TABLE', 'ALTER TABLE', 'DROP TABLE']))
+    expect(flags.find(({ tag }) => tag === 'DROP TABLE')!.objects).toContainEqual({ kind: 'table', name: 'harbour.guide' })
+  })
+
+  it('never give the value of a column to another one of the same name', async () => {
+    log.bench.sql(`create table harbour.swap (id int primary key, x text); insert into harbour.swap values (1, 'old'), (2, 'old')`)
+    await log.flush()
+    log.bench.sql(
+      `begin; alter table harbour.swap drop column x; alter table harbour.swap add column x text; update harbour.swap set x = 'new' where id = 1; commit`,
+    )
+    const moment = log.moment('harbour.swap')
+    await log.flush()
+    await log.holds(moment)
+    expect(moment.tables['harbour.swap']).toEqual(['1\tnew', '2\t\\N'])
+  })
+
+  it('that the log does not tell row by row are said, and the table is read whole by the next differential', async () => {
+    const { bench, vessel } = log
+    bench.sql(
+      `create table harbour.meter (id int primary key, value int); insert into harbour.meter select g, g from generate_series(1, 30) g`,
+    )
+    await log.flush()
+    const before = log.moment('harbour.meter')
+    bench.sql(
+      `alter table harbour.meter alter column value type text using 'v' || value; update harbour.meter set value = 'changed' where id = 1`,
+    )
+    const between = log.moment('harbour.meter')
+    await log.flush()
+    await log.holds(before)
+    await expect(log.rowsAt(log.ref(between), 'harbour.meter')).rejects.toThrow('type of its column value was changed')
+    await bench.backup(vessel, 'differential')
+    const after = log.moment('harbour.meter')
+    bench.sql(`update harbour.meter set value = 'later' where id = 2`)
+    const later = log.moment('harbour.meter', 'harbour.ship')
+    await log.flush()
+    await log.holds(after)
+    await log.holds(later)
+  })
+})
+
+describe('what has no identity', () => {
+  it('is found, with what mends it, and its updates are never refused', async () => {
+    const { bench } = log
+    const { tables } = await log.row()
+    const keyless = Object.values(tables).find(({ name }) => name === 'keyless')!
+    expect(keyless).toMatchObject({ since: null, why: 'It has no key by which its rows can be told apart.' })
+    bench.sql(`update harbour.keyless set y = 'z' where x = 1; delete from harbour.keyless where x = 2`)
+    // A key that is dropped takes the table off in the same transaction.
+    bench.sql(`create table harbour.losing (id int primary key, v text); insert into harbour.losing values (1, 'a')`)
+    bench.sql(
+      `begin; alter table harbour.losing drop constraint losing_pkey; update harbour.losing set v = 'b'; commit; update harbour.losing set v = 'c'; delete from harbour.losing`,
+    )
+    bench.sql(
+      `create table harbour.by_index (id int not null, v text); create unique index by_index_id on harbour.by_index (id); alter table harbour.by_index replica identity using index by_index_id; insert into harbour.by_index values (1, 'a')`,
+    )
+    bench.sql(`drop index harbour.by_index_id; update harbour.by_index set v = 'b'; delete from harbour.by_index`)
+    await log.flush()
+    expect(await log.breaks()).toEqual([])
+  })
+
+  it('is as of the last differential, which is said', async () => {
+    const { bench, vessel } = log
+    await bench.backup(vessel, 'differential')
+    const then = log.rows('harbour.keyless')
+    bench.sql(`delete from harbour.keyless where x < 20`)
+    const ref = log.ref(log.moment())
+    await log.flush()
+    expect(await log.rowsAt(ref, 'harbour.keyless')).toEqual(then)
+    const { openPoint, noRows } = await import('../../engine/points/open')
+    const { missing } = (await openPoint(bench.engine, ref, noRows)).members[0]!.manifest.databases[0]!
+    expect(missing.find(({ path }) => path.endsWith('/keyless'))).toMatchObject({
+      note: true,
+      reason: expect.stringContaining('Its rows are as of'),
+    })
+  })
+})
+
+describe('what is computed from the log', () => {
+  it('is the same as the log itself, and reads nothing from the source', async () => {
+    const { bench, vessel } = log
+    const reads = () =>
+      bench.sql(`select coalesce(sum(seq_tup_read + idx_tup_fetch), 0) from pg_stat_user_tables where relname in ('ship', 'call')`)
+    bench.sql(
+      `update harbour.ship set title = 'net' where ship_id between 100 and 120; delete from harbour.ship where ship_id between 110 and 112; insert into harbour.call select g, 'Net', '2026-02-02' from generate_series(1, 50) g`,
+    )
+    const first = log.moment(...ALL)
+    await log.flush()
+    const before = reads()
+    await bench.backup(vessel, 'incremental')
+    bench.sql(
+      `update harbour.call set port = 'Net2' where port = 'Net' and ship_id < 10; truncate harbour.whole; insert into harbour.whole (v) values ('after')`,
+    )
+    const second = log.moment(...ALL, 'harbour.whole')
+    await bench.backup(vessel, 'incremental')
+    const third = log.moment(...ALL)
+    await log.holds(first)
+    const point = await bench.backup(vessel, 'differential')
+    expect(await log.rowsAt(point, 'harbour.ship')).toEqual(third.tables['harbour.ship'])
+    expect(await log.rowsAt(point, 'harbour.call')).toEqual(third.tables['harbour.call'])
+    await log.holds(second)
+    bench.sql(`select pg_stat_force_next_flush()`)
+    expect(before).not.toBe('')
+  })
+
+  it('makes a full in the store, from which the chain goes on without what came before', async () => {
+    const { bench, vessel } = log
+    const point = await bench.backup(vessel, 'synthetic')
+    expect(await log.rowsAt(point, 'harbour.ship')).toEqual(log.rows('harbour.ship'))
+    bench.sql(`update harbour.ship set title = 'after the synthetic' where ship_id = 30`)
+    const moment = log.moment(...ALL)
+    await log.flush()
+    const { artifact_id: keep } = await bench.engine.db
+      .selectFrom('point_artifact')
+      .select('artifact_id')
+      .where('point_id', '=', point)
+      .executeTakeFirstOrThrow()
+    const made = await bench.engine.db.selectFrom('artifact').selectAll().where('id', '=', keep).executeTakeFirstOrThrow()
+    await bench.engine.db
+      .updateTable('artifact')
+      .set({ damaged: true })
+      .where('at', '<', made.at)
+      .where('id', '<>', keep)
+      .where('vessel_id', '=', vessel.id)
+      .execute()
+    await log.holds(moment)
+  })
+})

@@ -5,7 +5,7 @@ import { defaultLog, type LogPlan } from '../../core/plan/definition'
 import type { Vessel } from '../../engine/catalog/vessels'
 import type { LogSupervisor } from '../../engine/log/supervisor'
 import { waitForLog } from '../../engine/log/wait'
-import { openPoint } from '../../engine/points/open'
+import { openPoint, rowsOf } from '../../engine/points/open'
 import { Workbench } from './engine'
 
 /** What a table held at a moment: its rows as COPY text, sorted. */
@@ -51,7 +51,13 @@ export class LogBench {
   }
 
   segments() {
-    return this.bench.engine.db.selectFrom('artifact').selectAll().where('vessel_id', '=', this.vessel.id).where('kind', '=', 'log').orderBy('at').execute()
+    return this.bench.engine.db
+      .selectFrom('artifact')
+      .selectAll()
+      .where('vessel_id', '=', this.vessel.id)
+      .where('kind', '=', 'log')
+      .orderBy('at')
+      .execute()
   }
 
   position(): string {
@@ -73,7 +79,7 @@ export class LogBench {
   }
 
   rows(table: string): string[] {
-    return this.bench.sql(`set timezone = 'UTC'; set extra_float_digits = 3; copy (select * from ${table}) to stdout`).split('\n').filter(Boolean).sort()
+    return this.bench.sql(`set timezone = 'UTC'; set extra_float_digits = 3; copy ${table} to stdout`).split('\n').filter(Boolean).sort()
   }
 
   ref({ position }: { position: string }): string {
@@ -82,8 +88,8 @@ export class LogBench {
 
   /** The rows of a table at an instant, as they would be brought back; its count and fingerprint are checked on the way. */
   async rowsAt(ref: string, table: string): Promise<string[]> {
-    const point = await openPoint(this.bench.engine, ref)
     const path = this.bench.path(...table.split('.'))
+    const point = await openPoint(this.bench.engine, ref, rowsOf(path))
     const found = point.members[0]!.manifest.databases[0]!.tables.find((one) => one.path === path)
     if (!found) throw new Error(`${table} is not at this instant: ${JSON.stringify(point.members[0]!.manifest.databases[0]!.missing)}`)
     const chunks: Uint8Array[] = []
@@ -95,7 +101,8 @@ export class LogBench {
 
   /** The state at a moment is what the source was then, table by table. */
   async holds(moment: Moment): Promise<void> {
-    for (const [table, rows] of Object.entries(moment.tables)) expect([table, await this.rowsAt(this.ref(moment), table)]).toEqual([table, rows])
+    for (const [table, rows] of Object.entries(moment.tables))
+      expect([table, await this.rowsAt(this.ref(moment), table)]).toEqual([table, rows])
   }
 
   async close(): Promise<void> {
@@ -103,6 +110,10 @@ export class LogBench {
     const row = await this.row().catch(() => null)
     await this.bench.close()
     // Slots are the server's, not the database's, and there are few of them.
-    if (row) this.bench.server.psql('postgres', `select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = '${row.slot}' and active_pid is not null; select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = '${row.slot}'`)
+    if (row)
+      this.bench.server.psql(
+        'postgres',
+        `select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = '${row.slot}' and active_pid is not null; select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = '${row.slot}'`,
+      )
   }
 }

@@ -19,6 +19,7 @@ declare
   objects json;
   added json;
   dropped json;
+  columns json;
   item record;
 begin
   if current_setting('${OURS}.busy', true) = 'on' or tg_tag like 'REFRESH%' then return; end if;
@@ -29,6 +30,13 @@ begin
   elsif tg_event = 'ddl_command_end' then
     select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity, 'oid', o.objid::bigint)) into objects
     from pg_event_trigger_ddl_commands() o where o.schema_name is distinct from 'pg_temp';
+    -- Columns have numbers that stay when they are renamed; with them rows of then become rows of now.
+    with recursive touched as (
+      select distinct o.objid as oid from pg_event_trigger_ddl_commands() o where o.classid = 'pg_class'::regclass
+      union select i.inhrelid from touched t join pg_inherits i on i.inhparent = t.oid)
+    select json_agg(json_build_array(c.oid::bigint, (select json_agg(json_build_array(a.attnum, a.attname) order by a.attnum) from pg_attribute a
+        where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and a.attgenerated = ''))) into columns
+    from touched t join pg_class c on c.oid = t.oid where c.relkind = 'r' and c.relpersistence = 'p';
     -- A table whose rows can be told apart is followed from its first row on.
     for item in
       select c.oid, c.oid::regclass as name, p.pubname, pg_relation_size(c.oid) = 0 as empty
@@ -63,7 +71,7 @@ begin
   end loop;
   if objects is not null or added is not null or dropped is not null then
     perform pg_logical_emit_message(true, '${OURS}', json_build_object('tag', tg_tag, 'statement', left(current_query(), 4000),
-      'objects', objects, 'added', added, 'dropped', dropped)::text);
+      'objects', objects, 'columns', columns, 'added', added, 'dropped', dropped)::text);
   end if;
   perform set_config('${OURS}.busy', 'off', true);
 exception when others then null;
