@@ -5,7 +5,8 @@ import { newestPoint } from '../engine/catalog/points'
 import { saveRestore } from '../engine/catalog/saved-restores'
 import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
-import { addVessel, type Vessel } from '../engine/catalog/vessels'
+import { defaultLog } from '../core/plan/definition'
+import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/catalog/vessels'
 import type { RunKind } from '../engine/catalog/types'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
@@ -72,6 +73,8 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
   try {
     clock.set(new Date(midnight(now, 21)))
     const vessels = await define(scenario)
+    await run(scenario, 'backup', vessels.bookings)()
+    await engine.work({ alone: true })
     const source = (await engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()).id
     const happenings = [...daily(scenario, vessels, bookings, crewing, now), ...incidents(scenario, vessels, bookings, source, now)]
     for (const { at, does } of happenings.sort((a, b) => a.at.getTime() - b.at.getTime())) {
@@ -103,7 +106,8 @@ async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
   const common = { store: 'dry-dock', readers: 2 }
   const bookings = await addVessel(engine, 'Bookings', {
     ...common,
-    promises: { couldLose: 14 * HOUR, backWithin: HOUR },
+    promises: { couldLose: HOUR, backWithin: HOUR },
+    log: { ...defaultLog(true), keepAtMost: 256 * 1024 * 1024 },
     rules: [
       { id: 'a', act: 'take', kind: 'database', pattern: 'harbour-db/bookings' },
       { id: 'b', act: 'leave', kind: 'thing', pattern: 'harbour-db/bookings/*/tmp_*' },
@@ -141,8 +145,16 @@ function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewin
     }
     // Older points are fewer, as they would be after a while.
     const kept = days <= 5 || days % 2 === 0
-    if (kept) happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
-    if (days <= 2) happenings.push({ at: new Date(day + 16 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings) })
+    // A full once a week, differentials on the other days, and once a full that was computed from them.
+    const what = days % 7 === 6 ? 'full' : days === 3 ? 'synthetic' : 'differential'
+    if (kept)
+      happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings, { params: { what } }) })
+    if (days <= 2)
+      happenings.push({
+        at: new Date(day + 16 * HOUR + 10 * 60_000),
+        does: run(scenario, 'backup', vessels.bookings, { params: { what: 'incremental' } }),
+      })
+    if (days <= 2) happenings.push(...trickle(bookings, day))
     if (kept) happenings.push({ at: new Date(day + 2.5 * HOUR), does: run(scenario, 'backup', vessels.crew) })
     if (days % 5 === 0)
       happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
@@ -153,6 +165,15 @@ function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewin
     does: run(scenario, 'backup', vessels.bookings, { name: 'before the fare change', startedBy: 'Mira Orrin' }),
   })
   return happenings
+}
+
+/** Tickets are sold all day, more of them when people are awake. */
+function trickle(bookings: pg.Client, day: number): Happening[] {
+  return Array.from({ length: 72 }, (_, i) => {
+    const at = new Date(day + i * 20 * 60_000 + ((i * 7919) % 600_000))
+    const busy = Math.sin(((at.getTime() - day) / DAY) * Math.PI)
+    return { at, does: () => sellTickets(bookings, Math.max(1, Math.round(14 * busy * busy)), at) }
+  })
 }
 
 function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, source: string, now: Date): Happening[] {
@@ -166,11 +187,11 @@ function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, so
     // The fare clean-up takes legs that are still valid.
     {
       at: new Date(yesterday),
-      does: () =>
-        bookings.query(
-          `delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 and status = 'paid' order by leg_id desc limit 1843)`,
-        ),
+      does: () => cleanUpFares(harbour),
     },
+    // Somebody switched the log off for a while, and on again.
+    { at: new Date(midnight(now, 5) + 15 * HOUR), does: () => switchLog(scenario, vessels.bookings, false) },
+    { at: new Date(midnight(now, 5) + 15 * HOUR + 40 * 60_000), does: () => switchLog(scenario, vessels.bookings, true) },
     // Somebody changed the password and told nobody until the morning.
     { at: new Date(thursday), does: async () => changePassword('changed by somebody') },
     { at: new Date(thursday + 60_000), does: run(scenario, 'backup', vessels.crew, { name: 'before the new rota' }) },
@@ -179,6 +200,31 @@ function incidents(scenario: Scenario, vessels: Vessels, bookings: pg.Client, so
     { at: new Date(midnight(now, 3) + 15 * HOUR), does: () => proveCopy(scenario, vessels.bookings, bookings, 'timetable/sailing') },
     { at: new Date(midnight(now, 9) + 15 * HOUR), does: () => proveCopy(scenario, vessels.crew, null, 'roster/crew_member') },
   ]
+}
+
+async function cleanUpFares({ port, user, password }: Scenario['harbour']): Promise<void> {
+  const client = new pg.Client({ host: '127.0.0.1', port, user, password, database: 'bookings', application_name: 'fare-cleanup' })
+  await client.connect()
+  await client.query('begin')
+  await client.query(
+    `delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 and status = 'paid' order by leg_id desc limit 1843)`,
+  )
+  // It thinks for a while before it commits, as such programs do.
+  await client.query('select pg_sleep(1.2)')
+  await client.query('commit')
+  await client.end()
+}
+
+/** Switches the log of a vessel off or on, and waits until that is so. */
+async function switchLog({ engine }: Scenario, { slug, id }: Vessel, follow: boolean): Promise<void> {
+  const { version, definition } = await vesselBySlug(engine, slug)
+  await saveDefinition(engine, slug, version, { ...definition, log: { ...defaultLog(true), ...definition.log, follow } })
+  for (;;) {
+    const row = await engine.db.selectFrom('follower').select('state').where('vessel_id', '=', id).executeTakeFirst()
+    const busy = await engine.db.selectFrom('run').select('id').where('state', 'in', ['waiting', 'running']).executeTakeFirst()
+    if (!busy && (follow ? row?.state === 'following' : !row)) return
+    await new Promise((resolve) => setTimeout(resolve, 100))
+  }
 }
 
 /** A return that is run every Monday, and a scratch copy that somebody looks into at the moment. */

@@ -37,10 +37,12 @@ export class ChangeListener extends EventEmitter<{ change: [Change]; again: [] }
     const client = new pg.Client({ connectionString: this.connectionString, application_name: 'unbroken-vessel changes' })
     client.on('notification', ({ payload }) => payload && this.emit('change', JSON.parse(payload) as Change))
     const lost = () => {
-      if (this.client === client) this.client = undefined
+      if (this.client !== client) return
+      this.client = undefined
       if (!this.closed) setTimeout(() => void this.reconnect(), 1000).unref()
     }
-    client.once('error', lost)
+    // A connection that breaks may tell of it more than once.
+    client.on('error', lost)
     await client.connect()
     await client.query(`listen ${CHANNEL}`)
     this.client = client

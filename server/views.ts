@@ -8,6 +8,7 @@ import type { EstateSource as Source, EstateThing as Thing } from '../engine/cat
 import type { Found } from '../engine/catalog/find'
 import type { LifelineData } from '../engine/catalog/lifeline'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
+import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
 import type { VesselStanding } from '../engine/catalog/standing'
 import type { StoreView as Store } from '../engine/catalog/store-views'
 import type { PointContents, PointThing } from '../engine/compare/contents'
@@ -16,12 +17,16 @@ import type { PointSighting as Sighting, RowHistory as History } from '../engine
 import type { LookedRow, RowPage, WholeRow } from '../engine/look/rows'
 import type { SavedRestore as Saved } from '../engine/catalog/saved-restores'
 import type { ScratchCopy as Scratch } from '../engine/catalog/scratch-views'
+import type { InstantView as AtInstant } from '../engine/log/instant-view'
+import type { MemberReadiness } from '../engine/log/readiness'
+import type { FoundChange, LogFound } from '../engine/log/search'
+import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
 import type { Change } from '../engine/notify'
 import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
 import type { Hand as HandNow, Unclaimed } from '../engine/watch/hands'
 
 /** A value as it arrives by JSON. */
-export type Sent<T> = T extends Date ? string : T extends (infer U)[] ? Sent<U>[] : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
+export type Sent<T> = T extends Date ? string : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
 
 export type Standing = Sent<VesselStanding>
 export type VesselView = Standing & { definition: VesselDefinition }
@@ -30,6 +35,10 @@ export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<LifelineData>
+export type InstantView = Sent<AtInstant>
+export type TraceView = Sent<ChangeTrace & { heavy: HeavyView[] }>
+export type Heavy = Sent<HeavyView>
+export type UndoPlan = Sent<Undo>
 export type EstateThing = Sent<Thing>
 export type EstateSource = Sent<Source>
 export type StoreView = Sent<Store>
@@ -66,7 +75,11 @@ export type {
   PointThing,
   ProbeFinding,
   ProbeReport,
+  FoundChange,
+  LogFound,
   LookedRow,
+  MemberReadiness,
+  UndoTable,
   ReceiptLine,
   RowPage,
   WholeRow,

@@ -1,7 +1,7 @@
 <script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
 import { estimateRestore } from '~~/core/plan/state'
-import type { Instant } from '~~/core/chain/chain'
-import type { VesselView } from '~~/server/views'
+import type { Heavy, InstantView, Lifeline, VesselView } from '~~/server/views'
 
 interface Point {
   id: string
@@ -16,64 +16,95 @@ interface Point {
   version: number
 }
 
-const { vessel, instant, state, point, points } = defineProps<{
+const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
   vessel: VesselView
   instant: number
-  state: Instant
+  /** The point's id, or the instant as an address names it. */
+  reference: string
+  /** Whether it is a position in a log, finer than any time. */
+  precise: boolean
+  state: InstantView | null
+  error: ErrorRecord | null
   point: Point | undefined
   points: Point[]
+  /** Large changes in view; null while the window is too wide for them. */
+  heavy: Heavy[] | null
+  breaks: Lifeline['breaks']
 }>()
-defineEmits<{ enter: [at: number] }>()
+defineEmits<{ enter: [at: number]; before: [ref: string, at: number] }>()
 
-const bytes = computed(() =>
-  state.chains.reduce((sum, chain) => sum + chain.artifacts.reduce((all, artifact) => all + artifact.bytes, 0), 0),
-)
-const earlier = (at: Date) => instant - at.getTime()
 const first = computed(() => points[0])
+const earlier = (at: string) => instant - Date.parse(at)
+const hole = computed(() => breaks.find(({ from, to }) => Date.parse(from) < instant && (to === null || instant < Date.parse(to))))
+/** The links of a chain, drawn from left to right: marks, then all of the log as one. */
+const linksOf = ({ marks, log }: InstantView['members'][number]) => [
+  ...marks.map((mark) => ({
+    id: mark.id,
+    kind: mark.kind,
+    bytes: mark.bytes,
+    title: `${ARTIFACT_WORD[mark.kind]}, ${fullOf(mark.at)}, ${countInWords(mark.rows)} rows`,
+  })),
+  ...(log
+    ? [
+        {
+          id: 'log',
+          kind: 'log' as const,
+          bytes: log.bytes,
+          title: `${plural(log.segments, 'segment')} of log, ${countInWords(log.rows)} changes`,
+        },
+      ]
+    : []),
+]
+const rowsOf = ({ marks }: InstantView['members'][number]) => marks.find(({ kind }) => kind === 'full' || kind === 'synthetic')?.rows ?? 0
+const inLog = computed(() => state?.exact && !point)
 </script>
 
 <template>
   <section
-    class="sheet grid gap-9 px-6 pt-3.5 pb-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,540px)]"
+    class="sheet grid gap-9 px-6 pt-3.5 pb-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,500px)]"
     aria-live="polite"
     aria-label="At this instant"
   >
     <div>
       <h2 class="flex items-baseline gap-3">
-        <span class="text-[15px] font-semibold">At this instant</span>
-        <span v-if="state.chains[0]" class="mono soft text-[12px]">log {{ state.chains[0].artifacts.at(-1)!.to }}</span>
-        <span class="soft s12 ml-auto w-[250px]">Chain that would be read, from {{ vessel.definition.store }}</span>
+        <span class="text-[15px] font-semibold">{{ precise ? 'Just before this change' : 'At this instant' }}</span>
+        <span v-if="state?.members[0]" class="mono soft text-[12px]">log {{ state.members[0].position }}</span>
+        <span class="soft s12 ml-auto w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
       </h2>
-      <div v-if="state.chains.length === 0" class="mt-3 border-t border-[var(--line)] py-4 text-[13px]">
-        Nothing can be brought back from here: the first point is of {{ first ? whenOf(first.at) : 'later' }}.
-        <button v-if="first" class="lnk" @click="$emit('enter', first.at.getTime())">Go to it</button>
+      <div v-if="error || state?.members.length === 0" class="mt-3 border-t border-[var(--line)] py-4 text-[13px]">
+        Nothing can be brought back from here<template v-if="first && instant < first.at.getTime()"
+          >: the first point is of {{ whenOf(first.at) }}</template
+        >.
+        <button v-if="first && instant < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">Go to it</button>
       </div>
-      <table v-else class="mt-2 text-[13px]">
+      <USkeleton v-else-if="!state" class="mt-3 h-14" />
+      <table v-else class="mt-2 w-full text-[13px]">
         <tbody>
-          <tr v-for="chain in state.chains" :key="chain.member" class="h-[54px] border-t border-[var(--line)] align-top">
-            <td class="mono pt-2 text-[12.5px] font-medium">{{ chain.member }}</td>
-            <td class="soft pt-2">{{ countInWords(chain.artifacts.at(-1)!.rows) }} rows</td>
+          <tr v-for="member in state.members" :key="member.member" class="h-[54px] border-t border-[var(--line)] align-top">
+            <td class="mono max-w-[180px] truncate pt-2 text-[12.5px] font-medium" :title="member.member">{{ member.member }}</td>
+            <td class="soft pt-2">{{ countInWords(rowsOf(member)) }} rows</td>
             <td class="pt-2">
-              <div :title="fullOf(chain.at)">{{ dayOf(chain.at) }} {{ secondsOf(chain.at) }}</div>
-              <div class="s12" :class="earlier(chain.at) > 60_000 ? 'ochre font-medium' : 'soft'">
-                {{ earlier(chain.at) > 500 ? `${durationInWords(earlier(chain.at))} earlier` : 'exact' }}
+              <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
+              <div class="s12" :class="member.exact ? 'soft' : 'ochre font-medium'">
+                {{ member.exact ? 'exact' : `${durationInWords(earlier(member.at))} earlier` }}
               </div>
             </td>
-            <td class="w-[250px] pt-px">
-              <svg width="250" height="42" class="block overflow-visible">
+            <td class="w-[270px] pt-px">
+              <svg width="270" height="42" class="block overflow-visible" role="img" aria-label="Chain">
                 <line
-                  v-if="chain.artifacts.length > 1"
+                  v-if="linksOf(member).length > 1"
                   x1="8"
-                  :x2="8 + (chain.artifacts.length - 1) * 74"
+                  :x2="8 + (linksOf(member).length - 1) * 78"
                   y1="15"
                   y2="15"
                   stroke="var(--ink)"
                   stroke-width="1.2"
                 />
-                <g v-for="(artifact, i) in chain.artifacts" :key="artifact.id">
-                  <LifelineMark :x="8 + i * 74" :y="15" :kind="artifact.kind" ground="var(--sheet)" />
-                  <text :x="1 + i * 74" y="37" font-size="11.5" fill="var(--ink)">
-                    {{ `${bytesInWords(artifact.bytes)}, ${bytesInWords(artifact.stored)} of it new in the store` }}
+                <g v-for="(link, i) in linksOf(member)" :key="link.id">
+                  <title>{{ link.title }}</title>
+                  <LifelineMark :x="8 + i * 78" :y="15" :kind="link.kind" ground="var(--sheet)" />
+                  <text :x="1 + i * 78" y="37" font-size="11.5" fill="var(--ink)">
+                    {{ bytesInWords(link.bytes) }} {{ link.kind === 'log' ? 'log' : '' }}
                   </text>
                 </g>
               </svg>
@@ -81,44 +112,56 @@ const first = computed(() => points[0])
           </tr>
         </tbody>
       </table>
-      <div v-if="point" class="mt-1 flex flex-wrap items-center gap-2.5 border-t border-[var(--line)] pt-3">
-        <UButton color="primary" variant="solid" :to="`/vessels/${vessel.slug}/bring-back?at=${new Date(instant).toISOString()}`"
-          >Bring back from {{ clockOf(point.at) }}…</UButton
+      <p v-if="hole && state && !state.exact" class="iron mt-1 border-t border-[var(--line)] pt-2 text-[13px]">{{ hole.reason }}</p>
+      <div v-if="state && state.members.length > 0" class="mt-1 flex flex-wrap items-center gap-2.5 border-t border-[var(--line)] pt-3">
+        <UButton
+          color="primary"
+          variant="solid"
+          data-bring-back
+          :to="{ path: `/vessels/${vessel.slug}/bring-back`, query: { point: reference } }"
+          >Bring back from {{ precise ? 'just before' : secondsOf(state.at) }}…</UButton
         >
-        <UButton :to="`/vessels/${vessel.slug}/contents?point=${point.id}`">Open contents</UButton>
-        <UButton :to="`/runs/${point.run}`">Its run</UButton>
-        <span class="ml-auto w-[250px] text-[13px] leading-[18px]"
-          ><b class="text-[15px] font-semibold">{{ bytesInWords(bytes) }}</b> to read, back in about
-          <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(bytes, vessel.restoreRate)) }}</b></span
+        <UButton :to="{ path: `/vessels/${vessel.slug}/contents`, query: { point: reference } }">Open contents</UButton>
+        <UButton v-if="point" :to="`/runs/${point.run}`">Its run</UButton>
+        <span class="ml-auto w-[270px] text-[13px] leading-[18px]"
+          ><b class="text-[15px] font-semibold">{{ bytesInWords(state.bytes) }}</b> to read, back in about
+          <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(state.bytes, vessel.restoreRate)) }}</b></span
         >
       </div>
-      <PointList class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
+      <HeavyList v-if="heavy" class="mt-6" :vessel="vessel" :heavy="heavy" @before="(ref, at) => $emit('before', ref, at)" />
+      <PointList v-else class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
     </div>
-    <div v-if="point" class="text-[13px]">
-      <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" />
-      <p class="mt-2 flex items-center gap-2">
-        <svg width="12" height="20" viewBox="0 0 12 20" aria-hidden="true">
-          <circle cx="6" cy="5" r="2.6" fill="var(--ink)" />
-          <circle cx="6" cy="14" r="2.6" fill="var(--ink)" />
-        </svg>
-        <UTooltip :text="CONSISTENCY[point.consistency]"
-          ><b class="font-semibold">{{ capital(point.consistency) }}.</b></UTooltip
-        >
-        <span v-if="point.name" class="cut">“{{ point.name }}”</span>
-        <span class="soft ml-auto shrink-0">version {{ point.version }}</span>
+    <div class="text-[13px]">
+      <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :covered="Boolean(state?.exact)" />
+      <p v-if="inLog" class="mt-2 leading-[19px]">
+        <b class="font-semibold">In the log.</b> Every transaction that was committed {{ precise ? 'before this one' : 'until then' }} is in
+        it, and none that came later.
       </p>
-      <ul class="rule mt-1 border-t border-[var(--line)]">
-        <li class="flex h-7 items-center gap-2">
-          <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
-          ><span v-else class="soft">Not verified in the store yet</span>
-          <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
-        </li>
-        <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
-        <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
-          {{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}
-        </li>
-        <li v-if="point.comment" class="soft py-1">{{ point.comment }}</li>
-      </ul>
+      <template v-if="point">
+        <p class="mt-2 flex items-center gap-2">
+          <svg width="12" height="20" viewBox="0 0 12 20" aria-hidden="true">
+            <circle cx="6" cy="5" r="2.6" fill="var(--ink)" />
+            <circle cx="6" cy="14" r="2.6" fill="var(--ink)" />
+          </svg>
+          <UTooltip :text="CONSISTENCY[point.consistency]"
+            ><b class="font-semibold">{{ capital(point.consistency) }}.</b></UTooltip
+          >
+          <span v-if="point.name" class="cut">“{{ point.name }}”</span>
+          <span class="soft ml-auto shrink-0">version {{ point.version }}</span>
+        </p>
+        <ul class="rule mt-1 border-t border-[var(--line)]">
+          <li class="flex h-7 items-center gap-2">
+            <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
+            ><span v-else class="soft">Not verified in the store yet</span>
+            <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
+          </li>
+          <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
+          <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
+            {{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}
+          </li>
+          <li v-if="point.comment" class="soft py-1">{{ point.comment }}</li>
+        </ul>
+      </template>
     </div>
   </section>
 </template>

@@ -1,18 +1,31 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 
+const WHAT = [
+  ['full', 'full'],
+  ['differential', 'differential'],
+  ['incremental', 'incremental'],
+  ['synthetic', 'synthetic full'],
+] as const
+const ABOUT = {
+  full: 'Everything is read from the source.',
+  differential: 'What has changed since the last full, computed from the log.',
+  incremental: 'What has changed since the last point, computed from the log.',
+  synthetic: 'A full that is computed in the store from what is there; the source is not read.',
+} as const
 const asked = useBackUp()
-const form = reactive({ name: '', comment: '' })
+const form = reactive({ name: '', comment: '', what: 'full' as keyof typeof ABOUT })
 const error = shallowRef<ErrorRecord | null>(null)
 const sending = ref(false)
 const open = computed({ get: () => asked.value !== null, set: (value) => !value && (asked.value = null) })
-watch(asked, () => Object.assign(form, { name: '', comment: '' }) && (error.value = null))
+watch(asked, () => Object.assign(form, { name: '', comment: '', what: 'full' }) && (error.value = null))
 
 async function start() {
   sending.value = true
   try {
     const { id } = await post<{ id: string }>(`/api/vessels/${asked.value!.slug}/runs`, {
       kind: 'backup',
+      what: form.what,
       name: form.name || null,
       comment: form.comment || null,
     })
@@ -27,14 +40,10 @@ async function start() {
 </script>
 
 <template>
-  <UModal
-    v-model:open="open"
-    :close="{ variant: 'ghost' }"
-    :title="`Back up ${asked?.name ?? ''} now`"
-    description="A full backup, beside those of the schedule."
-  >
+  <UModal v-model:open="open" :close="{ variant: 'ghost' }" :title="`Back up ${asked?.name ?? ''} now`" :description="ABOUT[form.what]">
     <template #body>
       <form id="back-up" class="grid gap-4" @submit.prevent="start">
+        <ChoiceBar v-model="form.what" :choices="WHAT" label="What is made" />
         <UFormField label="Name" hint="optional"
           ><UInput v-model="form.name" name="name" class="w-full" placeholder="before the fare change" :maxlength="120" autofocus
         /></UFormField>

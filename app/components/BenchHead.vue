@@ -1,12 +1,14 @@
 <script setup lang="ts">
+import { readRef } from '~~/core/chain/instant-ref'
 import { lastName } from '~~/core/things/thing'
 import type { EstateSource, Lifeline, VesselView } from '~~/server/views'
+import type { ChosenPoint } from '~/composables/usePointChoice'
 import type { Workbench } from '~/composables/useWorkbench'
 
 const { bench, chosen, lifeline, vessel } = defineProps<{
   vessel: VesselView
   bench: Workbench
-  chosen: Lifeline['points'][number] | undefined
+  chosen: ChosenPoint | undefined
   lifeline: Lifeline | null
 }>()
 defineEmits<{ point: [id: string] }>()
@@ -91,7 +93,7 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
             :items="points"
             label="Another point"
             strong
-            :word="chosen ? whenOf(chosen.at) : 'a kept point'"
+            :word="chosen ? (readRef(chosen.id) ? `${dayOf(chosen.at)} ${secondsOf(chosen.at)}` : whenOf(chosen.at)) : 'a kept point'"
             @update:model-value="(id) => id && $emit('point', id)"
           />
         </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { READERS, type VesselDefinition } from '~~/core/plan/definition'
+import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { useDefinition } from '~/composables/useDefinition'
 
 const { definition, saved } = defineProps<{
@@ -27,7 +27,7 @@ const headings = computed(() => [
     id: 'when',
     title: 'When',
     about: draft.promises.couldLose ? `could lose ${durationInWords(draft.promises.couldLose)}` : 'nothing promised',
-    changed: changed((d) => d.promises),
+    changed: changed((d) => [d.promises, d.log ?? defaultLog(false)]),
   },
   { id: 'where', title: 'Where', about: draft.store || 'no store yet', changed: changed((d) => [d.store, d.readers]) },
 ])
@@ -81,6 +81,7 @@ async function storeMade(name: string) {
             help="RTO: bringing everything back may take this long."
             :units="UNITS"
           />
+          <DefinitionLog :draft="draft" :slug="definition.slug" />
         </div>
       </section>
       <section id="where" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4">

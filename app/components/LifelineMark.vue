@@ -1,6 +1,8 @@
 <script setup lang="ts">
+import type { ArtifactKind } from '~~/core/chain/chain'
+
 // One mark of a lifeline, at (x, y). Drawn in an SVG.
-const R = { full: 7, differential: 6.5, incremental: 6, synthetic: 7.5 }
+const R = { full: 7, differential: 6.5, incremental: 6, synthetic: 7.5, log: 5 }
 const {
   kind,
   s = 1,
@@ -8,7 +10,7 @@ const {
 } = defineProps<{
   x: number
   y: number
-  kind: 'full' | 'differential' | 'incremental' | 'synthetic'
+  kind: ArtifactKind
   s?: number
   ground?: string
   hollow?: boolean
@@ -23,6 +25,7 @@ const inner = computed(() => r.value - stroke.value / 2)
     <circle :r="r + 2.5 * s" :fill="ground" />
     <circle v-if="hollow" :r="3.8" :fill="ground" stroke="var(--soft)" stroke-width="1.1" />
     <circle v-else-if="kind === 'full'" :r="r" fill="var(--ink)" />
+    <rect v-else-if="kind === 'log'" x="-9" y="-2.5" width="18" height="5" rx="1.5" fill="var(--band)" />
     <template v-else>
       <circle :r="inner" :fill="ground" stroke="var(--ink)" :stroke-width="stroke" />
       <path v-if="kind === 'differential'" :d="`M${-inner} 0A${inner} ${inner} 0 0 0 ${inner} 0Z`" fill="var(--ink)" />

@@ -4,12 +4,17 @@ import type { Artifact } from '~~/core/chain/chain'
 import type { TimeRange } from '~/composables/useTimeWindow'
 
 // Entering a time or a position by writing it, and the presets of the window.
-const { artifacts, range } = defineProps<{ artifacts: Artifact[]; range: TimeRange }>()
-const emit = defineEmits<{ enter: [at: number]; preset: [span: number] }>()
+const { artifacts, range, logged } = defineProps<{ artifacts: Artifact[]; range: TimeRange; logged: boolean }>()
+const emit = defineEmits<{ enter: [at: number]; position: [position: string]; preset: [span: number] }>()
 const typed = ref('')
 const unreadable = ref(false)
 function enter() {
   const position = positionOf(typed.value)
+  if (position !== undefined && logged) {
+    emit('position', typed.value.trim().toUpperCase())
+    typed.value = ''
+    return
+  }
   const at = position === undefined ? readTime(typed.value) : newestAtPosition(artifacts, position)?.at
   unreadable.value = at === undefined
   if (at === undefined) return

@@ -2,6 +2,7 @@
 import { axisStep, axisTicks, mergeMarks } from '~~/core/chain/layout'
 import type { Artifact } from '~~/core/chain/chain'
 import type { TimeRange } from '~/composables/useTimeWindow'
+import type { Lifeline, TraceView } from '~~/server/views'
 
 // The time instrument: whole life above, a lane for each member, the axis, and the scrubber.
 interface Point {
@@ -13,13 +14,27 @@ interface Point {
   artifacts: string[]
 }
 
-const { members, artifacts, points, now } = defineProps<{ members: string[]; artifacts: Artifact[]; points: Point[]; now: number }>()
+const { members, artifacts, points, coverage, breaks, followers, trace, now } = defineProps<{
+  members: string[]
+  artifacts: Artifact[]
+  points: Point[]
+  /** By member: where every instant can be entered. */
+  coverage: Record<string, { from: number; to: number }[]>
+  breaks: Lifeline['breaks']
+  followers: Lifeline['followers']
+  /** What changed in view; null when the window is too wide for it. */
+  trace: TraceView | null
+  now: number
+}>()
+defineEmits<{ position: [position: string] }>()
 const range = defineModel<TimeRange>('window', { required: true })
 const instant = defineModel<number>('instant', { required: true })
 
 const HOUR = 3_600_000
 const LEFT = LIFELINE_LEFT
-const Y = { life: 30, top: 74, lane: 46 }
+const LIFE_Y = 30
+const LANE = 46
+const TRACE = 62
 const ROOM = 15
 
 const root = useTemplateRef<HTMLElement>('root')
@@ -27,7 +42,9 @@ const { width } = useElementSize(root)
 const instants = computed(() => points.map((point) => point.at.getTime()))
 const time = useTimeWindow(range, instant, { root, width, points: () => instants.value, now: () => now })
 const { scale, right, oldest, x, clampX, begin, move, end, onWheel } = time
-const axisY = computed(() => Y.top + members.length * Y.lane)
+const traceY = 98
+const Y = computed(() => ({ life: LIFE_Y, top: 74 + (trace ? TRACE : 0), lane: LANE }))
+const axisY = computed(() => Y.value.top + members.length * LANE)
 
 const byMember = computed(() => new Map(members.map((member) => [member, artifacts.filter((a) => a.member === member)])))
 const lanes = computed(() =>
@@ -40,11 +57,42 @@ const lanes = computed(() =>
     )
     return {
       member,
-      y: Y.top + i * Y.lane + Y.lane / 2,
+      y: Y.value.top + i * LANE + LANE / 2,
+      bands: bandsOf(member),
+      gaps: gapsOf(member),
+      word: wordOf(member),
       marks: marks.map((mark) => ({ ...mark, count: mark.last - mark.first + 1, artifact: own[mark.first]! })),
     }
   }),
 )
+function bandsOf(member: string) {
+  return (coverage[member] ?? [])
+    .filter(({ from, to }) => to > from && to >= range.value.from && from <= range.value.to)
+    .map(({ from, to }) => ({ from: clampX(x(from)), to: clampX(x(to)) }))
+}
+/** A hole is hatched; one that is narrower than a stroke is one. */
+function gapsOf(member: string) {
+  return breaks.flatMap((one) => {
+    if (one.member !== member) return []
+    const [from, to] = [Date.parse(one.from), one.to === null ? now : Date.parse(one.to)]
+    if (to < range.value.from || from > range.value.to) return []
+    return [{ ...one, x: clampX(x(from)), width: clampX(x(to)) - clampX(x(from)), title: `${one.reason} ${durationInWords(to - from)}.` }]
+  })
+}
+function wordOf(member: string): { text: string; color: string; title: string } {
+  const own = followers.find((one) => one.member === member)
+  const word = (text: string, color: string, title = '') => ({ text, color, title })
+  if (!own) return word('at its marks only, no log', 'var(--soft)')
+  if (own.state === 'following' && !own.trouble)
+    return own.warned
+      ? word(`log; ${bytesInWords(own.retained ?? 0)} kept back`, 'var(--ochre-text)')
+      : word('log, any instant', 'var(--soft)')
+  return word(
+    own.state === 'broken' ? 'log broken' : own.state === 'waiting' ? 'log not begun' : 'log stalled',
+    'var(--iron)',
+    own.trouble?.what ?? '',
+  )
+}
 /** Stretches of verified content, as gold seams under the lanes. */
 const stretches = computed(() => {
   const all: [number, number][] = []
@@ -92,17 +140,28 @@ onMounted(() => (mounted.value = true))
 <template>
   <div ref="root" class="relative select-none">
     <Teleport v-if="mounted" to="#tab-tools">
-      <LifelineTools :artifacts="artifacts" :range="range" @enter="time.enter" @preset="time.preset" />
+      <LifelineTools
+        :artifacts="artifacts"
+        :range="range"
+        :logged="followers.length > 0"
+        @enter="time.enter"
+        @position="$emit('position', $event)"
+        @preset="time.preset"
+      />
     </Teleport>
     <div class="absolute left-6 leading-[17px]" :style="{ top: `${Y.life - 18}px` }">
       <div class="text-[13px] font-medium">Whole life</div>
       <div class="soft s12">{{ durationInWords(now - oldest) }}, {{ plural(points.length, 'point') }}</div>
     </div>
+    <div v-if="trace" class="absolute left-6 leading-[17px]" :style="{ top: `${traceY - 18}px` }">
+      <div class="text-[13px] font-medium">Changes</div>
+      <div class="soft s12"><span class="glaze">inserted</span>, updated, <span class="iron">deleted</span></div>
+    </div>
     <div v-for="lane in lanes" :key="lane.member" class="absolute left-6 flex w-[184px] gap-[9px]" :style="{ top: `${lane.y - 17}px` }">
       <UIcon name="i-lucide-database" class="soft mt-px size-4 shrink-0" />
       <div class="min-w-0 leading-[17px]">
         <div class="mono cut text-[12.5px] font-medium" :title="lane.member">{{ lane.member }}</div>
-        <div class="soft s12">at its marks only, no log</div>
+        <div class="s12 cut" :style="{ color: lane.word.color }" :title="lane.word.title">{{ lane.word.text }}</div>
       </div>
     </div>
     <svg
@@ -119,6 +178,7 @@ onMounted(() => (mounted.value = true))
       @pointercancel="end"
     >
       <LifelineLife :time="time" :range="range" :points="instants" :seams="stretches" :now="now" :y="Y.life" :top="Y.top" :bottom="axisY" />
+      <ChangeTrace v-if="trace" :trace="trace" :time="time" :y="traceY" @enter="time.enter" />
       <!-- Lanes. -->
       <line v-for="tick in ticks" :key="tick.at" :x1="tick.x" :x2="tick.x" :y1="Y.top" :y2="axisY" stroke="var(--line)" />
       <rect
@@ -140,6 +200,24 @@ onMounted(() => (mounted.value = true))
           stroke-width="1.5"
           stroke-dasharray="1.5 4"
         />
+        <rect
+          v-for="(band, i) in lane.bands"
+          :key="`band${i}`"
+          data-band
+          :x="band.from"
+          :y="lane.y - 2.5"
+          :width="Math.max(1, band.to - band.from)"
+          height="5"
+          fill="var(--band)"
+        />
+        <g v-for="gap in lane.gaps" :key="gap.id" data-gap>
+          <title>{{ gap.title }}</title>
+          <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 9" :y2="lane.y + 9" stroke="var(--iron)" stroke-width="2" />
+          <template v-else>
+            <rect :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="var(--ground)" />
+            <rect :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="url(#hatch)" stroke="var(--iron)" />
+          </template>
+        </g>
         <line
           v-for="([a, b], i) in seams"
           :key="i"

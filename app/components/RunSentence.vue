@@ -23,9 +23,13 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     <template v-if="run.state === 'waiting'">{{ RUN_KIND[run.kind] }} of {{ run.vessel }} waits for a worker.</template>
     <template v-else-if="run.state === 'running'"
       >{{
-        { backup: 'Backing up', restore: 'Bringing back from', rehearsal: 'Rehearsing a return from', verify: 'Verifying the store of' }[
-          run.kind
-        ]
+        {
+          backup: 'Backing up',
+          restore: 'Bringing back from',
+          rehearsal: 'Rehearsing a return from',
+          verify: 'Verifying the store of',
+          undo: 'Undoing a transaction of',
+        }[run.kind]
       }}
       {{ run.vessel }}: {{ run.kind === 'verify' ? bytesInWords(run.counters.bytes ?? 0) : `${rows} rows` }} so far.</template
     >

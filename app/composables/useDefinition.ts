@@ -1,4 +1,4 @@
-import { READERS, type VesselDefinition } from '~~/core/plan/definition'
+import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
 import type { SelectionView, StoreView } from '~~/server/views'
@@ -18,8 +18,9 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     store: '',
     promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
     readers: READERS.default,
+    log: defaultLog(false),
   }
-  const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
+  const draft = reactive<VesselDefinition>({ log: defaultLog(false), ...structuredClone(saved ? toRaw(saved) : blank) })
   const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>('/api/stores')
   watch(stores, (list) => {
     if (!draft.store && list?.[0]) draft.store = list[0].name
@@ -39,5 +40,5 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug })
       .then((answer) => (before.value = answer))
       .catch(() => undefined)
-  return { draft, stores, refreshStores, selection, before }
+  return { draft, slug, stores, refreshStores, selection, before }
 }

@@ -33,7 +33,7 @@ function intoOf({ mode, beside, elsewhere, scratch }: Choices): Into | null {
 
 /** The state of the workbench for one point: what is picked, where it goes, and the plan that follows. */
 export function useWorkbench(point: Ref<string | null>) {
-  const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${point.value}` : null))
+  const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}` : null))
   const picks = ref<Set<string>>(new Set())
   const choices = useChoices()
   const plans = shallowRef<Plan[]>([])
@@ -111,7 +111,7 @@ export function useWorkbench(point: Ref<string | null>) {
     }
     planning.value = true
     try {
-      const answer = await post<Plan[]>(`/api/points/${point.value}/plan`, wish.value)
+      const answer = await post<Plan[]>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
       if (mine === turn) plans.value = answer
     } catch (thrown) {
       if (mine !== turn) return

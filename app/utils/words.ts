@@ -6,7 +6,7 @@ export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numbe
 
 export const STATE_COLOR = { whole: 'var(--glaze)', hairline: 'var(--ochre)', broken: 'var(--iron)', paused: 'var(--soft)' } as const
 
-export const RUN_KIND = { backup: 'Backup', restore: 'Bring back', rehearsal: 'Rehearsal', verify: 'Verification' } as const
+export const RUN_KIND = { backup: 'Backup', restore: 'Bring back', rehearsal: 'Rehearsal', verify: 'Verification', undo: 'Undo' } as const
 
 export const RUN_STATE = {
   waiting: { word: 'waiting', color: 'var(--soft)', icon: 'i-lucide-hourglass' },
@@ -44,3 +44,28 @@ export function took(run: Pick<RunRow, 'startedAt' | 'finishedAt'>, now = Date.n
   if (!run.startedAt) return ''
   return durationInWords((run.finishedAt ? Date.parse(run.finishedAt) : now) - Date.parse(run.startedAt))
 }
+
+type Tallied = readonly [inserted: number, updated: number, deleted: number, emptied: number] | readonly number[]
+
+/** `1,843 rows deleted`, `20 rows inserted, 3 updated`, `emptied`. */
+export function talliedInWords([inserted = 0, updated = 0, deleted = 0, emptied = 0]: Tallied): string {
+  const parts = [
+    [deleted, 'deleted'],
+    [inserted, 'inserted'],
+    [updated, 'updated'],
+  ].filter(([rows]) => Number(rows) > 0) as [number, string][]
+  const words = parts.map(([rows, what], i) => (i === 0 ? `${plural(rows, 'row')} ${what}` : `${countInWords(rows)} ${what}`))
+  return [...(emptied > 0 ? ['emptied'] : []), ...words].join(', ')
+}
+
+/** What went weighs more than what came. */
+export const weightOf = ([inserted = 0, updated = 0, deleted = 0, emptied = 0]: Tallied): number =>
+  inserted + 2 * updated + 6 * deleted + 5000 * emptied
+
+export const ARTIFACT_WORD = {
+  full: 'full',
+  differential: 'differential',
+  incremental: 'incremental',
+  synthetic: 'synthetic full',
+  log: 'log',
+} as const

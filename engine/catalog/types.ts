@@ -278,6 +278,6 @@ export interface LogCatalog {
 export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
 export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source'
 
-export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify'
+export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify' | 'undo'
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

@@ -367,7 +367,6 @@ export class Follower {
   /** Brings what has come so far into the store now, instead of when it is due. */
   hurry(): void {
     this.due = this.hurried = true
-    this.closeIfDue()
     void this.tick().catch((error: unknown) => this.fail(error))
   }
 

@@ -9,6 +9,7 @@ import { discardRun } from '../store/writer'
 import { backup } from './backup'
 import { RunContext } from './context'
 import { restore } from './restore'
+import { undo } from './undo'
 import { verify } from './verify'
 
 /** Does one run from its beginning to its end; whatever happens is on its record. */
@@ -50,6 +51,7 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
     if (row.kind === 'backup')
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
+    else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
   } catch (thrown) {
     const error = run.signal.aborted ? run.signal.reason : thrown

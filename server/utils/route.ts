@@ -3,6 +3,7 @@ import * as v from 'valibot'
 import { errorRecord, VesselError } from '../../core/errors'
 import type { Engine } from '../../engine/engine'
 import { useEngine } from './engine'
+import { PointId } from './schemas'
 
 /** A route: hands the engine to its work, and turns whatever it throws into an answer with a code. */
 export function route<T>(work: (engine: Engine, event: H3Event) => Promise<T>) {
@@ -49,6 +50,11 @@ const Uuid = v.pipe(v.string(), v.uuid('This is not an id.'))
 /** The id in the address; what is no id is answered as what does not exist. */
 export function idOf(event: H3Event): string {
   return parsed(Uuid, getRouterParam(event, 'id'))
+}
+
+/** The id of a point in the address, or the reference of an instant. */
+export function pointOf(event: H3Event): string {
+  return parsed(PointId, decodeURIComponent(getRouterParam(event, 'id') ?? ''))
 }
 
 export function slugOf(event: H3Event): string {

@@ -1,4 +1,6 @@
 import * as v from 'valibot'
+import { readRef } from '../../core/chain/instant-ref'
+import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
 import { OPS } from '../../core/look/filter'
 import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
@@ -17,11 +19,20 @@ export const Rules = v.pipe(
   v.maxLength(500, 'A definition may have 500 rules at most.'),
 )
 
+export const LogPlanSchema = v.object({
+  follow: v.boolean(),
+  everySeconds: v.pipe(v.number(), v.integer()),
+  segmentBytes: v.pipe(v.number(), v.integer()),
+  keepAtMost: v.pipe(v.number(), v.integer()),
+  structure: v.picklist(['trigger', 'compare']),
+})
+
 export const Definition = v.object({
   rules: Rules,
   store: text(80),
   promises: v.object({ couldLose: Milliseconds, backWithin: Milliseconds }),
   readers: v.pipe(v.number(), v.integer(), v.minValue(READERS.min), v.maxValue(READERS.max)),
+  log: v.optional(LogPlanSchema),
 })
 
 export const Settings = v.object({
@@ -91,6 +102,7 @@ export const Restore = v.object({ wish: WishSchema, reason: v.optional(v.nullabl
 
 export const NewRun = v.object({
   kind: v.optional(v.picklist(['backup', 'verify']), 'backup'),
+  what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   name: v.optional(v.nullable(text(120)), null),
   comment: v.optional(v.nullable(text(2000)), null),
 })
@@ -100,6 +112,23 @@ export const NewStore = v.object({ name: text(80), path: text(1000), key: v.opti
 export const SaveRestore = v.object({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
 export const Reason = v.object({ reason: v.optional(v.nullable(text(500)), null) })
 
+const Position = v.pipe(
+  v.string(),
+  v.check((position) => positionOf(position) !== undefined, 'This is no position of a log.'),
+)
+/** A transaction by where it lies in the log of a member. */
+export const Transaction = v.object({ member: text(200), position: Position, end: Position })
+export const Undo = v.object({
+  transaction: Transaction,
+  choices: v.optional(v.record(v.string(), v.record(v.string(), v.picklist(['undo', 'leave']))), {}),
+  reason: v.optional(text(500), ''),
+})
+
+/** A point by its id, or any instant by its reference. */
+export const PointId = v.pipe(
+  v.string(),
+  v.check((id) => readRef(id) !== undefined || v.is(v.pipe(v.string(), v.uuid()), id), 'This is not an id.'),
+)
 export const Id = v.pipe(v.string(), v.uuid('This is not an id.'))
 export const Whole = v.pipe(v.string(), v.regex(/^\d{1,12}$/, 'This is no whole number.'), v.transform(Number))
 export const Instant = v.pipe(

@@ -10,11 +10,12 @@ useHead({ title: () => `${vessel.value?.name ?? slug.value} · Unbroken Vessel` 
 const TABS = [
   { name: 'Lifeline', path: '' },
   { name: 'Contents', path: '/contents' },
+  { name: 'Changes', path: '/changes' },
   { name: 'Definition', path: '/definition' },
   { name: 'Runs', path: '/runs' },
   { name: 'Restores', path: '/restores' },
 ]
-const isBare = computed(() => route.path.endsWith('/bring-back'))
+const isBare = computed(() => /\/(bring-back|undo)$/.test(route.path))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
 provide('vessel', vessel as Ref<VesselView | null>)
 </script>
@@ -30,7 +31,13 @@ provide('vessel', vessel as Ref<VesselView | null>)
       <div class="min-w-0">
         <PageSentence>
           <template v-if="vessel.newest">
-            {{ vessel.name }} can be brought back to <template v-if="vessel.points === 1">one moment</template
+            {{ vessel.name }} can be brought back to
+            <template v-if="vessel.anySecond"
+              >any second since {{ dateOf(vessel.anySecond.since) }} {{ clockOf(vessel.anySecond.since)
+              }}<template v-if="vessel.anySecond.gaps > 0"
+                >, except for {{ vessel.anySecond.gaps === 1 ? 'one gap' : `${numberInWords(vessel.anySecond.gaps)} gaps` }}</template
+              ></template
+            ><template v-else-if="vessel.points === 1">one moment</template
             ><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template
             >.
             <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" style="border-color: var(--gold-line)"

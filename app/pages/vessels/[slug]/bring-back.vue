@@ -9,14 +9,7 @@ const route = useRoute()
 const router = useRouter()
 const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 
-// Which point: named in the address, or the newest one at the instant of the address.
-const point = computed(() => {
-  if (route.query.point) return String(route.query.point)
-  const points = lifeline.value?.points ?? []
-  const at = route.query.at ? Date.parse(String(route.query.at)) : Infinity
-  return points.findLast((candidate) => Date.parse(candidate.at) <= at + 999)?.id ?? null
-})
-const chosen = computed(() => lifeline.value?.points.find((candidate) => candidate.id === point.value))
+const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const choosePoint = (id: string) => router.replace({ query: { ...route.query, point: id, at: undefined } })
 
 const bench = useWorkbench(point)
@@ -74,7 +67,7 @@ const {
   refresh: compareAgain,
 } = useLoad<TableComparison>(() =>
   point.value && shown.value
-    ? `/api/points/${point.value}/compare?path=${encodeURIComponent(shown.value)}${against.value ? `&against=${against.value}` : ''}`
+    ? `/api/points/${encodeURIComponent(point.value!)}/compare?path=${encodeURIComponent(shown.value)}${against.value ? `&against=${against.value}` : ''}`
     : null,
 )
 
@@ -85,7 +78,7 @@ async function go(rehearsal: boolean) {
   sending.value = true
   failure.value = null
   try {
-    const { id } = await post<{ id: string }>(`/api/points/${point.value}/restore`, {
+    const { id } = await post<{ id: string }>(`/api/points/${encodeURIComponent(point.value!)}/restore`, {
       wish: bench.wish.value!,
       reason: reason.value || null,
       rehearsal,

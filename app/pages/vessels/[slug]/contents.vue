@@ -6,14 +6,9 @@ const { vessel } = defineProps<{ vessel: VesselView }>()
 const route = useRoute()
 const router = useRouter()
 const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
-const at = computed(() => (route.query.at ? Date.parse(String(route.query.at)) : Infinity))
-const point = computed(() => {
-  if (route.query.point) return String(route.query.point)
-  return lifeline.value?.points.findLast((candidate) => Date.parse(candidate.at) <= at.value + 999)?.id ?? null
-})
-const chosen = computed(() => lifeline.value?.points.find(({ id }) => id === point.value))
+const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const set = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
-const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${point.value}?now=0` : null))
+const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null))
 const things = computed(() => contents.data.value?.things ?? [])
 const choosable = (thing: PointThing) => !['database', 'schema', 'large-objects', 'extension'].includes(thing.kind)
 
@@ -39,7 +34,7 @@ const tab = computed({
 // Names and key of the table's columns, for finding across time.
 const { data: head } = useLoad<RowPage>(() =>
   point.value && thing.value && isTable(thing.value)
-    ? `/api/points/${point.value}/rows?path=${encodeURIComponent(thing.value.path)}&limit=1`
+    ? `/api/points/${encodeURIComponent(point.value!)}/rows?path=${encodeURIComponent(thing.value.path)}&limit=1`
     : null,
 )
 const history = computed({
@@ -87,7 +82,13 @@ const bringBack = computed(() => ({
             :model-value="point ?? undefined"
             :items="points"
             label="Another point"
-            :word="chosen ? whenOf(chosen.at) : 'a kept point'"
+            :word="
+              chosen
+                ? chosen.name === null && chosen.id.includes('~')
+                  ? `${dayOf(chosen.at)} ${secondsOf(chosen.at)}`
+                  : whenOf(chosen.at)
+                : 'a kept point'
+            "
             @update:model-value="(id) => set({ point: id, at: undefined })"
         /></span>
         <TabBar v-model="tab" :tabs="tabs" class="ml-auto" />

@@ -1,17 +1,21 @@
 <script setup lang="ts">
-import { instantOf, type Artifact } from '~~/core/chain/chain'
-import type { Lifeline, VesselView } from '~~/server/views'
+import { refDebounced } from '@vueuse/core'
+import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
+import type { InstantView, Lifeline, TraceView, VesselView } from '~~/server/views'
 
 const { vessel, now } = defineProps<{ vessel: VesselView; now: number }>()
 const route = useRoute()
 const router = useRouter()
 const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 watch(() => vessel.newest?.id, refresh)
+onChange((change) => change.about === 'log' && change.vessel === vessel.id, refresh, 4000)
 
 const HOUR = 3_600_000
 // The window and the instant live in the address, so that a link shows the same.
 const window = ref(readWindow())
 const instant = ref(readInstant())
+/** A position in a log, which is finer than any time; it holds until the scrubber moves. */
+const position = ref<string | null>(route.query.exact ? String(route.query.exact) : null)
 function readInstant(): number {
   const at = Date.parse(String(route.query.at ?? ''))
   return Number.isNaN(at) ? (vessel.newest ? Date.parse(vessel.newest.at) : now) : at
@@ -26,18 +30,68 @@ function readWindow(): { from: number; to: number } {
 const remember = useThrottleFn(
   () => {
     const iso = (at: number) => new Date(at).toISOString()
-    void router.replace({ query: { ...route.query, at: iso(instant.value), from: iso(window.value.from), to: iso(window.value.to) } })
+    const here = { at: iso(instant.value), from: iso(window.value.from), to: iso(window.value.to), exact: position.value ?? undefined }
+    void router.replace({ query: { ...route.query, ...here } })
   },
   400,
   true,
   false,
 )
-watch([window, instant], remember)
+watch([window, instant, position], remember)
+watch(instant, () => (position.value = null), { flush: 'sync' })
 
-const artifacts = computed(() => (data.value?.artifacts ?? []).map((artifact): Artifact => ({ ...artifact, at: new Date(artifact.at) })))
+const artifacts = computed(() =>
+  (data.value?.artifacts ?? []).map((artifact) => ({ ...artifact, at: new Date(artifact.at), fromAt: new Date(artifact.fromAt) })),
+)
 const points = computed(() => (data.value?.points ?? []).map((point) => ({ ...point, at: new Date(point.at) })))
-const state = computed(() => instantOf(data.value?.members ?? [], artifacts.value, points.value, new Date(instant.value)))
-const point = computed(() => points.value.find((candidate) => candidate.id === state.value.point?.id))
+const coverage = computed(() =>
+  Object.fromEntries(
+    Object.entries(data.value?.coverage ?? {}).map(([member, stretches]) => [
+      member,
+      stretches.map(({ from, to }) => ({ from: Date.parse(from), to: Date.parse(to) })),
+    ]),
+  ),
+)
+const point = computed(() => (position.value ? undefined : points.value.find(({ at }) => Math.abs(at.getTime() - instant.value) < 1)))
+
+const wanted = computed(() => position.value ?? refAtTime(vessel.slug, Math.round(instant.value) * 1000))
+const entered = refDebounced(wanted, 120)
+const { data: state, error: stateError } = useLoad<InstantView>(() =>
+  data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(entered.value)}` : null,
+)
+// Kept while the next one is on its way, so that the panel does not flicker.
+const shown = shallowRef<InstantView | null>(null)
+watch([state, stateError], () => (shown.value = state.value ?? (stateError.value ? null : shown.value)))
+
+const DAY_AND_A_HALF = 36 * HOUR
+const close = computed(() => window.value.to - window.value.from <= DAY_AND_A_HALF)
+const traced = refDebounced(
+  computed(() => (close.value && data.value && data.value.followers.length > 0 ? { ...window.value } : null)),
+  150,
+)
+const { data: trace } = useLoad<TraceView>(() => {
+  const range = traced.value
+  if (!range) return null
+  const iso = (at: number) => new Date(Math.round(at / 1000) * 1000).toISOString()
+  return `/api/vessels/${vessel.slug}/trace?from=${iso(range.from)}&to=${iso(Math.min(range.to, now + HOUR))}`
+})
+const lastTrace = shallowRef<TraceView | null>(null)
+watch(trace, (next) => (lastTrace.value = next ?? lastTrace.value))
+
+/** A position lies where its transaction does; the scrubber goes there, a millisecond before. */
+function before(ref: string, at: number) {
+  instant.value = at - 1
+  position.value = ref
+}
+async function enterPosition(text: string) {
+  const source = data.value?.members[0]?.split('/')[0]
+  if (!source) return
+  const ref = refAtPosition(vessel.slug, source, text)
+  const view = await $fetch<InstantView>(`/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(ref)}`).catch(() => null)
+  if (!view) return
+  instant.value = Date.parse(view.at as unknown as string)
+  position.value = ref
+}
 </script>
 
 <template>
@@ -55,16 +109,27 @@ const point = computed(() => points.value.find((candidate) => candidate.id === s
         :members="data.members"
         :artifacts="artifacts"
         :points="points"
+        :coverage="coverage"
+        :breaks="data.breaks"
+        :followers="data.followers"
+        :trace="close ? lastTrace : null"
         :now="now"
+        @position="enterPosition"
       />
       <AtThisInstant
         class="flex-1"
         :vessel="vessel"
         :instant="instant"
-        :state="state"
+        :reference="point?.id ?? wanted"
+        :precise="position !== null"
+        :state="shown"
+        :error="stateError"
         :point="point"
         :points="points"
+        :heavy="close ? (lastTrace?.heavy ?? []) : null"
+        :breaks="data.breaks"
         @enter="instant = $event"
+        @before="before"
       />
     </template>
   </div>

@@ -5,7 +5,7 @@ import { blockedBy, planWish, requireReason } from '../../../../engine/runs/rest
 /** Brings things back, or rehearses it. What is overwritten asks for a reason, which is kept. */
 export default route(async (engine, event) => {
   const { wish, reason, rehearsal } = await bodyOf(event, Restore)
-  const point = await openPoint(engine, idOf(event), noRows)
+  const point = await openPoint(engine, pointOf(event), noRows)
   const planned = await planWish(engine, point, wish)
   const blocker = blockedBy(planned)
   if (blocker) throw blocker

@@ -6,5 +6,5 @@ const Query = v.object({ path: v.string(), at: Place })
 /** One row with its whole values. */
 export default route((engine, event) => {
   const { path, at } = queryOf(event, Query)
-  return wholeRow(engine, idOf(event), path, at)
+  return wholeRow(engine, pointOf(event), path, at)
 })

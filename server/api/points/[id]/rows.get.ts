@@ -13,5 +13,5 @@ const Query = v.object({
 /** A page of the rows of a table in a point. */
 export default route((engine, event) => {
   const { after, ...query } = queryOf(event, Query)
-  return rowPage(engine, idOf(event), { ...query, after: after ?? null })
+  return rowPage(engine, pointOf(event), { ...query, after: after ?? null })
 })

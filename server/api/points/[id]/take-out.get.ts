@@ -29,7 +29,7 @@ const TELL_MS = 400
 /** A table, chosen rows or a schema of a point as a file, streamed as it is read. */
 export default route(async (engine, event) => {
   const { path, format, filter, keys, token } = queryOf(event, Query)
-  const id = idOf(event)
+  const id = pointOf(event)
   const point = await openPoint(engine, id, noRows)
   const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
   if (isTable) {

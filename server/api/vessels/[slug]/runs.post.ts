@@ -2,7 +2,9 @@ import { vesselBySlug } from '../../../../engine/catalog/vessels'
 
 /** Starts a backup (or a verification of the store) of this vessel. */
 export default route(async (engine, event) => {
-  const { kind, name, comment } = await bodyOf(event, NewRun)
+  const { kind, what, name, comment } = await bodyOf(event, NewRun)
   const vessel = await vesselBySlug(engine, slugOf(event))
-  return created(event, { id: await engine.startRun({ kind, vessel, startedBy: PERSON, name, comment }) })
+  return created(event, {
+    id: await engine.startRun({ kind, vessel, startedBy: PERSON, name, comment, params: kind === 'backup' ? { what } : {} }),
+  })
 })

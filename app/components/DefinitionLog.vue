@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { defaultLog, LOG, type VesselDefinition } from '~~/core/plan/definition'
+import type { MemberReadiness } from '~~/server/views'
+
+// Whether the log is followed, what is put onto the source for it, and what would be in no log.
+const { draft, slug } = defineProps<{ draft: VesselDefinition; slug: string | null }>()
+const MIB = 1024 * 1024
+const log = computed(() => (draft.log ??= defaultLog(false)))
+const readiness = shallowRef<MemberReadiness[] | null>(null)
+let turn = 0
+async function ask() {
+  const mine = ++turn
+  const answer = await post<MemberReadiness[]>('/api/readiness', { rules: draft.rules, log: draft.log, vessel: slug }).catch(() => null)
+  if (mine === turn && answer) readiness.value = answer
+}
+watchDebounced([() => draft.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
+const keepMb = computed({ get: () => Math.round(log.value.keepAtMost / MIB), set: (mb) => (log.value.keepAtMost = Math.round(mb) * MIB) })
+const STRUCTURE = [
+  ['trigger', 'a trigger there'],
+  ['compare', 'comparing catalogs'],
+] as const
+const shown = ref<string | null>(null)
+const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !obstacles.some(({ stops }) => stops)))
+</script>
+
+<template>
+  <div class="text-[13px]" data-log>
+    <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+      <span id="log-label">Follow the log</span>
+      <span class="flex items-center gap-4"
+        ><USwitch v-model="log.follow" aria-labelledby="log-label" /><span class="soft">{{
+          log.follow ? 'every instant can be entered, from the next full on' : 'only the moments of backups can be entered'
+        }}</span></span
+      >
+    </div>
+    <template v-if="log.follow">
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+        <label for="log-seconds">Safe in the store after</label>
+        <span class="flex items-center gap-3"
+          ><UInput
+            id="log-seconds"
+            v-model.number="log.everySeconds"
+            type="number"
+            :min="LOG.seconds.min"
+            :max="LOG.seconds.max"
+            class="w-24"
+          /><span class="soft">seconds; what is not in the store yet does not count as safe</span></span
+        >
+      </div>
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+        <label for="log-keep">The source may keep</label>
+        <span class="flex items-center gap-3"
+          ><UInput id="log-keep" v-model.number="keepMb" type="number" :min="LOG.keep.min / MIB" class="w-24" /><span class="soft"
+            >MB of log for us; at that the slot is given up, and a new full begins</span
+          ></span
+        >
+      </div>
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+        <span>Structure is followed by</span>
+        <ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" />
+      </div>
+    </template>
+    <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>
+      <div class="flex items-baseline gap-3">
+        <span class="mono text-[12.5px] font-medium">{{ member.member }}</span>
+        <span v-if="member.obstacles.some(({ stops }) => stops)" class="iron font-medium">Its log can’t be followed yet.</span>
+        <span v-else-if="log.follow"
+          >Any instant could be entered, for {{ plural(member.followed, 'table')
+          }}<template v-if="member.unfollowed.length > 0"
+            >; <span class="ochre">{{ plural(member.unfollowed.length, 'table') }} only as of backups</span></template
+          >.</span
+        ><span v-else class="soft">Its log could be followed, for {{ plural(member.followed, 'table') }}.</span>
+        <button
+          v-if="member.statements.length > 0 && ready"
+          type="button"
+          class="lnk ml-auto shrink-0"
+          @click="shown = shown === member.member ? null : member.member"
+        >
+          {{ shown === member.member ? 'Hide the statements' : 'What is put there' }}
+        </button>
+      </div>
+      <p v-for="obstacle in member.obstacles" :key="obstacle.what" class="mt-1.5" :class="obstacle.stops ? 'iron' : 'soft'">
+        {{ obstacle.what }}<br /><code class="mono text-[12px] text-[var(--ink)]">{{ obstacle.mend }}</code>
+      </p>
+      <ul v-if="log.follow && member.unfollowed.length > 0" class="mt-1.5">
+        <li v-for="table in member.unfollowed.slice(0, 6)" :key="table.name" class="py-1 leading-[18px]">
+          <span class="mono text-[12px] font-medium">{{ table.name }}</span> <span class="ochre">{{ table.why }}</span> It is read whole
+          with each differential.<br v-if="table.mend" /><code v-if="table.mend" class="mono text-[12px]">{{ table.mend }}</code>
+        </li>
+        <li v-if="member.unfollowed.length > 6" class="soft">and {{ plural(member.unfollowed.length - 6, 'table') }} more</li>
+      </ul>
+      <pre
+        v-if="shown === member.member"
+        class="mono mt-2 max-h-72 overflow-auto border-l-2 border-[var(--line-strong)] pl-3 text-[11.5px] leading-[17px] whitespace-pre-wrap"
+        >{{ member.statements.join('\n\n') }}
+
+-- and when the log is not followed any more:
+{{ member.removal.join('\n') }}</pre>
+      <p v-if="shown === member.member" class="soft mt-1">Saving with the log on gives consent to these statements.</p>
+    </div>
+  </div>
+</template>

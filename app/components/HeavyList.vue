@@ -1,0 +1,47 @@
+<script setup lang="ts">
+import { refAtPosition } from '~~/core/chain/instant-ref'
+import type { Heavy, VesselView } from '~~/server/views'
+
+// Transactions that changed much in the stretch in view, the heaviest first, each with the way to just before it.
+const { vessel, heavy } = defineProps<{ vessel: VesselView; heavy: Heavy[] }>()
+defineEmits<{ before: [ref: string, at: number] }>()
+const lines = computed(() =>
+  heavy.slice(0, 5).map((one) => {
+    const main = [...one.tables].sort((a, b) => weightOf(b.tally) - weightOf(a.tally))[0]!
+    return { ...one, main, more: one.tables.length - 1 }
+  }),
+)
+const undoOf = ({ member, position, end }: Heavy) => ({ path: `/vessels/${vessel.slug}/undo`, query: { member, position, end } })
+</script>
+
+<template>
+  <div>
+    <h3 class="text-[13px] font-semibold">Large changes in view</h3>
+    <ul class="rule mt-1.5 border-t border-[var(--line)] text-[13px]">
+      <li v-for="one in lines" :key="`${one.member}${one.position}`" class="flex min-h-11 items-center gap-3 py-1.5" data-heavy>
+        <div class="min-w-0 flex-1 leading-[18px]">
+          <div class="cut" :title="one.tables.map(({ name, tally }) => `${name}: ${talliedInWords(tally)}`).join('; ')">
+            <b class="font-semibold" :class="one.main.tally[2] > 0 || one.main.tally[3] > 0 ? 'iron' : ''">{{
+              talliedInWords(one.main.tally)
+            }}</b>
+            {{ one.main.tally[2] > 0 ? 'from' : 'in' }} <span class="mono text-[12px]">{{ one.main.name }}</span><span
+              v-if="one.more > 0"
+              class="soft"
+            >
+              and {{ plural(one.more, 'table') }} more</span
+            >
+          </div>
+          <div class="soft s12 cut" :title="fullOf(one.at)">
+            {{ dayOf(one.at) }} {{ secondsOf(one.at) }}<template v-if="one.application">, by {{ one.application }}</template
+            ><template v-else-if="one.role">, by {{ one.role }}</template>
+          </div>
+        </div>
+        <UButton size="sm" @click="$emit('before', refAtPosition(vessel.slug, one.source, one.position), Date.parse(one.at))"
+          >Just before this</UButton
+        >
+        <UButton size="sm" :to="undoOf(one)">Undo…</UButton>
+      </li>
+      <li v-if="heavy.length === 0" class="soft py-2">No transaction in view changed many rows.</li>
+    </ul>
+  </div>
+</template>

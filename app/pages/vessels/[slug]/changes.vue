@@ -1,0 +1,210 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import { refAtPosition } from '~~/core/chain/instant-ref'
+import type { FoundChange, LogFound, VesselView } from '~~/server/views'
+
+// The log, change by change: by table, what was done, a value, a time, a transaction.
+const { vessel } = defineProps<{ vessel: VesselView }>()
+const route = useRoute()
+const router = useRouter()
+const { data: tables } = useLoad<{ name: string; columns: string[]; key: string[] }[]>(() => `/api/vessels/${vessel.slug}/log-tables`)
+const text = (name: string) => String(route.query[name] ?? '')
+const form = reactive({
+  table: text('table'),
+  column: text('column'),
+  value: text('value'),
+  xid: text('xid'),
+  from: text('from'),
+  to: text('to'),
+})
+const OPS = [
+  ['insert', 'inserted'],
+  ['update', 'updated'],
+  ['delete', 'deleted'],
+  ['empty', 'emptied'],
+] as const
+const ops = ref(new Set(text('ops').split(',').filter(Boolean)))
+const columns = computed(() => tables.value?.find(({ name }) => name === form.table)?.columns ?? [])
+const ANY = '(any)'
+
+const changes = shallowRef<FoundChange[]>([])
+const next = shallowRef<LogFound['next']>(null)
+const error = shallowRef<ErrorRecord | null>(null)
+const pending = ref(true)
+const troubles = reactive({ from: false, to: false })
+let turn = 0
+async function look(older = false) {
+  const mine = ++turn
+  const query = new URLSearchParams()
+  for (const name of ['table', 'column', 'value', 'xid'] as const) if (form[name]) query.set(name, form[name])
+  if (form.column && form.value === '') query.set('value', '')
+  if (!form.value) query.delete('column')
+  if (ops.value.size > 0) query.set('ops', [...ops.value].join(','))
+  for (const name of ['from', 'to'] as const) {
+    const at = form[name] ? readTime(form[name]) : null
+    troubles[name] = at === undefined
+    if (at) query.set(name, String(at.getTime() * 1000 + (name === 'to' ? 999_999 : 0)))
+  }
+  if (older && next.value) query.set('after', `${next.value.segment}.${Math.round(next.value.at)}.${next.value.chunk}`)
+  pending.value = true
+  try {
+    const found = await $fetch<LogFound>(`/api/vessels/${vessel.slug}/log?${query}`)
+    if (mine !== turn) return
+    changes.value = older ? [...changes.value, ...found.changes] : found.changes
+    next.value = found.next
+    error.value = null
+    // Nothing yet, and more of the log to look through.
+    if (found.changes.length === 0 && found.next) void look(true)
+  } catch (thrown) {
+    if (mine === turn) error.value = errorOf(thrown)
+  } finally {
+    if (mine === turn) pending.value = false
+  }
+}
+function search() {
+  const query = Object.fromEntries(Object.entries(form).map(([name, value]) => [name, value || undefined]))
+  void router.replace({ query: { ...query, ops: [...ops.value].join(',') || undefined } })
+  void look()
+}
+onMounted(() => look())
+function toggle(op: string) {
+  const set = new Set(ops.value)
+  if (!set.delete(op)) set.add(op)
+  ops.value = set
+  search()
+}
+const WORD: Record<FoundChange['op'], { word: string; color: string }> = {
+  insert: { word: 'inserted', color: 'var(--glaze)' },
+  update: { word: 'updated', color: 'var(--ink)' },
+  delete: { word: 'deleted', color: 'var(--iron)' },
+  empty: { word: 'emptied', color: 'var(--iron)' },
+}
+const atOf = ({ at }: FoundChange) => new Date(Math.floor(at / 1000))
+const begins = (i: number) => i === 0 || changes.value[i - 1]!.position !== changes.value[i]!.position
+/** What a change says of its row: the key, then what is told. */
+function said(change: FoundChange): { column: string; value: string; key: boolean }[] {
+  const row = change.row ?? change.old ?? []
+  return change.columns
+    .map((column, i) => ({ column, value: row[i], key: change.key.length > 0 && change.key.includes(row[i] ?? null) && i < 3 }))
+    .filter(({ value }) => value !== undefined && (change.row !== null || value !== null))
+    .map(({ column, value, key }) => ({ column, value: value === null ? 'null' : String(value), key }))
+    .slice(0, 9)
+}
+/** The whole life of one row: everything in the log with its key. */
+function life(change: FoundChange) {
+  const own = tables.value?.find(({ name }) => name === change.table)
+  const column = own?.key[0] ?? change.columns[0]!
+  Object.assign(form, { table: change.table, column, value: String(change.key[0] ?? ''), xid: '', from: '', to: '' })
+  ops.value = new Set()
+  search()
+}
+const lifeline = (change: FoundChange) => ({
+  path: `/vessels/${vessel.slug}`,
+  query: {
+    at: new Date(Math.floor(change.at / 1000) - 1).toISOString(),
+    exact: refAtPosition(vessel.slug, change.source, change.position),
+    from: new Date(change.at / 1000 - 1_200_000).toISOString(),
+    to: new Date(change.at / 1000 + 1_200_000).toISOString(),
+  },
+})
+</script>
+
+<template>
+  <div class="grid flex-1 grid-rows-[auto_minmax(0,1fr)]">
+    <form class="flex flex-wrap items-end gap-x-3 gap-y-2 border-b border-[var(--line)] px-6 py-3 text-[13px]" @submit.prevent="search">
+      <label class="grid gap-1"
+        ><span class="soft s12">Table</span
+        ><USelect
+          :model-value="form.table || ANY"
+          :items="[ANY, ...(tables ?? []).map(({ name }) => name)]"
+          class="h-[30px] w-52"
+          aria-label="Table"
+          @update:model-value="(name: string) => ((form.table = name === ANY ? '' : name), (form.column = ''), search())"
+      /></label>
+      <fieldset class="grid gap-1">
+        <legend class="soft s12 mb-1">What was done</legend>
+        <div class="flex">
+          <button
+            v-for="[op, word] in OPS"
+            :key="op"
+            type="button"
+            class="h-[30px] border border-l-0 border-[var(--edge)] px-2.5 first:rounded-l-[4px] first:border-l last:rounded-r-[4px]"
+            :class="ops.has(op) ? 'bg-[var(--ink)] font-semibold text-[var(--ground)]' : ''"
+            :aria-pressed="ops.has(op)"
+            @click="toggle(op)"
+          >
+            {{ word }}
+          </button>
+        </div>
+      </fieldset>
+      <label class="grid gap-1"
+        ><span class="soft s12">Column</span
+        ><USelect
+          v-model="form.column"
+          :items="columns"
+          :disabled="columns.length === 0"
+          placeholder="any"
+          class="h-[30px] w-36"
+          aria-label="Column"
+      /></label>
+      <label class="grid gap-1"
+        ><span class="soft s12">Value</span
+        ><UInput v-model="form.value" name="value" class="w-32" :disabled="!form.column" :maxlength="200"
+      /></label>
+      <label class="grid gap-1"
+        ><span class="soft s12">From</span
+        ><UInput v-model="form.from" name="from" class="w-36" placeholder="yesterday 9:30" :color="troubles.from ? 'error' : undefined"
+      /></label>
+      <label class="grid gap-1"
+        ><span class="soft s12">To</span
+        ><UInput v-model="form.to" name="to" class="w-36" placeholder="now" :color="troubles.to ? 'error' : undefined"
+      /></label>
+      <label class="grid gap-1"
+        ><span class="soft s12">Transaction</span><UInput v-model="form.xid" name="xid" class="mono w-24" :maxlength="20"
+      /></label>
+      <UButton type="submit" :loading="pending">Search the log</UButton>
+    </form>
+    <div class="sheet min-h-0 overflow-auto px-6 pb-8 text-[13px]">
+      <ErrorNote v-if="error" :error="error" class="my-4" />
+      <div v-else-if="pending && changes.length === 0" class="grid gap-2 py-4"><USkeleton v-for="i in 10" :key="i" class="h-5" /></div>
+      <p v-else-if="changes.length === 0" class="soft max-w-xl py-5">
+        <template v-if="(tables ?? []).length === 0"
+          >The log of this vessel is not followed, so there is nothing to search.
+          <NuxtLink :to="`/vessels/${vessel.slug}/definition#when`" class="lnk">Follow it</NuxtLink> to have every change from then
+          on.</template
+        ><template v-else>No change in the log is like this.</template>
+      </p>
+      <table v-else class="w-full">
+        <tbody>
+          <template v-for="(change, i) in changes" :key="i">
+            <tr v-if="begins(i)" class="h-9 border-t border-[var(--line)] align-bottom">
+              <td colspan="3" class="pb-1">
+                <b class="font-semibold">{{ dayOf(atOf(change)) }} {{ secondsOf(atOf(change)) }}</b>
+                <span class="soft"> transaction {{ change.xid }}, </span><span class="mono soft text-[12px]">{{ change.position }}</span>
+                <NuxtLink :to="lifeline(change)" class="lnk ml-3">Just before this</NuxtLink>
+              </td>
+            </tr>
+            <tr class="h-[27px]" data-change>
+              <td class="w-[76px] font-medium" :style="{ color: WORD[change.op].color }">{{ WORD[change.op].word }}</td>
+              <td class="mono w-[200px] text-[12px]">{{ change.table }}</td>
+              <td class="mono max-w-0 truncate text-[12px]">
+                <button
+                  type="button"
+                  class="mr-3 underline decoration-[var(--line-strong)] underline-offset-2 hover:decoration-[var(--ink)]"
+                  title="Everything that happened to this row"
+                  @click="life(change)"
+                >
+                  {{ change.key.join(', ') || 'the whole table' }}
+                </button>
+                <span v-for="one in said(change)" :key="one.column" class="mr-3"
+                  ><span class="soft">{{ one.column }} </span>{{ one.value }}</span
+                >
+              </td>
+            </tr>
+          </template>
+        </tbody>
+      </table>
+      <UButton v-if="next && changes.length > 0" size="sm" class="mt-4" :loading="pending" @click="look(true)">Older changes</UButton>
+    </div>
+  </div>
+</template>

@@ -1,0 +1,151 @@
+import { logOf, type VesselDefinition } from '../../core/plan/definition'
+import { errorRecord } from '../../core/errors'
+import { takesFrom } from '../../core/selection/rules'
+import { namesOf, pathOf } from '../../core/things/thing'
+import { accessOf } from '../catalog/sources'
+import type { EngineContext } from '../context'
+import { withClient } from '../sources/postgres/connect'
+import { hasTrigger, identities, installStatements, removeStatements } from '../sources/postgres/log/install'
+import { memberOf, nameAtSource } from './names'
+import { takesTable } from './structure'
+
+/** Something that stands in the way of following a log, and what mends it. */
+export interface LogObstacle {
+  what: string
+  mend: string
+  /** Whether the log can't be followed at all with it. */
+  stops: boolean
+}
+
+/** Whether every instant of a member could be entered, and what is missing for it. */
+export interface MemberReadiness {
+  member: string
+  obstacles: LogObstacle[]
+  /** Tables whose changes would be in no log. */
+  unfollowed: { name: string; why: string; mend: string | null }[]
+  followed: number
+  /** Exactly what is put onto the source, and what takes it away again. */
+  statements: string[]
+  removal: string[]
+  /** Whether the trigger that notes changes of structure is there already. */
+  trigger: boolean
+}
+
+/** What is known before the hour of need, for every database that a definition takes something of. */
+export async function readinessOf(
+  engine: EngineContext,
+  vesselId: string | null,
+  definition: Pick<VesselDefinition, 'rules' | 'log'>,
+): Promise<MemberReadiness[]> {
+  const databases = await engine.db
+    .selectFrom('thing')
+    .select('path')
+    .where('kind', '=', 'database')
+    .where('gone_at', 'is', null)
+    .orderBy('path')
+    .execute()
+  const wanted = databases
+    .map(({ path }) => namesOf(path) as [string, string])
+    .filter(([source, database]) => takesFrom(definition.rules, source, database))
+  return Promise.all(wanted.map(([source, database]) => memberReadiness(engine, vesselId, definition, source, database)))
+}
+
+async function memberReadiness(
+  engine: EngineContext,
+  vesselId: string | null,
+  definition: Pick<VesselDefinition, 'rules' | 'log'>,
+  source: string,
+  database: string,
+): Promise<MemberReadiness> {
+  const member = memberOf(source, database)
+  const name = nameAtSource(vesselId ?? 'new', member)
+  const names = { slot: name, publication: name }
+  const result: MemberReadiness = {
+    member,
+    obstacles: [],
+    unfollowed: [],
+    followed: 0,
+    statements: [],
+    removal: removeStatements(names),
+    trigger: false,
+  }
+  const withTrigger =
+    logOf({ ...definition, store: '', promises: { couldLose: null, backWithin: null }, readers: 1 }).structure === 'trigger'
+  try {
+    const access = await accessOf(engine, source)
+    await withClient(access, database, async (client) => {
+      const { rows } = await client.query<{
+        level: string
+        replication: boolean
+        super: boolean
+        free: number
+        owned: boolean
+        user: string
+        keep: string
+      }>(
+        `select current_setting('wal_level') as level, r.rolsuper or r.rolreplication as replication, r.rolsuper as super, r.rolname as user,
+           current_setting('max_slot_wal_keep_size') as keep,
+           current_setting('max_replication_slots')::int - (select count(*)::int from pg_catalog.pg_replication_slots where slot_name <> $1) as free,
+           r.rolsuper or has_database_privilege(current_database(), 'create') as owned
+         from pg_catalog.pg_roles r where r.rolname = current_user`,
+        [name],
+      )
+      result.obstacles = obstaclesOf(source, rows[0]!, withTrigger)
+      result.trigger = await hasTrigger(client)
+      const tables = (await identities(client)).filter((table) =>
+        takesTable(definition.rules, pathOf(source, database, table.schema, table.name)),
+      )
+      result.unfollowed = tables.flatMap(({ schema, name: table, trouble, mend }) =>
+        trouble === null ? [] : [{ name: `${schema}.${table}`, why: trouble, mend }],
+      )
+      const followed = tables.filter(({ trouble }) => trouble === null)
+      result.followed = followed.length
+      result.statements = installStatements(names, followed, withTrigger)
+    })
+  } catch (error) {
+    const { what, next } = errorRecord(error)
+    result.obstacles.push({ what, mend: next, stops: true })
+  }
+  return result
+}
+
+function obstaclesOf(
+  source: string,
+  facts: { level: string; replication: boolean; super: boolean; free: number; owned: boolean; user: string },
+  trigger: boolean,
+): LogObstacle[] {
+  const obstacles: LogObstacle[] = []
+  const { level, replication, free, owned, user } = facts
+  if (level !== 'logical')
+    obstacles.push({
+      what: `wal_level of ${source} is ${level}; a log that can be followed needs logical.`,
+      mend: `ALTER SYSTEM SET wal_level = 'logical';  -- then restart the server`,
+      stops: true,
+    })
+  if (!replication) obstacles.push({ what: `${user} may not replicate.`, mend: `ALTER ROLE "${user}" REPLICATION;`, stops: true })
+  if (free <= 0)
+    obstacles.push({
+      what: `${source} has no replication slot left.`,
+      mend: `ALTER SYSTEM SET max_replication_slots = 20;  -- then restart the server`,
+      stops: true,
+    })
+  if (!owned)
+    obstacles.push({
+      what: `${user} may not make a publication in this database.`,
+      mend: `GRANT CREATE ON DATABASE … TO "${user}";`,
+      stops: true,
+    })
+  if (trigger && !facts.super)
+    obstacles.push({
+      what: `${user} is no superuser, who alone may install the trigger that notes changes of structure.`,
+      mend: 'Choose to compare the catalogs instead.',
+      stops: true,
+    })
+  if (!trigger)
+    obstacles.push({
+      what: 'Without the trigger a change of structure is noticed within a second, not at once. If a key is dropped from a table, its updates are refused for that second; a new table is whole only with the next differential.',
+      mend: 'Use the trigger where it may be installed.',
+      stops: false,
+    })
+  return obstacles
+}

@@ -1,0 +1,221 @@
+import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
+import { Store } from '../../engine/store/store'
+import { ContentWriter } from '../../engine/store/writer'
+import { LogStream } from '../../engine/sources/postgres/log/stream'
+import { ChunkIndex } from '../../engine/store/index'
+import { searchLog, type FoundChange, type LogQuery } from '../../engine/log/search'
+import { LogBench } from '../support/log'
+
+// Whatever happens to the follower, the source or the store: no transaction is lost, none is there twice, and what
+// can't be gone on with is a recorded break that a new full ends.
+
+const TICKETS = `
+create table public.ticket (id bigint generated always as identity primary key, v text, n int default 0);
+insert into ticket (v) select 'old' from generate_series(1, 500);
+`
+
+let log: LogBench
+const everything: LogQuery = {
+  table: 'public.ticket',
+  ops: [],
+  column: null,
+  value: null,
+  xid: null,
+  from: null,
+  to: null,
+  after: null,
+  limit: 1e9,
+}
+
+async function all(query: Partial<LogQuery> = {}): Promise<FoundChange[]> {
+  const found: FoundChange[] = []
+  for (let after: LogQuery['after'] = null; ;) {
+    const page = await searchLog(log.bench.engine, log.vessel.id, { ...everything, ...query, after })
+    found.push(...page.changes)
+    if (!page.next) return found.reverse()
+    after = page.next
+  }
+}
+
+const until = (holds: () => Promise<boolean>) =>
+  vi.waitFor(async () => expect(await holds()).toBe(true), { timeout: 60_000, interval: 100 })
+const state = async () => (await log.row()).state
+
+beforeAll(async () => {
+  log = await LogBench.open(TICKETS)
+  await log.bench.backup(log.vessel)
+})
+afterAll(() => log?.close())
+afterEach(() => vi.restoreAllMocks())
+
+/** Lets the next call fail, before or after it did its work. */
+function failOnce<T extends object>(on: T, method: string, when: 'before' | 'after'): void {
+  const target = on as Record<string, (...args: unknown[]) => unknown>
+  const real = target[method]!
+  let failed = false
+  vi.spyOn(target, method).mockImplementation(function (this: unknown, ...args: unknown[]) {
+    if (failed) return real.apply(this, args)
+    failed = true
+    const early = new Error(`the worker died before ${method}`)
+    if (when === 'before' && method !== 'confirm') return Promise.reject(early)
+    if (when === 'before') throw early
+    const result = real.apply(this, args)
+    const die = () => {
+      throw new Error(`the worker died after ${method}`)
+    }
+    return result instanceof Promise ? result.then(die) : die()
+  })
+}
+
+describe('a follower that dies', () => {
+  const steps: [object, string, 'before' | 'after'][] = [
+    [ContentWriter.prototype, 'put', 'before'],
+    [ContentWriter.prototype, 'put', 'after'],
+    [ContentWriter.prototype, 'flush', 'before'],
+    [ContentWriter.prototype, 'flush', 'after'],
+    [Store.prototype, 'writeSegment', 'before'],
+    [Store.prototype, 'writeSegment', 'after'],
+    [ChunkIndex.prototype, 'commit', 'after'],
+    [LogStream.prototype, 'confirm', 'before'],
+    [LogStream.prototype, 'confirm', 'after'],
+  ]
+  it('at any step loses no transaction and has none twice', async () => {
+    let round = 0
+    for (const [on, method, when] of steps) {
+      round++
+      log.follow()
+      failOnce(on, method, when)
+      log.bench.sql(`insert into ticket (v) select 'round ${round}' from generate_series(1, 50); update ticket set n = n + 1 where id = 1`)
+      await log.flush().catch(() => undefined)
+      await log.unfollow()
+      vi.restoreAllMocks()
+    }
+    log.follow()
+    const moment = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(moment)
+    const inserted = (await all({ ops: ['insert'] })).map(({ row }) => row![0])
+    expect(inserted).toHaveLength(50 * steps.length)
+    expect(new Set(inserted).size).toBe(inserted.length)
+    expect(await all({ ops: ['update'] })).toHaveLength(steps.length)
+    expect(await log.breaks()).toEqual([])
+  })
+})
+
+describe('transactions', () => {
+  it('keep their order, whatever their length: a million rows in bounded memory', async () => {
+    const before = process.memoryUsage().rss
+    let most = 0
+    const timer = setInterval(() => (most = Math.max(most, process.memoryUsage().rss)), 50)
+    log.bench.sql(`insert into ticket (v) select 'million' from generate_series(1, 1000000)`)
+    await log.flush()
+    clearInterval(timer)
+    expect((most - before) / 1e6).toBeLessThan(350)
+    const { heavy } = await import('../../engine/catalog/trace').then(async ({ heavyOf }) => ({
+      heavy: await heavyOf(log.bench.engine, log.vessel.id, new Date(0), new Date(8e15 / 1000), 1),
+    }))
+    expect(heavy[0]).toMatchObject({ rows: 1_000_000, tables: [{ name: 'public.ticket', tally: [1_000_000, 0, 0, 0] }] })
+    log.bench.sql(`delete from ticket where v = 'million'`)
+    await log.flush()
+  })
+
+  it('that are open across segments belong to the one in which they end', async () => {
+    const pg = await import('pg')
+    const client = new pg.default.Client({ connectionString: log.bench.server.url(log.bench.database) })
+    await client.connect()
+    await client.query('begin')
+    await client.query(`insert into ticket (v) values ('long')`)
+    log.bench.sql(`insert into ticket (v) values ('short')`)
+    const between = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(between)
+    await client.query('commit')
+    await client.end()
+    const after = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(after)
+    expect((await all({ column: 'v', value: 'long' })).map(({ op }) => op)).toEqual(['insert'])
+  })
+
+  it('of which there are many small ones all come', async () => {
+    const before = (await all()).length
+    for (let i = 0; i < 40; i++)
+      log.bench.sql(Array.from({ length: 25 }, (_, j) => `insert into ticket (v) values ('small ${i} ${j}');`).join(' commit; '))
+    const moment = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(moment)
+    expect((await all()).length - before).toBe(1000)
+  })
+})
+
+describe('a hole in the log', () => {
+  it('is recorded when the slot is dropped, and a new full begins a new log by itself', async () => {
+    const { slot } = await log.row()
+    await log.unfollow()
+    log.bench.server.psql('postgres', `select pg_drop_replication_slot('${slot}')`)
+    const lost = log.moment()
+    log.bench.sql(`insert into ticket (v) values ('unseen')`)
+    await log.bench.engine.work({ alone: false })
+    await until(async () => (await log.breaks()).length > 0 && (await state()) === 'following')
+    const [broken] = await log.breaks()
+    expect(broken).toMatchObject({ kind: 'slot lost', reason: expect.stringContaining('somebody dropped it') })
+    await until(async () => (await log.breaks())[0]!.to_at !== null)
+    log.bench.sql(`insert into ticket (v) values ('seen again')`)
+    const moment = log.moment('public.ticket')
+    await until(
+      async () =>
+        (
+          await log.bench.engine.db
+            .selectFrom('run')
+            .select('id')
+            .where('started_by', '=', 'the log')
+            .where('state', 'in', ['done', 'warned'])
+            .execute()
+        ).length > 0,
+    )
+    await log.flush()
+    await log.holds(moment)
+    const inside = log.ref({
+      position: `${lost.position.split('/')[0]}/${(Number.parseInt(lost.position.split('/')[1]!, 16) + 64).toString(16)}`,
+    })
+    await expect(log.rowsAt(inside, 'public.ticket')).rejects.toThrow('No unbroken chain')
+  })
+
+  it('is preferred to a source whose disk fills: at the limit the slot is given up', async () => {
+    const { engine } = log.bench
+    const { saveDefinition } = await import('../../engine/catalog/vessels')
+    await saveDefinition(engine, log.vessel.slug, 1, {
+      ...log.vessel.definition,
+      log: { ...log.vessel.definition.log!, keepAtMost: 16 * 1024 * 1024 },
+    })
+    vi.spyOn(Store.prototype, 'writeSegment').mockRejectedValue(Object.assign(new Error('no space'), { code: 'ENOSPC' }))
+    log.bench.sql(`insert into ticket (v) select repeat(md5(g::text), 20) from generate_series(1, 40000) g`)
+    await until(async () => (await log.breaks()).some(({ kind }) => kind === 'limit'))
+    vi.restoreAllMocks()
+    const broken = (await log.breaks()).find(({ kind }) => kind === 'limit')!
+    expect(broken.reason).toContain('its slot was given up')
+    await until(async () => (await state()) === 'following' && (await log.breaks()).every(({ to_at: to }) => to !== null))
+    const moment = log.moment('public.ticket')
+    await log.flush()
+    await until(
+      async () => (await log.rowsAt(log.ref(moment), 'public.ticket').catch(() => [])).length === moment.tables['public.ticket']!.length,
+    )
+  })
+
+  it('is none when the source restarts', async () => {
+    const before = (await log.breaks()).length
+    log.bench.sql(`insert into ticket (v) values ('before the restart')`)
+    log.bench.server.stop()
+    log.bench.server.start()
+    log.bench.sql(`insert into ticket (v) values ('after the restart')`)
+    const moment = log.moment('public.ticket')
+    await until(async () =>
+      log.flush().then(
+        () => true,
+        () => false,
+      ),
+    )
+    await log.holds(moment)
+    expect((await log.breaks()).length).toBe(before)
+  })
+})
