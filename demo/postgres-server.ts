@@ -86,6 +86,17 @@ export class PostgresServer {
     if (this.isRunning()) run('pg_ctl', ['-D', this.data, '-m', mode, '-w', 'stop'])
   }
 
+  /** Shuts down and lets us go on meanwhile, so that whoever of us is connected can take his leave. */
+  async halt(): Promise<void> {
+    const child = spawn(join(binaries(), 'pg_ctl'), ['-D', this.data, '-m', 'fast', '-w', 'stop'], {
+      ...identity(),
+      cwd: '/',
+      stdio: 'ignore',
+    })
+    const code = await new Promise((resolve, reject) => child.on('error', reject).on('close', resolve))
+    if (code !== 0) throw new Error(`pg_ctl ended with ${String(code)}`)
+  }
+
   remove(): void {
     this.stop('immediate')
     rmSync(this.options.folder, { recursive: true, force: true })

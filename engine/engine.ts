@@ -85,10 +85,10 @@ export class Engine implements EngineContext {
   }
 
   /** Takes part in the work. `alone` tells that no other worker exists, so every unfinished run is orphaned. */
-  async work(options: { alone: boolean }): Promise<void> {
+  async work(options: { alone: boolean; logRetryMs?: number }): Promise<void> {
     await tidyUp(this, options.alone)
     await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId))
-    this.followLogs()
+    this.followLogs(options.logRetryMs)
     const every = (ms: number, work: () => Promise<void>, what: string) =>
       this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')

@@ -39,6 +39,10 @@ const words = computed(() => {
     )
   if (draft.store !== saved.store) parts.push(`Points go to ${draft.store} from now on; those in ${saved.store} stay.`)
   if (JSON.stringify(draft.promises) !== JSON.stringify(saved.promises)) parts.push('Other promises are made.')
+  const [log, was] = [draft.log?.follow ?? false, saved.log?.follow ?? false]
+  if (log && !was) parts.push('The log is followed from now on; a full begins by itself.')
+  else if (!log && was) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
+  else if (JSON.stringify(draft.log) !== JSON.stringify(saved.log)) parts.push('The log is followed in another way.')
   if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
   if (parts.length === 0) parts.push('The rules are written differently and take the same.')
   return parts.join(' ')
@@ -73,7 +77,11 @@ const words = computed(() => {
         <dt class="soft">Could lose</dt>
         <dd>
           {{
-            draft.promises.couldLose ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each` : 'nothing is promised'
+            draft.log?.follow
+              ? `about ${durationInWords(draft.log.everySeconds * 1000)}: what the log has not brought into the store yet`
+              : draft.promises.couldLose
+                ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each`
+                : 'nothing is promised'
           }}
         </dd>
       </div>

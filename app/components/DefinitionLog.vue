@@ -57,7 +57,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       </div>
       <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
         <span>Structure is followed by</span>
-        <ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" />
+        <span class="flex"><ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" /></span>
       </div>
     </template>
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>

@@ -34,7 +34,7 @@ const HOUR = 3_600_000
 const LEFT = LIFELINE_LEFT
 const LIFE_Y = 30
 const LANE = 46
-const TRACE = 62
+const TRACE = 74
 const ROOM = 15
 
 const root = useTemplateRef<HTMLElement>('root')

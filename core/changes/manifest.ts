@@ -22,6 +22,10 @@ export interface StructurePiece {
   /** From this position on it may be used; from `exact` on it is known to be right. */
   from: string
   exact: string
+  /** Where the source stood when it was read. */
+  read: string
+  /** Whether the source told of the change where it happened; else it lies somewhere before `read`. */
+  told: boolean
   /** The chunks that hold it, as a database manifest without rows. */
   chunks: string[]
 }

@@ -19,6 +19,8 @@ types.setTypeParser(pg.types.builtins.INT8, Number)
 export function openCatalog(connectionString: string): { db: CatalogDb; pool: pg.Pool } {
   const pool = new pg.Pool({ connectionString, max: 8, types, application_name: 'unbroken-vessel' })
   // A server that restarts breaks idle connections; the pool opens new ones when they are needed.
+  // One that is lent out tells its own error to whoever has it, by the next query.
+  pool.on('connect', (client) => client.on('error', () => undefined))
   pool.on('error', (error) => console.warn(`catalog: an idle connection was lost (${error.message})`))
   return { db: new Kysely<Catalog>({ dialect: new PostgresDialect({ pool }) }), pool }
 }

@@ -1,6 +1,6 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely'
 import type { ArtifactKind } from '../../core/chain/chain'
-import type { FollowedTables } from '../../core/changes/manifest'
+import type { FollowedTables, StructurePiece } from '../../core/changes/manifest'
 import type { Tally } from '../../core/changes/log-text'
 import type { Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
@@ -219,7 +219,7 @@ export interface LogCatalog {
     behind: string | number | null
     tables: JSONColumnType<FollowedTables>
     /** Chunks that hold the newest structure that was read. */
-    structure_names: Json<{ from: string; exact: string; chunks: string[] }> | null
+    structure_names: Json<StructurePiece> | null
     trouble: Json<ErrorRecord> | null
     since: Time
     warned: Generated<boolean>

@@ -117,7 +117,7 @@ async function beginLog(
       era,
       tables: JSON.stringify(followed),
       structure: plan.structure,
-      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, chunks: structure }),
+      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, read: exact.position, told: true, chunks: structure }),
       trouble: null,
       warned: false,
       since: now,

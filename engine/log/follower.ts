@@ -1,7 +1,7 @@
 import type pg from 'pg'
 import { positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
-import type { FollowedTables, LogManifest } from '../../core/changes/manifest'
+import type { FollowedTables, LogManifest, StructurePiece } from '../../core/changes/manifest'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
@@ -12,6 +12,7 @@ import type { EngineContext } from '../context'
 import { readJson, writeJson } from '../runs/manifests'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
+import { OURS } from '../sources/postgres/log/install'
 import { placeOfServer, slotState } from '../sources/postgres/log/slot'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
@@ -29,6 +30,8 @@ const SEGMENTS_IN_FLIGHT = 2
 const SEEN = 20_000
 /** How often the catalog is told that nothing has changed. */
 const TELL_EVERY_MS = 1000
+/** How long stopping may take to bring the last changes into the store. */
+const SETTLE_MS = 1500
 
 export interface FollowerRow {
   vessel_id: string
@@ -43,7 +46,7 @@ export interface FollowerRow {
   still_position: string | null
   era: string
   tables: FollowedTables
-  structure_names: { from: string; exact: string; chunks: string[] } | null
+  structure_names: StructurePiece | null
 }
 
 /** A segment that is being filled. */
@@ -123,8 +126,9 @@ export class Follower {
       // What was done to the structure while nobody looked is only seen by looking.
       if (this.row.structure === 'compare') this.watch.changed(this.position)
       timer = setInterval(() => void this.tick().catch((error: unknown) => this.fail(error)), TICK_MS)
-      this.stop.addEventListener('abort', () => this.fail(this.stop.reason), { once: true })
-      await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error))])
+      const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
+      await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
+      await Promise.race([failed, this.settle()])
     } catch (error) {
       if (!this.stop.aborted) throw this.translated(error)
     } finally {
@@ -361,13 +365,30 @@ export class Follower {
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
     this.closeIfDue()
     this.stream.ask()
-    if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0 && (await this.watch.compare(this.position))) this.due = true
+    if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0) await this.compare()
+  }
+
+  /** Without a trigger, changes of structure are seen by looking. A mark in the log then closes the segment that tells of them. */
+  private async compare(): Promise<void> {
+    if (!(await this.watch.compare(this.position))) return
+    this.due = true
+    await this.watch.settled()
+    await this.side.query(`select pg_logical_emit_message(true, $1, '')`, [`${OURS}_mark`])
   }
 
   /** Brings what has come so far into the store now, instead of when it is due. */
   hurry(): void {
     this.due = this.hurried = true
     void this.tick().catch((error: unknown) => this.fail(error))
+  }
+
+  /** Told to stop, it brings into the store what has come so far, as far as that takes no long time. */
+  private async settle(): Promise<void> {
+    const since = Date.now()
+    this.hurry()
+    while (Date.now() - since < SETTLE_MS && (this.toldAt < since || this.waiting > 0))
+      await new Promise((resolve) => setTimeout(resolve, 50))
+    await this.committing
   }
 
   private translated(error: unknown): unknown {

@@ -192,7 +192,8 @@ export class StructureWatch {
     this.state.tables = manifest.tables
     // Between several changes that were read as one, the structure is only known as of the last of them.
     const from = this.fresh?.piece.from ?? pending.first
-    this.fresh = { manifest, piece: { from, exact: pending.last } }
+    const told = this.member.trigger
+    this.fresh = { manifest, piece: { from, exact: told ? pending.last : manifest.position, read: manifest.position, told } }
     if (!this.again) this.pending = null
   }
 

@@ -10,7 +10,7 @@ import { allVessels, type Vessel } from '../catalog/vessels'
 import type { NewRun } from '../catalog/runs'
 import type { EngineContext } from '../context'
 import type { ChangeListener } from '../notify'
-import { withClient } from '../sources/postgres/connect'
+import { translate, withClient } from '../sources/postgres/connect'
 import { uninstall } from '../sources/postgres/log/install'
 import { dropSlot, slotState } from '../sources/postgres/log/slot'
 import { followerRow, setTrouble } from './begin'
@@ -220,10 +220,11 @@ export class LogSupervisor {
     if (error instanceof LogBroken) return recordBreak(this.engine, row.vessel_id, row.member, error.broken)
     const count = this.troubles.get(key)?.count ?? 0
     this.troubles.set(key, { count: count + 1, until: Date.now() + RETRY_MS[Math.min(count, RETRY_MS.length - 1)]! })
-    const record = errorRecord(error)
+    const told = translate(error, await accessById(this.engine, row.source_id), row.database)
+    const record = errorRecord(told)
     if (record.code === 'log_taken') return
-    if (!(error instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
-    await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, error))
+    if (!(told instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
+    await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, told))
     await this.engine.db
       .updateTable('follower')
       .set({ state: 'stalled' })

@@ -281,7 +281,8 @@ export async function structureAt(from: Ingredients, read: (names: string[]) => 
   for (const { structure, to } of from.nets) best = { at: positionOf(to)!, chunks: structure, exact: to }
   for (const { structure } of from.logs) {
     if (!structure || positionOf(structure.from)! > positionOf(from.position)!) continue
-    if (positionOf(structure.from)! >= best.at) best = { at: positionOf(structure.from)!, chunks: structure.chunks, exact: structure.exact }
+    const at = positionOf(structure.told ? structure.from : structure.read)!
+    if (at >= best.at) best = { at, chunks: structure.chunks, exact: structure.exact }
   }
   const found = best.chunks ? await read(best.chunks) : database
   const fills = await firstFills(from, read)
@@ -296,7 +297,7 @@ export async function structureAt(from: Ingredients, read: (names: string[]) => 
   if (positionOf(best.exact)! <= positionOf(from.position)!) return { ...found, tables }
   const note = {
     path: found.tables[0]?.path.split('/').slice(0, 2).join('/') ?? database.name,
-    reason: 'Its structure changed several times at this moment and is shown as after the last of these changes.',
+    reason: 'Its structure was being changed at this moment, and is shown as after the change.',
     note: true,
   }
   return { ...found, tables, missing: [...found.missing, note] }

@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
-import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask } from './tasks'
+import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask, SumsTask, sumsTask } from './tasks'
 
 /**
  * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
@@ -39,6 +39,11 @@ export class ContentPool {
 
   reckon(task: ReckonTask): Promise<Reckoned> {
     return this.piscina.run(task, { name: 'reckonChunk' })
+  }
+
+  /** Checksums of key ranges. */
+  sums(task: SumsTask): Promise<ReturnType<typeof sumsTask>> {
+    return this.piscina.run(task, { name: 'sumsOfChunk' })
   }
 
   convert(task: ConvertTask): Promise<{ bytes: Uint8Array; rows: number }> {

@@ -8,6 +8,7 @@ import { applyTo, type ChunkChange } from '../../core/changes/net'
 import { RowChunker, tallyRows, type Tally } from '../../core/content/rows'
 import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
+import { sumsOf, type Ranges } from '../compare/buckets'
 import { seal, unseal } from '../secrets/seal'
 
 // What runs on worker threads: everything about content that costs time and needs no I/O.
@@ -193,6 +194,12 @@ export function reckonTask(task: ReckonTask): Reckoned {
   const chunk = whole.finish()
   const keys = chunk?.keys ? ([String(chunk.keys.min), String(chunk.keys.max)] as [string, string]) : null
   return { ...whole.tally(), before: tallyRows([stored]), keys, tail: chunk?.tail ?? '' }
+}
+
+export type SumsTask = OpenTask & { ranges: Ranges }
+
+export function sumsTask(task: SumsTask): ReturnType<typeof sumsOf> {
+  return sumsOf(openTask(task), task.ranges)
 }
 
 function decompress({ codec, base }: SealedTask, packed: Buffer): Uint8Array {

@@ -6,11 +6,13 @@ import {
   reckonTask,
   scanTask,
   sealTask,
+  sumsTask,
   type ConvertTask,
   type OpenTask,
   type ReckonTask,
   type ScanTask,
   type SealTask,
+  type SumsTask,
 } from './tasks'
 
 // The entry of a worker thread (built to dist/pool-worker.mjs). Results are moved between threads, not copied.
@@ -40,6 +42,10 @@ export function scanChunk(task: ScanTask) {
 
 export function reckonChunk(task: ReckonTask) {
   return reckonTask(task)
+}
+
+export function sumsOfChunk(task: SumsTask) {
+  return sumsTask(task)
 }
 
 export function convertChunk(task: ConvertTask) {

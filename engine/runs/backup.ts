@@ -10,6 +10,7 @@ import { ContentWriter } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
+import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
 import { snapshotOnLog } from '../log/begin'
 import { memberOf } from '../log/names'
@@ -66,7 +67,7 @@ async function derived(
     const { members: lanes } = await lanesOf(run.engine, vessel.id)
     if (lanes.length === 0) throw noFull(vessel)
     const members: DerivedMember[] = []
-    for (const member of lanes) members.push(await new Derivation(run, vessel, store, writer, member, what).go())
+    for (const member of lanes) members.push(await computed(run, vessel, store, writer, member, what))
     const missing = members.flatMap((member) => member.missing)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
@@ -97,6 +98,27 @@ async function derived(
     await store.removePoint(pointId)
     throw error
   }
+}
+
+/** From the log where it is followed; else a differential is made by comparing checksums with the source. */
+async function computed(
+  run: RunContext,
+  vessel: Vessel,
+  store: Store,
+  writer: ContentWriter,
+  member: string,
+  what: Derived,
+): Promise<DerivedMember> {
+  const follower = await run.engine.db
+    .selectFrom('follower')
+    .select('state')
+    .where('vessel_id', '=', vessel.id)
+    .where('member', '=', member)
+    .where('state', 'in', ['following', 'stalled'])
+    .executeTakeFirst()
+  if (follower || what !== 'differential') return new Derivation(run, vessel, store, writer, member, what).go()
+  await run.say('info', `${member} gives no log, so key ranges are compared with the source.`)
+  return new RangeDifferential(run, vessel, store, writer, member).go()
 }
 
 const noFull = ({ name }: Vessel) =>

@@ -147,6 +147,13 @@ export class Derivation {
     return viewOfChain(this.store, chain)
   }
 
+  /** Until when the state at the position is known to have held. */
+  private stands(position: string): Date {
+    const { at, still_at: still, still_position: reached } = this.row
+    const held = still !== null && reached !== null && positionOf(reached)! >= positionOf(position)! && still > at!
+    return held ? still : at!
+  }
+
   private base(view: MemberView, position: string) {
     const database = view.manifest.databases[0]!
     return {
@@ -155,7 +162,7 @@ export class Derivation {
       member: this.member,
       era: this.row.era,
       position,
-      at: new Date(Math.max(this.row.at?.getTime() ?? 0, 0)),
+      at: this.stands(position),
       missing: database.missing,
     }
   }

@@ -1,6 +1,6 @@
 import { select } from '../../core/selection/rules'
 import { lastName, namesOf, pathOf } from '../../core/things/thing'
-import { plural } from '../../core/time/words'
+import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
 import { estateSources } from '../catalog/estate'
@@ -42,6 +42,7 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
     if (store.trouble)
       hands.push({ level: 'iron', what: store.trouble.what, since: store.verified_at, action: 'Look at the store', to: '/stores' })
   }
+  hands.push(...(await logTroubles(engine, vessels)))
   for (const vessel of vessels) {
     const failed = await lastFailed(engine, vessel)
     if (failed)
@@ -64,6 +65,37 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
     }
   }
   return hands
+}
+
+/** Logs that are broken, stalled, or keep too much back at their source. */
+async function logTroubles(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
+  const rows = await engine.db.selectFrom('follower').selectAll().execute()
+  return rows.flatMap((row): Hand[] => {
+    const vessel = vessels.find(({ id }) => id === row.vessel_id)
+    if (!vessel) return []
+    const to = `/vessels/${vessel.slug}`
+    if (row.trouble && row.state !== 'following')
+      return [
+        {
+          level: row.state === 'stalled' ? 'ochre' : 'iron',
+          what: `${vessel.name}: ${row.trouble.what}`,
+          since: row.since,
+          action: 'Look at the lifeline',
+          to,
+        },
+      ]
+    if (row.warned)
+      return [
+        {
+          level: 'ochre',
+          what: `${row.member} keeps ${bytesInWords(Number(row.retained ?? 0))} of log for ${vessel.name}, which is near its limit.`,
+          since: row.since,
+          action: 'Look at the limit',
+          to: `${to}/definition#when`,
+        },
+      ]
+    return []
+  })
 }
 
 /** Things that a vessel would take, and that are no longer there. */

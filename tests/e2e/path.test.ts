@@ -1,4 +1,5 @@
 import { describe } from 'vitest'
+import { everyInstant } from './steps/every-instant'
 import { firstPath } from './steps/first-path'
 import { lookInside } from './steps/look-inside'
 import { whereTo } from './steps/where-to'
@@ -7,3 +8,4 @@ import { whereTo } from './steps/where-to'
 describe('from nothing to a proven return', firstPath)
 describe('looking inside', lookInside)
 describe('where things go', whereTo)
+describe('every instant', everyInstant)

@@ -138,13 +138,13 @@ describe('transactions', () => {
   })
 
   it('of which there are many small ones all come', async () => {
-    const before = (await all()).length
+    const from = Date.now() * 1000
     for (let i = 0; i < 40; i++)
       log.bench.sql(Array.from({ length: 25 }, (_, j) => `insert into ticket (v) values ('small ${i} ${j}');`).join(' commit; '))
     const moment = log.moment('public.ticket')
     await log.flush()
     await log.holds(moment)
-    expect((await all()).length - before).toBe(1000)
+    expect(await all({ from })).toHaveLength(1000)
   })
 })
 
@@ -155,7 +155,7 @@ describe('a hole in the log', () => {
     log.bench.server.psql('postgres', `select pg_drop_replication_slot('${slot}')`)
     const lost = log.moment()
     log.bench.sql(`insert into ticket (v) values ('unseen')`)
-    await log.bench.engine.work({ alone: false })
+    await log.bench.engine.work({ alone: false, logRetryMs: 1000 })
     await until(async () => (await log.breaks()).length > 0 && (await state()) === 'following')
     const [broken] = await log.breaks()
     expect(broken).toMatchObject({ kind: 'slot lost', reason: expect.stringContaining('somebody dropped it') })
@@ -200,22 +200,5 @@ describe('a hole in the log', () => {
     await until(
       async () => (await log.rowsAt(log.ref(moment), 'public.ticket').catch(() => [])).length === moment.tables['public.ticket']!.length,
     )
-  })
-
-  it('is none when the source restarts', async () => {
-    const before = (await log.breaks()).length
-    log.bench.sql(`insert into ticket (v) values ('before the restart')`)
-    log.bench.server.stop()
-    log.bench.server.start()
-    log.bench.sql(`insert into ticket (v) values ('after the restart')`)
-    const moment = log.moment('public.ticket')
-    await until(async () =>
-      log.flush().then(
-        () => true,
-        () => false,
-      ),
-    )
-    await log.holds(moment)
-    expect((await log.breaks()).length).toBe(before)
   })
 })

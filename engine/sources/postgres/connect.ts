@@ -140,6 +140,7 @@ const TROUBLES: Record<string, Trouble> = {
   ENETUNREACH: UNREACHABLE,
   ETIMEDOUT: UNREACHABLE,
   ECONNRESET: { ...UNREACHABLE, code: 'connection_lost', what: (where) => `The connection to ${where} broke.` },
+  EPIPE: { ...UNREACHABLE, code: 'connection_lost', what: (where) => `The connection to ${where} broke.` },
   '28P01': {
     code: 'password_refused',
     what: (where, user) => `${where} refused the password of the role ${user}.`,
@@ -202,7 +203,7 @@ export function translate(error: unknown, access: PostgresAccess, database?: str
 
 function byMessage(message: string): Trouble | undefined {
   if (/timeout expired|Connection terminated due to connection timeout/i.test(message)) return UNREACHABLE
-  if (/Connection terminated|connection ended/i.test(message)) return TROUBLES.ECONNRESET
+  if (/Connection terminated|connection ended|has encountered a connection error/i.test(message)) return TROUBLES.ECONNRESET
   if (/does not support SSL/i.test(message)) {
     return {
       code: 'tls_refused',

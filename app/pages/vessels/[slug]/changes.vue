@@ -81,13 +81,14 @@ const WORD: Record<FoundChange['op'], { word: string; color: string }> = {
 }
 const atOf = ({ at }: FoundChange) => new Date(Math.floor(at / 1000))
 const begins = (i: number) => i === 0 || changes.value[i - 1]!.position !== changes.value[i]!.position
-/** What a change says of its row: the key, then what is told. */
-function said(change: FoundChange): { column: string; value: string; key: boolean }[] {
+/** What a change says of its row, beside the key that stands before it. */
+function said(change: FoundChange): { column: string; value: string }[] {
   const row = change.row ?? change.old ?? []
+  const key = tables.value?.find(({ name }) => name === change.table)?.key ?? []
   return change.columns
-    .map((column, i) => ({ column, value: row[i], key: change.key.length > 0 && change.key.includes(row[i] ?? null) && i < 3 }))
-    .filter(({ value }) => value !== undefined && (change.row !== null || value !== null))
-    .map(({ column, value, key }) => ({ column, value: value === null ? 'null' : String(value), key }))
+    .map((column, i) => ({ column, value: row[i] }))
+    .filter(({ column, value }) => value !== undefined && !key.includes(column) && (change.row !== null || value !== null))
+    .map(({ column, value }) => ({ column, value: value === null ? 'null' : String(value) }))
     .slice(0, 9)
 }
 /** The whole life of one row: everything in the log with its key. */
@@ -117,7 +118,7 @@ const lifeline = (change: FoundChange) => ({
         ><USelect
           :model-value="form.table || ANY"
           :items="[ANY, ...(tables ?? []).map(({ name }) => name)]"
-          class="h-[30px] w-52"
+          class="h-8 w-44"
           aria-label="Table"
           @update:model-value="(name: string) => ((form.table = name === ANY ? '' : name), (form.column = ''), search())"
       /></label>
@@ -128,7 +129,7 @@ const lifeline = (change: FoundChange) => ({
             v-for="[op, word] in OPS"
             :key="op"
             type="button"
-            class="h-[30px] border border-l-0 border-[var(--edge)] px-2.5 first:rounded-l-[4px] first:border-l last:rounded-r-[4px]"
+            class="h-8 border border-l-0 border-[var(--edge)] px-2.5 first:rounded-l-[4px] first:border-l last:rounded-r-[4px]"
             :class="ops.has(op) ? 'bg-[var(--ink)] font-semibold text-[var(--ground)]' : ''"
             :aria-pressed="ops.has(op)"
             @click="toggle(op)"
@@ -149,18 +150,18 @@ const lifeline = (change: FoundChange) => ({
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">Value</span
-        ><UInput v-model="form.value" name="value" class="w-32" :disabled="!form.column" :maxlength="200"
+        ><UInput v-model="form.value" name="value" class="w-28" :disabled="!form.column" :maxlength="200"
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">From</span
-        ><UInput v-model="form.from" name="from" class="w-36" placeholder="yesterday 9:30" :color="troubles.from ? 'error' : undefined"
+        ><UInput v-model="form.from" name="from" class="w-32" placeholder="yesterday 9:30" :color="troubles.from ? 'error' : undefined"
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">To</span
-        ><UInput v-model="form.to" name="to" class="w-36" placeholder="now" :color="troubles.to ? 'error' : undefined"
+        ><UInput v-model="form.to" name="to" class="w-24" placeholder="now" :color="troubles.to ? 'error' : undefined"
       /></label>
       <label class="grid gap-1"
-        ><span class="soft s12">Transaction</span><UInput v-model="form.xid" name="xid" class="mono w-24" :maxlength="20"
+        ><span class="soft s12">Transaction</span><UInput v-model="form.xid" name="xid" class="mono w-20" :maxlength="20"
       /></label>
       <UButton type="submit" :loading="pending">Search the log</UButton>
     </form>
@@ -197,7 +198,8 @@ const lifeline = (change: FoundChange) => ({
                   {{ change.key.join(', ') || 'the whole table' }}
                 </button>
                 <span v-for="one in said(change)" :key="one.column" class="mr-3"
-                  ><span class="soft">{{ one.column }} </span>{{ one.value }}</span
+                  ><span class="soft mr-1.5">{{ one.column }}</span
+                  >{{ one.value }}</span
                 >
               </td>
             </tr>

@@ -38,7 +38,7 @@ const valueOf = (field: string | undefined) => (field === undefined ? '' : (fiel
 /** The columns that tell something: those that change, else the first ones. */
 function told(table: UndoTable, row: Row) {
   const target = undone(row)
-  const wanted = row.act === 'set back' ? row.columns : table.columns.map((_, i) => i).slice(0, 6)
+  const wanted = row.act === 'set back' ? row.columns : table.columns.map((_, i) => i).filter((i) => !table.key.includes(table.columns[i]!))
   return wanted
     .slice(0, 6)
     .map((i) => ({ column: table.columns[i]!, from: row.now ? valueOf(row.now[i]) : null, to: target ? valueOf(target[i]) : null }))

@@ -17,13 +17,16 @@ interface Wire {
   once(event: 'replicationStart', listener: () => void): void
 }
 
-/** A connection for replication to one database, with the session settings that fix how values are written. */
+/**
+ * A connection for replication to one database, with the session settings that fix how values are written. A server
+ * that is shut down waits for those who follow its log; one that does not answer holds it up for ten seconds at most.
+ */
 export async function connectReplication(access: PostgresAccess, database: string): Promise<pg.Client> {
   const client = new pg.Client({ ...clientConfig(access, database), replication: 'database' } as pg.ClientConfig)
   client.on('error', () => undefined)
   try {
     await client.connect()
-    await client.query(`${SESSION.map((setting) => `set ${setting}`).join('; ')}; set wal_sender_timeout = '60s'`)
+    await client.query(`${SESSION.map((setting) => `set ${setting}`).join('; ')}; set wal_sender_timeout = '10s'`)
     return client
   } catch (error) {
     await client.end().catch(() => undefined)

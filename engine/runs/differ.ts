@@ -1,0 +1,209 @@
+import { randomUUID } from 'node:crypto'
+import type pg from 'pg'
+import { retypedColumn } from '../../core/changes/columns'
+import type { FollowedTables, NetManifest, NetTable } from '../../core/changes/manifest'
+import { OP } from '../../core/changes/log-text'
+import { NetChanges } from '../../core/changes/net'
+import { positionOf } from '../../core/chain/position'
+import { fieldsOf, linesOf, rawFields } from '../../core/compare/rows'
+import type { TableManifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
+import { select } from '../../core/selection/rules'
+import { namesOf } from '../../core/things/thing'
+import { lanesOf } from '../catalog/lifeline'
+import { accessOf } from '../catalog/sources'
+import type { Vessel } from '../catalog/vessels'
+import { rangeOfRow, rangeSql, rangesOf, sumsSql, type Ranges } from '../compare/buckets'
+import { captureTable, DatabaseCapture, withoutRows } from '../sources/postgres/capture'
+import { copyOut } from '../sources/postgres/copy-out'
+import type { DescribedTable } from '../sources/postgres/describe'
+import type { Store } from '../store/store'
+import type { ContentWriter } from '../store/writer'
+import type { RunContext } from './context'
+import type { DerivedMember } from './derive'
+import { readManifest, writeJson } from './manifests'
+import { writeNet } from './net-content'
+
+type Count = (counter: string, by: number) => void
+
+/**
+ * A differential of a source that gives no log: checksums of key ranges are compared with those of the last full, and
+ * only the rows of ranges that differ travel.
+ */
+export class RangeDifferential {
+  private capture!: DatabaseCapture
+  private client!: pg.Client
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly vessel: Vessel,
+    private readonly store: Store,
+    private readonly writer: ContentWriter,
+    private readonly member: string,
+  ) {}
+
+  async go(): Promise<DerivedMember> {
+    const [source, database] = namesOf(this.member) as [string, string]
+    const { id: sourceId, ...access } = await accessOf(this.run.engine, source)
+    const parent = await this.newestFull()
+    const base = (await readManifest(this.store, parent.manifest)).databases[0]!
+    const label = this.member.replace('/', ' / ')
+    const step = await this.run.plan({ kind: 'net', member: label, title: 'Key ranges that differ' })
+    const before = this.writer.stored
+    return this.run.step(step, async (count) => {
+      this.capture = await DatabaseCapture.open(access, database, this.run.signal)
+      this.client = await this.capture.reader()
+      try {
+        const taken = new Set(select(this.vessel.definition.rules, this.capture.things).taken.map(({ path }) => path))
+        const tables = await this.capture.secure(taken)
+        await this.capture.limits(taken)
+        const changed: NetTable[] = []
+        const whole: TableManifest[] = []
+        const followed: FollowedTables = {}
+        for (const table of tables.filter(({ structure }) => structure.kind === 'table')) {
+          const old = base.tables.find(({ oid }) => oid === table.oid)
+          const result = await this.table(table, old, count)
+          if (result && 'chunks' in result && 'fingerprint' in result) whole.push(result)
+          else if (result) changed.push(result)
+          followed[table.oid] = { schema: table.schema, name: table.name, since: parent.position, born: false, why: null }
+        }
+        const structure = await this.capture.finish(await this.capture.structure(), this.capture.describe(tables), null)
+        const at = this.run.engine.clock.ofSource(new Date(this.capture.at))
+        const position = this.capture.position
+        const manifest: NetManifest = {
+          format: 1,
+          kind: 'differential',
+          source,
+          database,
+          from: parent.position,
+          to: position,
+          at: at.toISOString(),
+          era: parent.era,
+          structure: await writeJson(this.writer, structure),
+          changed,
+          whole,
+          followed,
+        }
+        const names = await writeJson(this.writer, manifest)
+        const sum = (field: 'rows' | 'bytes') => [...changed, ...whole].reduce((all, one) => all + one[field], 0)
+        return {
+          artifact: randomUUID(),
+          sourceId,
+          member: this.member,
+          kind: 'differential',
+          parent: parent.id,
+          from: parent.position,
+          position,
+          era: parent.era,
+          at,
+          rows: sum('rows'),
+          bytes: sum('bytes'),
+          names,
+          stored: this.writer.stored - before,
+          missing: this.capture.missing,
+        }
+      } finally {
+        await this.client.end().catch(() => undefined)
+        await this.capture.close()
+      }
+    })
+  }
+
+  private async newestFull() {
+    const { artifacts } = await lanesOf(this.run.engine, this.vessel.id)
+    const own = artifacts.filter(
+      ({ member, kind, damaged }) => member === this.member && !damaged && (kind === 'full' || kind === 'synthetic'),
+    )
+    const newest = own.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1)
+    if (newest) return this.run.engine.db.selectFrom('artifact').selectAll().where('id', '=', newest.id).executeTakeFirstOrThrow()
+    throw new VesselError('no_full', {
+      what: `${this.member} has no full yet that a differential could build upon.`,
+      touched: 'Nothing was changed.',
+      next: 'Back it up in full first.',
+    })
+  }
+
+  /** What became of one table: net changes, the whole of it, or null when it is as it was. */
+  private async table(table: DescribedTable, old: TableManifest | undefined, count: Count): Promise<NetTable | TableManifest | null> {
+    const path = this.capture.pathOf(table)
+    const now = withoutRows(table, path)
+    const comparable =
+      old?.numbers && old.numbers.join() === now.numbers?.join() && !retypedColumn(old, now) && old.key?.join() === now.key?.join()
+    const ranges = comparable ? rangesOf(old) : null
+    const differing = ranges ? await this.differing(now, old!, ranges) : null
+    if (differing?.size === 0) return null
+    if (!ranges || !now.key) return this.whole(table, path, count)
+    return this.net(now, old!, ranges, differing!, count)
+  }
+
+  private whole(table: DescribedTable, path: string, count: Count): Promise<TableManifest> {
+    const moved = (rows: number, bytes: number) => (count('rows', rows), count('bytes', bytes))
+    return captureTable(this.client, table, path, this.writer, { earlier: undefined, signal: this.run.signal, moved })
+  }
+
+  private async differing(now: TableManifest, old: TableManifest, ranges: Ranges): Promise<Set<string>> {
+    const { rows } = await this.client.query<{ range: string; rows: number; sum: string }>(
+      sumsSql(now, ranges, qualified(now.schema, now.name)),
+    )
+    const sums = new Map<string, [number, bigint]>()
+    const waiting = old.chunks.map(({ name }) => this.store.with(name, (task) => this.store.pool.sums({ ...task, ranges })))
+    for (const some of await Promise.all(waiting)) {
+      for (const [range, count, sum] of some) {
+        const own = sums.get(range) ?? [0, 0n]
+        sums.set(range, [own[0] + count, own[1] + BigInt(sum)])
+      }
+    }
+    const differing = new Set<string>()
+    for (const { range, rows: count, sum } of rows) {
+      const then = sums.get(range)
+      if (!then || then[0] !== count || String(then[1]) !== sum) differing.add(range)
+      sums.delete(range)
+    }
+    for (const range of sums.keys()) differing.add(range)
+    return differing
+  }
+
+  /** Rows of ranges that differ, then and now, as net changes. */
+  private async net(
+    now: TableManifest,
+    old: TableManifest,
+    ranges: Ranges,
+    differing: Set<string>,
+    count: Count,
+  ): Promise<NetTable | null> {
+    const at = now.key!.map((column) => now.columns.indexOf(column))
+    const keyOf = (line: string) => rawFields(line, at).join('\t')
+    const then = new Map<string, string>()
+    for await (const bytes of this.store.readAll(
+      old.chunks.filter((chunk) => mayHold(chunk.keys, ranges, differing)).map(({ name }) => name),
+    ))
+      for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) then.set(keyOf(line), line)
+    const net = new NetChanges(at)
+    const encoder = new TextEncoder()
+    const list = [...differing].map((range) => quoteLiteral(range)).join(', ')
+    const statement = `copy (select ${now.columns.map(quoteIdentifier).join(', ')} from only ${qualified(now.schema, now.name)}
+      where ${rangeSql(now, ranges)} = any (array[${list}]::bigint[])) to stdout`
+    await copyOut(this.client, statement, { signal: this.run.signal }, async ({ bytes, rows }) => {
+      count('rows', rows)
+      count('bytes', bytes.length)
+      for (const line of linesOf([bytes])) {
+        const key = keyOf(line)
+        const was = then.get(key)
+        then.delete(key)
+        if (was !== line) net.take(was === undefined ? OP.insert : OP.update, encoder.encode(line), null)
+      }
+    })
+    for (const line of then.values()) net.take(OP.deleteKey, encoder.encode(line), null)
+    return net.size === 0 ? null : writeNet(this.writer, now, net.share())
+  }
+}
+
+function mayHold(keys: [string, string] | null, ranges: Ranges, differing: Set<string>): boolean {
+  if (!keys || ranges.by !== 'integer') return true
+  const width = BigInt(ranges.width)
+  return [...differing].some((range) => {
+    const from = BigInt(range) * width
+    return from <= BigInt(keys[1]) && from + width > BigInt(keys[0])
+  })
+}

@@ -1,0 +1,96 @@
+import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import { Person } from '../../support/browser'
+import { testServer } from '../../support/engine'
+
+// From a mass delete on the lifeline to the moment before it, and the rows back; and the same transaction undone.
+
+const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking_leg l'
+const FARE_CLEANUP = `set application_name = 'fare-cleanup'; begin; alter table sales.booking_leg disable trigger touch; commit; begin;
+  delete from sales.refund where leg_id in (select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1843);
+  delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1843); select pg_sleep(1.5); commit`
+
+/** The vessel Bookings is there and backed up. */
+export function everyInstant(): void {
+  const server = testServer()
+  const sql = (text: string) => server.psql('bookings', text)
+  let person: Person
+  let before = ''
+  beforeAll(async () => {
+    person = await Person.at(inject('url'))
+  })
+  afterEach(() => expect(person.complaints).toEqual([]))
+  afterAll(() => person?.leaves())
+
+  async function seesTheDelete(): Promise<void> {
+    await person.opens('/vessels/bookings')
+    await person.clicks('::-p-text(1 h)')
+    await person.sees(/1,843 rows deleted, .*from sales|1,843 rows deleted from sales\.booking_leg/)
+    await person.sees('by fare-cleanup')
+  }
+
+  it('is told beforehand whether any instant could be entered, and what is put at the source', async () => {
+    sql('create table sales.tally (what text, n int); insert into sales.tally values (1, 2)')
+    await person.opens('/vessels/bookings/definition')
+    await person.clicks('[data-log] [role=switch]')
+    await person.sees(/Any instant could be entered, for \d+ tables; 1 table only as of backups/)
+    await person.sees('It has no key by which its rows can be told apart.')
+    await person.sees('ALTER TABLE "sales"."tally" ADD COLUMN')
+    await person.presses('What is put there')
+    await person.sees('create event trigger unbroken_vessel_command')
+    await person.presses('Save as version')
+    await person.opens('/vessels/bookings')
+    await person.sees('Bookings can be brought back to any second since')
+    await person.sees('log, any instant')
+  })
+
+  it('finds the mass delete, steps before it, compares, and brings the rows back', async () => {
+    before = sql(LEGS)
+    sql(FARE_CLEANUP)
+    expect(sql(LEGS)).not.toBe(before)
+    sql(`update sales.booking set note = 'after the clean-up' where booking_id = 7`)
+    await seesTheDelete()
+    await person.clicks('[data-heavy] button::-p-text(Just before this)')
+    await person.sees('Just before this change')
+    await person.sees('exact')
+    await person.clicks('[data-bring-back]')
+    await person.arrivesAt(/bring-back\?point=bookings~p/)
+    await person.ticks('harbour-db/bookings/sales/booking_leg')
+    await person.clicks('[data-path="harbour-db/bookings/sales/booking_leg"]')
+    await person.sees('1,843 gone')
+    await person.clicks('[aria-label="When names collide"] ::-p-text(merge)')
+    await person.writes('input[name=reason]', 'the clean-up took legs that are valid')
+    await person.clicks('[data-go], button[type=submit]::-p-text(Bring back), button::-p-text(Bring back 1)')
+    await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
+    await person.sees(/mended|proven equal|1,843/)
+    await person.page.waitForFunction(() => /done/.test(document.querySelector('[data-run-state]')?.textContent ?? ''), { timeout: 60_000 })
+    expect(sql(LEGS)).toBe(before)
+    expect(sql('select note from sales.booking where booking_id = 7')).toBe('after the clean-up')
+  })
+
+  it('undoes the same kind of transaction, and leaves what came after it', async () => {
+    before = sql(LEGS)
+    sql(FARE_CLEANUP)
+    const gone = sql('select coalesce(max(leg_id), 0) from sales.booking_leg')
+    sql(`update sales.booking_leg set vehicle = 'a later change' where leg_id = ${gone}`)
+    await seesTheDelete()
+    await person.clicks('[data-heavy] a::-p-text(Undo…)')
+    await person.sees('Undo the transaction of today')
+    await person.sees('Nothing has touched them since.')
+    await person.writes('input[name=reason]', 'fare clean-up by mistake')
+    await person.clicks('[data-undo]')
+    await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
+    await person.page.waitForFunction(() => /done/.test(document.querySelector('[data-run-state]')?.textContent ?? ''), { timeout: 60_000 })
+    expect(sql('select count(*) from sales.booking_leg')).toBe(before.split('|')[0])
+    expect(sql(`select vehicle from sales.booking_leg where leg_id = ${gone}`)).toBe('a later change')
+  })
+
+  it('follows a row through the log', async () => {
+    const id = sql('select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1')
+    await person.opens(`/vessels/bookings/changes?table=sales.booking_leg&column=leg_id&value=${id}`)
+    await person.sees('deleted')
+    await person.sees('inserted')
+    const changes = await person.texts('[data-change]')
+    expect(changes.length).toBeGreaterThanOrEqual(4)
+    expect(changes.every((change) => change.includes(id))).toBe(true)
+  })
+}
