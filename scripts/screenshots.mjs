@@ -20,14 +20,27 @@ const LEG = 'harbour-db/bookings/sales/booking_leg'
 const { rows: gone } = (await get(`/api/points/${before.id}/compare?path=${encodeURIComponent(LEG)}`)).rows
 const lost = gone.find(({ mark }) => mark === 'gone').key
 
+// The morning of the fare clean-up, and its transaction.
+const day = new Date(Date.now() - 86_400_000)
+const morning = (hour, minute = 0, second = 0) => {
+  const at = new Date(day)
+  at.setHours(hour, minute, second, 0)
+  return at.toISOString()
+}
+const { heavy } = await get(`/api/vessels/bookings/trace?from=${morning(9)}&to=${morning(10)}`)
+const cleanUp = heavy.find(({ application }) => application === 'fare-cleanup')
+const stretch = `from=${morning(6)}&to=${morning(13)}`
+
 const VIEWS = [
   ['watch', '/'],
   ['watch-dark', '/', 'dark'],
   ['estate', '/estate/harbour-db/bookings/sales/booking_leg'],
-  ['connect', '/estate?connect=1'],
   ['lifeline', '/vessels/bookings'],
   ['lifeline-dark', '/vessels/bookings', 'dark'],
-  ['definition', '/vessels/crew-rota/definition'],
+  ['instant', `/vessels/bookings?at=${morning(9, 41, 6)}&${stretch}`],
+  ['undo', `/vessels/bookings/undo?${new URLSearchParams({ member: cleanUp.member, position: cleanUp.position, end: cleanUp.end })}`],
+  ['changes', '/vessels/bookings/changes?table=sales.booking_leg'],
+  ['definition', '/vessels/bookings/definition'],
   ['define', '/vessels/new?take=harbour-db/crewing/import'],
   ['contents', `/vessels/bookings/contents?point=${before.id}&show=${LEG}`],
   ['across-time', `/vessels/bookings/contents?point=${before.id}&show=${LEG}&tab=time&column=leg_id&value=${lost}`],

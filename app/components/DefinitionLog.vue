@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import { defaultLog, LOG, type VesselDefinition } from '~~/core/plan/definition'
+import { LOG, type VesselDefinition } from '~~/core/plan/definition'
 import type { MemberReadiness } from '~~/server/views'
 
 // Whether the log is followed, what is put onto the source for it, and what would be in no log.
 const { draft, slug } = defineProps<{ draft: VesselDefinition; slug: string | null }>()
 const MIB = 1024 * 1024
-const log = computed(() => (draft.log ??= defaultLog(false)))
+const log = computed(() => draft.log!)
 const readiness = shallowRef<MemberReadiness[] | null>(null)
 let turn = 0
 async function ask() {

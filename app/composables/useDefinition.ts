@@ -20,7 +20,7 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     readers: READERS.default,
     log: defaultLog(false),
   }
-  const draft = reactive<VesselDefinition>({ log: defaultLog(false), ...structuredClone(saved ? toRaw(saved) : blank) })
+  const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
   const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>('/api/stores')
   watch(stores, (list) => {
     if (!draft.store && list?.[0]) draft.store = list[0].name

@@ -112,7 +112,24 @@ export class LogSupervisor {
     if (row.state === 'waiting' || row.state === 'broken') return this.startFull(vessel, row)
     if (measure) await this.measure(vessel, row)
     this.ensureTask(vessel, row)
+    if (await this.hasHole(row)) return this.startFull(vessel, row)
     await this.recapture(vessel, row)
+  }
+
+  /** Whether a segment after the newest full or differential can't be read any more. */
+  private async hasHole(row: Row): Promise<boolean> {
+    const mark = await newestMark(this.engine, row.vessel_id, row.member, row.era)
+    if (!mark) return false
+    const damaged = await this.engine.db
+      .selectFrom('artifact')
+      .select('position')
+      .where('vessel_id', '=', row.vessel_id)
+      .where('member', '=', row.member)
+      .where('era', '=', row.era)
+      .where('kind', '=', 'log')
+      .where('damaged', '=', true)
+      .execute()
+    return damaged.some(({ position }) => positionOf(position)! > positionOf(mark)!)
   }
 
   private async busy(vesselId: string): Promise<boolean> {
@@ -138,8 +155,9 @@ export class LogSupervisor {
   /** A log begins with a full; after a break, a new one begins by itself. */
   private async startFull(vessel: Vessel, row: Row): Promise<void> {
     if ((await this.busy(vessel.id)) || !this.mayTry(`full ${vessel.id}`, this.runAgainMs)) return
-    const comment =
-      row.state === 'broken' && row.trouble ? `The log of ${row.member} broke: ${row.trouble.what}` : `The log of ${row.member} begins.`
+    const begins =
+      row.state === 'waiting' ? `The log of ${row.member} begins.` : `A part of the log of ${row.member} can’t be read any more.`
+    const comment = row.state === 'broken' && row.trouble ? `The log of ${row.member} broke: ${row.trouble.what}` : begins
     await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'full' } })
   }
 

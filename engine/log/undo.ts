@@ -32,6 +32,7 @@ export interface LaterChange {
 }
 
 export interface UndoTable {
+  oid: number
   path: string
   schema: string
   name: string
@@ -130,6 +131,7 @@ async function planTable(
   }))
   const types = table.columns.map((column) => table.structure.columns.find((one) => one.name === column)!.type)
   return {
+    oid: relation.oid,
     path,
     schema,
     name,

@@ -42,6 +42,7 @@ export async function backup(
         details,
       )
       await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
+      await closeHoles(run, vessel, record)
     })
     await run.end(run.warnings > 0 ? 'warned' : 'done', {
       outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
@@ -51,6 +52,19 @@ export async function backup(
     await store.removePoint(pointId)
     throw error
   }
+}
+
+/** A hole from content that can't be read ends with the next full. */
+async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord): Promise<void> {
+  const members = record.members.map(({ member }) => member)
+  await run.engine.db
+    .updateTable('chain_break')
+    .set({ to_at: record.at })
+    .where('vessel_id', '=', vessel.id)
+    .where('member', 'in', members)
+    .where('kind', '=', 'segment')
+    .where('to_at', 'is', null)
+    .execute()
 }
 
 /** Everything that is computed from what came before: a point of every member's differential, incremental or synthetic full. */

@@ -3,6 +3,7 @@ import { errorRecord, VesselError } from '../../core/errors'
 import { accessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
+import type { FolderBackend } from '../store/folder'
 import { withClient } from '../sources/postgres/connect'
 import { dropDatabase } from '../sources/postgres/make-database'
 import { discardRun } from '../store/writer'
@@ -64,6 +65,9 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
 // A worker writes its heartbeat every second; after this long without one it is taken for dead.
 const SILENT_MS = 15_000
 
+// Younger files may be those of a follower in another process, which belongs to no run.
+const FRESH_MS = 120_000
+
 // Set when a worker died and files of it may lie in a store, until they could be looked for.
 let straysOf = new Set<string>()
 
@@ -86,7 +90,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
     await endOrphan(engine, orphan)
     straysOf.add(orphan.definition.store)
   }
-  if (straysOf.size > 0) await removeStrays(engine)
+  if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
 }
 
 async function endOrphan(
@@ -126,24 +130,30 @@ async function dropMade(engine: EngineContext, { source, database }: { source: s
 }
 
 /** Looks for files that nothing knows, once no run is at work that may be writing some. */
-async function removeStrays(engine: EngineContext): Promise<void> {
+async function removeStrays(engine: EngineContext, fresh: number): Promise<void> {
   const active = await engine.db.selectFrom('run').select('id').where('state', '=', 'running').limit(1).executeTakeFirst()
   if (active) return
   const names = straysOf
   straysOf = new Set()
   for (const name of names) {
     await openStore(engine, { name })
-      .then((store) => removeStrayFiles(engine, store))
+      .then((store) => removeStrayFiles(engine, store, fresh))
       .catch((error: Error) => console.warn(`store ${name}: files of a run that died could not be looked for (${error.message})`))
   }
 }
 
 /** Files in a store that nothing knows: unfinished ones, packs without index, points without a row. */
-async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType<typeof openStore>>): Promise<void> {
-  await (store.backend as { removePending?: () => Promise<number> }).removePending?.()
+async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType<typeof openStore>>, fresh: number): Promise<void> {
+  const backend = store.backend as FolderBackend
+  await backend.removePending(fresh)
   const packs = new Set((await engine.db.selectFrom('pack').select('id').where('store_id', '=', store.id).execute()).map((pack) => pack.id))
   for (const { path } of await store.backend.list('packs')) {
-    if (!packs.has(path.slice('packs/'.length, -'.pack'.length))) await store.backend.remove(path)
+    if (!packs.has(path.slice('packs/'.length, -'.pack'.length)) && !(await backend.isFresh(path, fresh))) await backend.remove(path)
+  }
+  const segments = await engine.db.selectFrom('artifact').select('id').where('store_id', '=', store.id).where('kind', '=', 'log').execute()
+  const known = new Set(segments.map(({ id }) => id))
+  for (const { path } of await backend.list('segments')) {
+    if (!known.has(path.slice('segments/'.length, -'.segment'.length)) && !(await backend.isFresh(path, fresh))) await backend.remove(path)
   }
   const points = new Set(
     (await engine.db.selectFrom('point').select('id').where('store_id', '=', store.id).execute()).map((point) => point.id),

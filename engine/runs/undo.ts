@@ -84,17 +84,16 @@ async function apply(
 
 /** Tables that others refer to first. */
 async function byReference(client: pg.Client, tables: UndoTable[]): Promise<UndoTable[]> {
-  const { rows } = await client.query<{ from: string; to: string }>(
-    `select conrelid::regclass::text as from, confrelid::regclass::text as to from pg_catalog.pg_constraint
+  const { rows } = await client.query<{ from: number; to: number }>(
+    `select conrelid::int as from, confrelid::int as to from pg_catalog.pg_constraint
      where contype = 'f' and conrelid = any ($1::regclass[]) and confrelid = any ($1::regclass[]) and conrelid <> confrelid`,
     [tables.map(({ schema, name }) => qualified(schema, name))],
   )
-  const nameOf = ({ schema, name }: UndoTable) => qualified(schema, name)
   const ordered: UndoTable[] = []
   const visit = (table: UndoTable, above: UndoTable[]) => {
     if (ordered.includes(table) || above.includes(table)) return
     for (const { from, to } of rows) {
-      const parent = from === nameOf(table) ? tables.find((one) => nameOf(one) === to) : undefined
+      const parent = from === table.oid ? tables.find(({ oid }) => oid === to) : undefined
       if (parent) visit(parent, [...above, table])
     }
     ordered.push(table)

@@ -1,9 +1,13 @@
+import { randomUUID } from 'node:crypto'
+import type { LogManifest } from '../../core/changes/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { plural } from '../../core/time/words'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import type { Store } from '../store/store'
+import { notify } from '../notify'
 import type { RunContext } from './context'
+import { readJson } from './manifests'
 
 /**
  * Reads every chunk of the vessel's store and checks its seal and its name. What is damaged is forgotten, so
@@ -28,9 +32,57 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
     .set({ verified_at: now, trouble: error ? JSON.stringify(error.toJSON()) : null })
     .where('id', '=', store.id)
     .execute()
+  await breakLogs(run, store, damaged)
   if (error) throw error
   await run.engine.db.updateTable('point').set({ verified_at: now }).where('store_id', '=', store.id).execute()
   await run.end('done', { outcome: { packs: packs.length } })
+}
+
+/** Segments of log that can't be read are holes from now on; what leads on from them needs a new full. */
+async function breakLogs(run: RunContext, store: Store, damaged: Set<string>): Promise<void> {
+  if (damaged.size === 0) return
+  const { db } = run.engine
+  const segments = await db
+    .selectFrom('artifact')
+    .selectAll()
+    .where('store_id', '=', store.id)
+    .where('kind', '=', 'log')
+    .where('damaged', '=', false)
+    .execute()
+  for (const segment of segments) {
+    const log = segment.manifest.some((name) => damaged.has(name))
+      ? null
+      : await readJson<LogManifest>(store, segment.manifest).catch(() => null)
+    if (log?.chunks.every(({ name }) => !damaged.has(name))) continue
+    await db.updateTable('artifact').set({ damaged: true }).where('id', '=', segment.id).execute()
+    const next = await db
+      .selectFrom('artifact')
+      .select('at')
+      .where('vessel_id', '=', segment.vessel_id)
+      .where('member', '=', segment.member)
+      .where('kind', '<>', 'log')
+      .where('at', '>=', segment.at)
+      .orderBy('at')
+      .limit(1)
+      .executeTakeFirst()
+    await db
+      .insertInto('chain_break')
+      .values({
+        id: randomUUID(),
+        vessel_id: segment.vessel_id,
+        member: segment.member,
+        kind: 'segment',
+        reason: `A segment of log in ${store.name} can’t be read any more: its seal does not hold.`,
+        next: next ? 'Instants before and after it can be entered.' : 'A new full begins by itself.',
+        tables: '[]',
+        from_position: segment.from_position,
+        from_at: segment.from_at,
+        to_at: next?.at ?? null,
+        at: run.engine.clock.now(),
+      })
+      .execute()
+    await notify(db, { about: 'log', vessel: segment.vessel_id, member: segment.member })
+  }
 }
 
 async function verifyPack(

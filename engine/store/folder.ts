@@ -24,6 +24,10 @@ export interface Backend {
 
 const PENDING = '.part'
 
+/** Files that this process is writing, or has finished and not registered yet. */
+const writing = new Set<string>()
+const REGISTERED_WITHIN_MS = 60_000
+
 /** A folder on local disk. */
 export class FolderBackend implements Backend {
   constructor(readonly place: string) {}
@@ -45,6 +49,7 @@ export class FolderBackend implements Backend {
   async create(path: string): Promise<PendingFile> {
     const final = join(this.place, path)
     const pending = final + PENDING
+    writing.add(final)
     let handle: FileHandle
     try {
       await mkdir(dirname(final), { recursive: true, mode: 0o700 })
@@ -66,6 +71,7 @@ export class FolderBackend implements Backend {
           await handle.close()
           await rename(pending, final)
           await syncFolder(dirname(final))
+          setTimeout(() => writing.delete(final), REGISTERED_WITHIN_MS).unref()
         } catch (error) {
           throw this.translate(error, 'What this run had written is removed; earlier points are untouched.')
         }
@@ -73,6 +79,7 @@ export class FolderBackend implements Backend {
       discard: async () => {
         await handle.close().catch(() => undefined)
         await rm(pending, { force: true })
+        writing.delete(final)
       },
     }
   }
@@ -113,12 +120,20 @@ export class FolderBackend implements Backend {
     )
   }
 
-  /** Removes files that were begun and never finished. Only for when no run writes to the store. */
-  async removePending(): Promise<number> {
+  /** Whether somebody may still be at work on a file: we are, or another process was lately. */
+  async isFresh(path: string, youngerThanMs: number): Promise<boolean> {
+    const file = join(this.place, path)
+    if (writing.has(file.endsWith(PENDING) ? file.slice(0, -PENDING.length) : file)) return true
+    const found = await stat(file).catch(() => null)
+    return found !== null && Date.now() - found.mtimeMs < youngerThanMs
+  }
+
+  /** Removes files that were begun and never finished, and that nobody is at work on. */
+  async removePending(youngerThanMs: number): Promise<number> {
     let removed = 0
-    for (const folder of ['packs', 'points']) {
+    for (const folder of ['packs', 'points', 'segments']) {
       for (const name of await this.names(folder)) {
-        if (!name.endsWith(PENDING)) continue
+        if (!name.endsWith(PENDING) || (await this.isFresh(`${folder}/${name}`, youngerThanMs))) continue
         await rm(join(this.place, folder, name), { force: true })
         removed++
       }
@@ -143,6 +158,8 @@ export class FolderBackend implements Backend {
     try {
       return await readdir(join(this.place, folder))
     } catch (error) {
+      // Stores from before logs were followed have no folder for segments.
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT' && folder === 'segments') return []
       throw this.translate(error, 'Nothing was changed.')
     }
   }

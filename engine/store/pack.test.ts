@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto'
-import { existsSync, mkdtempSync, readdirSync, readFileSync } from 'node:fs'
+import { existsSync, writeFileSync, mkdtempSync, readdirSync, readFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import fc from 'fast-check'
@@ -85,9 +85,12 @@ describe('a folder', () => {
     const folder = await backend()
     const whole = await folder.create('packs/whole.pack')
     await whole.commit()
-    await folder.create('packs/begun.pack')
-    await folder.create('points/begun.point')
-    expect(await folder.removePending()).toBe(2)
+    // Begun by a worker that died; what this process writes itself is left alone.
+    for (const path of ['packs/begun.pack.part', 'points/begun.point.part']) writeFileSync(join(folder.place, path), 'half')
+    await folder.create('packs/ours.pack')
+    expect(await folder.removePending(60_000)).toBe(0)
+    expect(await folder.removePending(0)).toBe(2)
+    expect(existsSync(join(folder.place, 'packs/ours.pack.part'))).toBe(true)
     expect((await folder.list('packs')).map(({ path }) => path)).toEqual(['packs/whole.pack'])
     expect(existsSync(join(folder.place, 'points/begun.point.part'))).toBe(false)
   })

@@ -139,6 +139,10 @@ describe('what has no identity', () => {
     const { tables } = await log.row()
     const keyless = Object.values(tables).find(({ name }) => name === 'keyless')!
     expect(keyless).toMatchObject({ since: null, why: 'It has no key by which its rows can be told apart.' })
+    // This is what a publication of everything does to the source, and ours does not.
+    bench.sql('create publication everything for all tables')
+    expect(() => bench.sql(`update harbour.keyless set y = 'z' where x = 1`)).toThrow('does not have a replica identity')
+    bench.sql('drop publication everything')
     bench.sql(`update harbour.keyless set y = 'z' where x = 1; delete from harbour.keyless where x = 2`)
     // A key that is dropped takes the table off in the same transaction.
     bench.sql(`create table harbour.losing (id int primary key, v text); insert into harbour.losing values (1, 'a')`)
@@ -218,5 +222,95 @@ describe('what is computed from the log', () => {
       .where('vessel_id', '=', vessel.id)
       .execute()
     await log.holds(moment)
+  })
+})
+
+describe('back from an instant', () => {
+  it('comes a table, proven, though that state was never stored', async () => {
+    const { bench, vessel } = log
+    const moment = log.moment('harbour.call')
+    bench.sql(`delete from harbour.call where ship_id % 2 = 0; update harbour.call set note = 'damaged'`)
+    await log.flush()
+    const { run, receipts } = await bench.restore(vessel, log.ref(moment), { picks: [bench.path('harbour', 'call')] })
+    expect(run.error).toBeNull()
+    expect(receipts[0]).toMatchObject({ outcome: 'replaced', equal: true })
+    expect(receipts[0]!.fingerprint_now).toBe(receipts[0]!.fingerprint_then)
+    expect(log.rows('harbour.call')).toEqual(moment.tables['harbour.call'])
+  })
+})
+
+describe('undoing one transaction', () => {
+  it('gives back its rows, leaves later changes, and asks where they stand in the way', async () => {
+    const { bench, vessel } = log
+    const { planUndo } = await import('../../engine/log/undo')
+    bench.sql(`create table harbour.parent (id int primary key, v text, w text); create table harbour.child (id int primary key, parent int references harbour.parent, v text);
+      insert into harbour.parent select g, 'p' || g, 'w' from generate_series(1, 40) g; insert into harbour.child select g, g, 'c' || g from generate_series(1, 40) g`)
+    await log.flush()
+    bench.sql(
+      `begin; delete from harbour.child where id <= 30; delete from harbour.parent where id <= 30; update harbour.parent set v = 'wrong' where id > 30; insert into harbour.parent values (99, 'made', 'w'); commit`,
+    )
+    bench.sql(
+      `update harbour.parent set w = 'later' where id = 31; update harbour.parent set v = 'later' where id = 32; insert into harbour.parent values (1, 'again', 'w')`,
+    )
+    await log.flush()
+    const heavy = await bench.engine.db
+      .selectFrom('log_heavy')
+      .selectAll()
+      .where('vessel_id', '=', vessel.id)
+      .orderBy('at', 'desc')
+      .execute()
+    const {
+      member,
+      position,
+      end_position: end,
+    } = heavy.find(({ tables }) => tables.some(({ name, tally }) => name === 'harbour.child' && tally[2] === 30))!
+    const transaction = { member, position, end }
+    const plan = await planUndo(bench.engine, vessel, transaction)
+    const parent = plan.tables.find(({ name }) => name === 'parent')!
+    const conflicts = parent.rows.filter(({ conflict }) => conflict !== null).map(({ key }) => key[0])
+    expect(conflicts.sort()).toEqual(['1', '32'])
+    expect(parent.rows.find(({ key }) => key[0] === '32')!.later).toHaveLength(1)
+    const run = await bench.run('undo', vessel, { transaction, choices: { [parent.path]: { 32: 'undo' } }, reason: 'a test' })
+    expect(run.error).toBeNull()
+    expect(bench.sql(`select count(*) from harbour.child`)).toBe('40')
+    expect(bench.sql(`select id, v, w from harbour.parent where id in (1, 2, 31, 32, 33, 99) order by id`).split('\n')).toEqual([
+      '1|again|w',
+      '2|p2|w',
+      '31|p31|later',
+      '32|p32|w',
+      '33|p33|w',
+    ])
+    const receipts = await bench.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', run.id).orderBy('ordinal').execute()
+    expect(receipts.every(({ equal }) => equal)).toBe(true)
+    expect(receipts.find(({ path }) => path.endsWith('parent'))!.reason).toContain('1 left as they are now')
+  })
+})
+
+describe('a segment that can’t be read any more', () => {
+  it('is a recorded hole, found by the verification', async () => {
+    const { bench, vessel } = log
+    const { readdirSync, readFileSync, writeFileSync } = await import('node:fs')
+    const { join } = await import('node:path')
+    bench.sql(`update harbour.ship set title = 'before the damage' where ship_id = 40`)
+    await log.flush()
+    bench.sql(`update harbour.ship set title = 'in the damaged segment' where ship_id = 40`)
+    await log.flush()
+    const segment = (await log.segments()).at(-1)!
+    const chunk = await bench.engine.db
+      .selectFrom('chunk')
+      .select(['pack_id', 'position', 'length'])
+      .where('name', '=', Buffer.from(segment.manifest[0]!, 'hex'))
+      .executeTakeFirstOrThrow()
+    const file = join(bench.place, 'packs', `${chunk.pack_id}.pack`)
+    expect(readdirSync(join(bench.place, 'segments')).length).toBeGreaterThan(5)
+    const bytes = readFileSync(file)
+    bytes[Number(chunk.position) + chunk.length - 9]! ^= 1
+    writeFileSync(file, bytes)
+    const run = await bench.run('verify', vessel)
+    expect(run.error).toMatchObject({ code: 'store_damaged' })
+    expect(await log.breaks()).toMatchObject([{ kind: 'segment', to_at: null }])
+    await expect(log.rowsAt(log.ref({ position: segment.position }), 'harbour.ship')).rejects.toThrow('No unbroken chain')
+    await bench.backup(vessel)
+    expect((await log.breaks())[0]!.to_at).not.toBeNull()
   })
 })

@@ -38,6 +38,7 @@ export function everyInstant(): void {
     await person.presses('What is put there')
     await person.sees('create event trigger unbroken_vessel_command')
     await person.presses('Save as version')
+    await person.sees(/This is version \d+, as saved/)
     await person.opens('/vessels/bookings')
     await person.sees('Bookings can be brought back to any second since')
     await person.sees('log, any instant')

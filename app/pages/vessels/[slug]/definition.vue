@@ -1,12 +1,15 @@
 <script setup lang="ts">
+import { defaultLog } from '~~/core/plan/definition'
 import type { ErrorRecord } from '~~/core/errors'
 import type { VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const emit = defineEmits<{ changed: [] }>()
-const definition = useDefinition(vessel.definition, [], vessel.slug)
+// Definitions from before logs could be followed say nothing of them, which is to follow none.
+const saved = { log: defaultLog(false), ...vessel.definition }
+const definition = useDefinition(saved, [], vessel.slug)
 // The version that is being changed: a newer one that somebody else saves meanwhile is not overwritten.
-const base = ref({ version: vessel.version, definition: vessel.definition })
+const base = ref({ version: vessel.version, definition: saved })
 const error = shallowRef<ErrorRecord | null>(null)
 const saving = ref(false)
 const isChanged = computed(() => JSON.stringify(definition.draft) !== JSON.stringify(base.value.definition))

@@ -8,7 +8,11 @@ const route = useRoute()
 const router = useRouter()
 const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 watch(() => vessel.newest?.id, refresh)
-onChange((change) => change.about === 'log' && change.vessel === vessel.id, refresh, 4000)
+onChange(
+  (change) => change.about === 'log' && change.vessel === vessel.id,
+  () => (refresh(), refreshTrace()),
+  3000,
+)
 
 const HOUR = 3_600_000
 // The window and the instant live in the address, so that a link shows the same.
@@ -69,7 +73,7 @@ const traced = refDebounced(
   computed(() => (close.value && data.value && data.value.followers.length > 0 ? { ...window.value } : null)),
   150,
 )
-const { data: trace } = useLoad<TraceView>(() => {
+const { data: trace, refresh: refreshTrace } = useLoad<TraceView>(() => {
   const range = traced.value
   if (!range) return null
   const iso = (at: number) => new Date(Math.round(at / 1000) * 1000).toISOString()
