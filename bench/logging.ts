@@ -1,3 +1,6 @@
+import { spawn } from 'node:child_process'
+import { writeFileSync } from 'node:fs'
+import { join } from 'node:path'
 import { Chains, type Artifact } from '../core/chain/chain'
 import { refAtPosition } from '../core/chain/instant-ref'
 import { wishOf } from '../core/restore/wish'
@@ -5,7 +8,7 @@ import { countInWords } from '../core/time/words'
 import { defaultLog } from '../core/plan/definition'
 import { saveDefinition, vesselBySlug } from '../engine/catalog/vessels'
 import { waitForLog } from '../engine/log/wait'
-import { Bench, best, psql, report, server, timed } from './support'
+import { Bench, best, folder, psql, report, server, timed } from './support'
 
 // Chains and time: what a follower keeps up with and costs, and how soon an instant is there.
 
@@ -48,22 +51,28 @@ function resolution(bench: Bench): void {
   bench.tell('a chain resolved among 100,000 artifacts', (performance.now() - from) / rounds, 5, 'ms', true)
 }
 
-/** Writes rows as fast as the source takes them, or at a rate; returns rows a second. */
+const BATCH = 200
+
+/** Writes rows with the server's own load generator, as fast as it can or at a rate; returns rows a second. */
 async function write(seconds: number, rate: number | null): Promise<number> {
-  const batch = 1000
-  let rows = 0
-  const begun = performance.now()
-  while (performance.now() - begun < seconds * 1000) {
-    const statements = Array.from(
-      { length: 10 },
-      () => `insert into load (n, note) select g, md5(g::text) from generate_series(1, ${batch}) g`,
-    )
-    for (const statement of statements) await psql('bench', statement)
-    rows += batch * statements.length
-    const ahead = rate === null ? 0 : (rows / rate) * 1000 - (performance.now() - begun)
-    if (ahead > 0) await new Promise((resolve) => setTimeout(resolve, ahead))
-  }
-  return rows / ((performance.now() - begun) / 1000)
+  const script = join(folder, 'load.sql')
+  writeFileSync(script, `insert into load (n, note) select g, md5(g::text) from generate_series(1, ${BATCH}) g;`)
+  const pace = rate === null ? [] : [`--rate=${rate / BATCH}`]
+  const child = spawn('/usr/lib/postgresql/15/bin/pgbench', [
+    '-n',
+    '-f',
+    script,
+    '-T',
+    String(seconds),
+    '-c',
+    '2',
+    ...pace,
+    server.url('bench'),
+  ])
+  let told = ''
+  child.stdout.on('data', (part: Buffer) => (told += part.toString()))
+  await new Promise((resolve) => child.on('close', resolve))
+  return Number(/tps = ([\d.]+)/.exec(told)![1]) * BATCH
 }
 
 async function flush(bench: Bench, vesselId: string): Promise<number> {
@@ -72,14 +81,17 @@ async function flush(bench: Bench, vesselId: string): Promise<number> {
 }
 
 async function follower(bench: Bench, vesselId: string): Promise<void> {
-  const alone = Math.max(await write(LOAD_SECONDS / 2, null), await write(LOAD_SECONDS / 2, null))
+  const [alone, paced] = [await write(LOAD_SECONDS, null), await write(LOAD_SECONDS, RATE)]
   bench.engine.followLogs()
   await flush(bench, vesselId)
-  const followed = Math.max(await write(LOAD_SECONDS / 2, null), await write(LOAD_SECONDS / 2, null))
-  bench.tell('writing at the source while its log is followed, against nobody following', followed / alone, 0.9)
+  const followed = await write(LOAD_SECONDS, null)
+  console.log(
+    `as fast as it goes: ${Math.round(alone)} rows/s alone, ${Math.round(followed)} while they are followed, all on the same cores`,
+  )
   await flush(bench, vesselId)
   const reached = await write(LOAD_SECONDS, RATE)
   const behind = await flush(bench, vesselId)
+  bench.tell(`a write load of ${countInWords(RATE)} rows a second at the source, followed against not followed`, reached / paced, 0.9)
   bench.tell(
     `rows a second that were followed (${countInWords(Math.round(reached))} written), all in the store`,
     reached / (1 + behind / LOAD_SECONDS),

@@ -34,7 +34,7 @@ const bars = computed((): Bar[] => {
     const x = time.x(at)
     if (x + pixels < scale.value.left || x > scale.value.right) return []
     const title = `${fullOf(new Date(at))}\n${own.tables.slice(0, 6).join('\n')}`
-    return [{ at, x: Math.max(x, scale.value.left), width: Math.max(1.5, pixels - 0.5), ...own, title }]
+    return [{ at, x: Math.max(x, scale.value.left), width: Math.max(1.5, Math.min(pixels - 0.5, scale.value.right - x)), ...own, title }]
   })
 })
 const most = computed(() => Math.max(16, ...bars.value.map(({ inserted, updated, deleted }) => Math.max(inserted + updated, deleted))))

@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { positionOf } from '../../core/chain/position'
 import { VesselError } from '../../core/errors'
 import type { BreakKind } from '../catalog/types'
 import type { EngineContext } from '../context'
@@ -42,7 +43,20 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
       .where('member', '=', member)
       .where('to_at', 'is', null)
       .executeTakeFirst()
-    const from = row?.still_position === row?.position && row?.still_at ? row.still_at : (row?.at ?? now)
+    const held = row?.position && row.still_position && row.still_at && positionOf(row.still_position)! >= positionOf(row.position)!
+    const from = held && row.still_at! > row.at! ? row.still_at! : (row?.at ?? now)
+    // Until then nothing was changed after the last segment, so the chain leads up to there.
+    if (held) {
+      await tx
+        .updateTable('artifact')
+        .set({ at: from })
+        .where('vessel_id', '=', vesselId)
+        .where('member', '=', member)
+        .where('kind', '=', 'log')
+        .where('position', '=', row.position!)
+        .where('at', '<', from)
+        .execute()
+    }
     if (!open)
       await tx
         .insertInto('chain_break')
