@@ -21,8 +21,8 @@ const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
   instant: number
   /** The point's id, or the instant as an address names it. */
   reference: string
-  /** Whether it is a position in a log, finer than any time. */
-  precise: boolean
+  /** On which side of a change it lies, where it is a position in a log, finer than any time. */
+  precise: 'before' | 'after' | null
   state: InstantView | null
   error: ErrorRecord | null
   point: Point | undefined
@@ -31,11 +31,13 @@ const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
   heavy: Heavy[] | null
   breaks: Lifeline['breaks']
 }>()
-defineEmits<{ enter: [at: number]; before: [ref: string, at: number] }>()
+defineEmits<{ enter: [at: number]; beside: [ref: string, at: number, side: 'before' | 'after'] }>()
 
 const first = computed(() => points[0])
 const earlier = (at: string) => instant - Date.parse(at)
-const hole = computed(() => breaks.find(({ from, to }) => Date.parse(from) < instant && (to === null || instant < Date.parse(to))))
+const hole = computed(() =>
+  breaks.find(({ from, to, tables }) => tables.length === 0 && Date.parse(from) < instant && (to === null || instant < Date.parse(to))),
+)
 /** The links of a chain, drawn from left to right: marks, then all of the log as one. */
 const linksOf = ({ marks, log }: InstantView['members'][number]) => [
   ...marks.map((mark) => ({
@@ -67,7 +69,7 @@ const inLog = computed(() => state?.exact && !point)
   >
     <div>
       <h2 class="flex items-baseline gap-3">
-        <span class="text-[15px] font-semibold">{{ precise ? 'Just before this change' : 'At this instant' }}</span>
+        <span class="text-[15px] font-semibold">{{ precise ? `Just ${precise} this change` : 'At this instant' }}</span>
         <span v-if="state?.members[0]" class="mono soft text-[12px]">log {{ state.members[0].position }}</span>
         <span class="soft s12 ml-auto w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
       </h2>
@@ -119,7 +121,7 @@ const inLog = computed(() => state?.exact && !point)
           variant="solid"
           data-bring-back
           :to="{ path: `/vessels/${vessel.slug}/bring-back`, query: { point: reference } }"
-          >Bring back from {{ precise ? 'just before' : secondsOf(state.at) }}…</UButton
+          >Bring back from {{ precise ? `just ${precise}` : secondsOf(state.at) }}…</UButton
         >
         <UButton :to="{ path: `/vessels/${vessel.slug}/contents`, query: { point: reference } }">Open contents</UButton>
         <UButton v-if="point" :to="`/runs/${point.run}`">Its run</UButton>
@@ -128,14 +130,14 @@ const inLog = computed(() => state?.exact && !point)
           <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(state.bytes, vessel.restoreRate)) }}</b></span
         >
       </div>
-      <HeavyList v-if="heavy" class="mt-6" :vessel="vessel" :heavy="heavy" @before="(ref, at) => $emit('before', ref, at)" />
+      <HeavyList v-if="heavy" class="mt-6" :vessel="vessel" :heavy="heavy" @beside="(ref, at, side) => $emit('beside', ref, at, side)" />
       <PointList v-else class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
     </div>
     <div class="text-[13px]">
       <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :covered="Boolean(state?.exact)" />
       <p v-if="inLog" class="mt-2 leading-[19px]">
-        <b class="font-semibold">In the log.</b> Every transaction that was committed {{ precise ? 'before this one' : 'until then' }} is in
-        it, and none that came later.
+        <b class="font-semibold">In the log.</b> Every transaction that was committed
+        {{ precise === 'before' ? 'before this one' : precise ? 'up to this one' : 'until then' }} is in it, and none that came later.
       </p>
       <template v-if="point">
         <p class="mt-2 flex items-center gap-2">

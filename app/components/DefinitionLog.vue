@@ -79,6 +79,9 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
           {{ shown === member.member ? 'Hide the statements' : 'What is put there' }}
         </button>
       </div>
+      <p v-if="member.retained !== null" class="soft mt-1">
+        The source keeps {{ bytesInWords(member.retained) }} of log for it now, and may keep {{ bytesInWords(log.keepAtMost) }}.
+      </p>
       <p v-for="obstacle in member.obstacles" :key="obstacle.what" class="mt-1.5" :class="obstacle.stops ? 'iron' : 'soft'">
         {{ obstacle.what }}<br /><code class="mono text-[12px] text-[var(--ink)]">{{ obstacle.mend }}</code>
       </p>

@@ -4,7 +4,7 @@ import type { Heavy, VesselView } from '~~/server/views'
 
 // Transactions that changed much in the stretch in view, the heaviest first, each with the way to just before it.
 const { vessel, heavy } = defineProps<{ vessel: VesselView; heavy: Heavy[] }>()
-defineEmits<{ before: [ref: string, at: number] }>()
+defineEmits<{ beside: [ref: string, at: number, side: 'before' | 'after'] }>()
 const lines = computed(() =>
   heavy.slice(0, 5).map((one) => {
     const main = [...one.tables].sort((a, b) => weightOf(b.tally) - weightOf(a.tally))[0]!
@@ -36,9 +36,17 @@ const undoOf = ({ member, position, end }: Heavy) => ({ path: `/vessels/${vessel
             ><template v-else-if="one.role">, by {{ one.role }}</template>
           </div>
         </div>
-        <UButton size="sm" @click="$emit('before', refAtPosition(vessel.slug, one.source, one.position), Date.parse(one.at))"
+        <UButton size="sm" @click="$emit('beside', refAtPosition(vessel.slug, one.source, one.position), Date.parse(one.at), 'before')"
           >Just before this</UButton
         >
+        <button
+          type="button"
+          class="lnk"
+          title="Just after this"
+          @click="$emit('beside', refAtPosition(vessel.slug, one.source, one.end), Date.parse(one.at), 'after')"
+        >
+          after
+        </button>
         <UButton size="sm" :to="undoOf(one)">Undo…</UButton>
       </li>
       <li v-if="heavy.length === 0" class="soft py-2">No transaction in view changed many rows.</li>

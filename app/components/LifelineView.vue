@@ -214,8 +214,17 @@ onMounted(() => (mounted.value = true))
           <title>{{ gap.title }}</title>
           <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 9" :y2="lane.y + 9" stroke="var(--iron)" stroke-width="2" />
           <template v-else>
-            <rect :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="var(--ground)" />
-            <rect :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="url(#hatch)" stroke="var(--iron)" />
+            <rect v-if="gap.tables.length === 0" :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="var(--ground)" />
+            <rect
+              v-if="gap.tables.length === 0"
+              :x="gap.x"
+              :y="lane.y - 7"
+              :width="gap.width"
+              height="14"
+              fill="url(#hatch)"
+              stroke="var(--iron)"
+            />
+            <rect v-else :x="gap.x" :y="lane.y + 5" :width="gap.width" height="5" fill="url(#hatch-ochre)" />
           </template>
         </g>
         <line

@@ -31,6 +31,8 @@ export interface LifelineBreak {
   kind: BreakKind
   reason: string
   next: string
+  /** Only these tables are concerned; empty for the whole member. */
+  tables: string[]
   from: Date
   /** Null as long as it goes on. */
   to: Date | null
@@ -219,12 +221,13 @@ export async function lifelineOf(engine: EngineContext, vesselId: string): Promi
     artifacts,
     points,
     coverage: Object.fromEntries(members.map((member) => [member, chains.coverage(member)])),
-    breaks: breaks.map(({ id, member, kind, reason, next, from_at: from, to_at: to, at }) => ({
+    breaks: breaks.map(({ id, member, kind, reason, next, tables, from_at: from, to_at: to, at }) => ({
       id,
       member,
       kind,
       reason,
       next,
+      tables,
       from: from ?? at,
       to,
     })),

@@ -41,7 +41,8 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   const data = await lanesOf(engine, vessel.id)
   const instant = newestInstant(data, now)
   const artifacts = instant.chains.flatMap((chain) => chain.artifacts)
-  const bytes = artifacts.reduce((sum, artifact) => sum + artifact.bytes, 0)
+  // Logs that follow each other are told as one, of which only the end would be read.
+  const bytes = artifacts.reduce((sum, { kind, bytes: own }) => sum + (kind === 'log' ? 0 : own), 0)
   const newest = data.points.at(-1)
   const rate = await restoreRate(engine)
   const furthest = instant.chains.map((chain) => chain.at.getTime())
@@ -67,7 +68,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     points: data.points.length,
     anySecond: anySecondOf(data),
     bytes,
-    rows: artifacts.reduce((sum, artifact) => sum + artifact.rows, 0),
+    rows: artifacts.reduce((sum, { kind, rows }) => sum + (kind === 'full' || kind === 'synthetic' ? rows : 0), 0),
     restoreRate: rate,
     proven: await lastProven(engine, vessel.id),
     running: await runningOf(engine, vessel.id),

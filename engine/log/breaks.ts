@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import type { FollowedTables } from '../../core/changes/manifest'
 import { positionOf } from '../../core/chain/position'
 import { VesselError } from '../../core/errors'
 import type { BreakKind } from '../catalog/types'
@@ -22,6 +23,38 @@ export class LogBroken extends Error {
   }
 }
 
+/** Tables that could be followed and can't be any more from a position on: a hole for them alone, until they are read whole. */
+export async function recordLostTables(
+  db: EngineContext['db'],
+  owner: { vesselId: string; member: string },
+  before: FollowedTables,
+  after: FollowedTables,
+  at: Date,
+): Promise<void> {
+  const lost = Object.entries(after).flatMap(([oid, now]) => {
+    const was = before[Number(oid)]
+    const again = now.since !== null && !now.born && was !== undefined && was.since !== now.since
+    return again || (now.since === null && was?.since) ? [now] : []
+  })
+  if (lost.length === 0) return
+  await db
+    .insertInto('chain_break')
+    .values({
+      id: randomUUID(),
+      vessel_id: owner.vesselId,
+      member: owner.member,
+      kind: 'structure',
+      reason: lost.map(({ schema, name, why }) => `${schema}.${name}: ${why ?? 'its structure has changed.'}`).join(' '),
+      next: 'A differential reads it whole, which begins by itself where that mends it.',
+      tables: JSON.stringify(lost.map(({ schema, name }) => `${schema}.${name}`)),
+      from_position: lost[0]!.since,
+      from_at: at,
+      to_at: null,
+      at,
+    })
+    .execute()
+}
+
 /**
  * Records that the log of a member has a hole from where it stood. It is open until a new full has begun a new log,
  * which the supervisor sees to.
@@ -42,6 +75,7 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
       .where('vessel_id', '=', vesselId)
       .where('member', '=', member)
       .where('to_at', 'is', null)
+      .where('kind', '<>', 'structure')
       .executeTakeFirst()
     const held = row?.position && row.still_position && row.still_at && positionOf(row.still_position)! >= positionOf(row.position)!
     const from = held && row.still_at! > row.at! ? row.still_at! : (row?.at ?? now)

@@ -2,13 +2,6 @@ import { createHash } from 'node:crypto'
 import { pathOf } from '../../core/things/thing'
 import { OURS } from '../sources/postgres/log/install'
 
-/** A member whose log is followed: one database of a source, as a part of a vessel. */
-export interface LogMember {
-  vesselId: string
-  source: string
-  database: string
-}
-
 export const memberOf = (source: string, database: string) => pathOf(source, database)
 
 /** The slot and the publication of a member at its source: one name, which no other vessel and no other database has. */

@@ -6,6 +6,7 @@ import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { withClient } from '../sources/postgres/connect'
 import { hasTrigger, identities, installStatements, removeStatements } from '../sources/postgres/log/install'
+import { slotState } from '../sources/postgres/log/slot'
 import { memberOf, nameAtSource } from './names'
 import { takesTable } from './structure'
 
@@ -27,6 +28,8 @@ export interface MemberReadiness {
   /** Exactly what is put onto the source, and what takes it away again. */
   statements: string[]
   removal: string[]
+  /** Bytes of log that the source keeps for it now; null while it is not followed. */
+  retained: number | null
   /** Whether the trigger that notes changes of structure is there already. */
   trigger: boolean
 }
@@ -67,6 +70,7 @@ async function memberReadiness(
     followed: 0,
     statements: [],
     removal: removeStatements(names),
+    retained: null,
     trigger: false,
   }
   const withTrigger =
@@ -92,6 +96,7 @@ async function memberReadiness(
       )
       result.obstacles = obstaclesOf(source, rows[0]!, withTrigger)
       result.trigger = await hasTrigger(client)
+      result.retained = (await slotState(client, name))?.retained ?? null
       const tables = (await identities(client)).filter((table) =>
         takesTable(definition.rules, pathOf(source, database, table.schema, table.name)),
       )

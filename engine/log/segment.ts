@@ -7,6 +7,7 @@ import { notify } from '../notify'
 import { writeJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
+import { recordLostTables } from './breaks'
 import { rowsOf } from './recorder'
 
 export interface SegmentOwner {
@@ -85,6 +86,7 @@ export async function commitSegment(
       })
       .execute()
     await indexSegment(tx, owner, id, manifest)
+    if (manifest.before) await recordLostTables(tx, owner, manifest.before, manifest.followed, new Date(manifest.toAt))
   })
   await notify(engine.db, { about: 'log', vessel: owner.vesselId, member: owner.member })
 }

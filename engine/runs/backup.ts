@@ -5,6 +5,7 @@ import { takesFrom } from '../../core/selection/rules'
 import { isSelectable } from '../../core/things/thing'
 import { accessOf, openSource } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
+import type { BreakKind } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
 import { ContentWriter } from '../store/writer'
 import type { Store } from '../store/store'
@@ -42,7 +43,7 @@ export async function backup(
         details,
       )
       await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
-      await closeHoles(run, vessel, record)
+      await closeHoles(run, vessel, record, ['segment', 'structure'])
     })
     await run.end(run.warnings > 0 ? 'warned' : 'done', {
       outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
@@ -54,15 +55,15 @@ export async function backup(
   }
 }
 
-/** A hole from content that can't be read ends with the next full. */
-async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord): Promise<void> {
+/** A hole from content that can't be read ends with the next full, one of single tables when they were read whole. */
+async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, kinds: BreakKind[]): Promise<void> {
   const members = record.members.map(({ member }) => member)
   await run.engine.db
     .updateTable('chain_break')
     .set({ to_at: record.at })
     .where('vessel_id', '=', vessel.id)
     .where('member', 'in', members)
-    .where('kind', '=', 'segment')
+    .where('kind', 'in', kinds)
     .where('to_at', 'is', null)
     .execute()
 }
@@ -103,6 +104,7 @@ async function derived(
         })),
       }
       await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
+      if (what !== 'synthetic') await closeHoles(run, vessel, record, ['structure'])
     })
     await run.end(run.warnings > 0 ? 'warned' : 'done', {
       outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },

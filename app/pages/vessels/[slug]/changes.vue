@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { refAtPosition } from '~~/core/chain/instant-ref'
+import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
 import type { FoundChange, LogFound, VesselView } from '~~/server/views'
 
 // The log, change by change: by table, what was done, a value, a time, a transaction.
@@ -99,11 +99,13 @@ function life(change: FoundChange) {
   ops.value = new Set()
   search()
 }
-const lifeline = (change: FoundChange) => ({
+const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
   path: `/vessels/${vessel.slug}`,
   query: {
-    at: new Date(Math.floor(change.at / 1000) - 1).toISOString(),
-    exact: refAtPosition(vessel.slug, change.source, change.position),
+    at: new Date(Math.floor(change.at / 1000) + (side === 'before' ? -1 : 1)).toISOString(),
+    // Everything that was committed until then, this one too, is just after it.
+    exact: side === 'before' ? refAtPosition(vessel.slug, change.source, change.position) : refAtTime(vessel.slug, change.at),
+    side,
     from: new Date(change.at / 1000 - 1_200_000).toISOString(),
     to: new Date(change.at / 1000 + 1_200_000).toISOString(),
   },
@@ -182,7 +184,8 @@ const lifeline = (change: FoundChange) => ({
               <td colspan="3" class="pb-1">
                 <b class="font-semibold">{{ dayOf(atOf(change)) }} {{ secondsOf(atOf(change)) }}</b>
                 <span class="soft"> transaction {{ change.xid }}, </span><span class="mono soft text-[12px]">{{ change.position }}</span>
-                <NuxtLink :to="lifeline(change)" class="lnk ml-3">Just before this</NuxtLink>
+                <NuxtLink :to="lifeline(change, 'before')" class="lnk ml-3">Just before this</NuxtLink>
+                <NuxtLink :to="lifeline(change, 'after')" class="lnk ml-3">Just after</NuxtLink>
               </td>
             </tr>
             <tr class="h-[27px]" data-change>

@@ -20,6 +20,7 @@ const window = ref(readWindow())
 const instant = ref(readInstant())
 /** A position in a log, which is finer than any time; it holds until the scrubber moves. */
 const position = ref<string | null>(route.query.exact ? String(route.query.exact) : null)
+const side = ref<'before' | 'after'>(route.query.side === 'after' ? 'after' : 'before')
 function readInstant(): number {
   const at = Date.parse(String(route.query.at ?? ''))
   return Number.isNaN(at) ? (vessel.newest ? Date.parse(vessel.newest.at) : now) : at
@@ -34,7 +35,13 @@ function readWindow(): { from: number; to: number } {
 const remember = useThrottleFn(
   () => {
     const iso = (at: number) => new Date(at).toISOString()
-    const here = { at: iso(instant.value), from: iso(window.value.from), to: iso(window.value.to), exact: position.value ?? undefined }
+    const here = {
+      at: iso(instant.value),
+      from: iso(window.value.from),
+      to: iso(window.value.to),
+      exact: position.value ?? undefined,
+      side: position.value ? side.value : undefined,
+    }
     void router.replace({ query: { ...route.query, ...here } })
   },
   400,
@@ -82,10 +89,11 @@ const { data: trace, refresh: refreshTrace } = useLoad<TraceView>(() => {
 const lastTrace = shallowRef<TraceView | null>(null)
 watch(trace, (next) => (lastTrace.value = next ?? lastTrace.value))
 
-/** A position lies where its transaction does; the scrubber goes there, a millisecond before. */
-function before(ref: string, at: number) {
-  instant.value = at - 1
+/** A position lies where its transaction does; the scrubber goes there, a millisecond before or after. */
+function beside(ref: string, at: number, where: 'before' | 'after') {
+  instant.value = where === 'before' ? at - 1 : at + 1
   position.value = ref
+  side.value = where
 }
 async function enterPosition(text: string) {
   const source = data.value?.members[0]?.split('/')[0]
@@ -95,6 +103,7 @@ async function enterPosition(text: string) {
   if (!view) return
   instant.value = Date.parse(view.at as unknown as string)
   position.value = ref
+  side.value = 'after'
 }
 </script>
 
@@ -125,7 +134,7 @@ async function enterPosition(text: string) {
         :vessel="vessel"
         :instant="instant"
         :reference="point?.id ?? wanted"
-        :precise="position !== null"
+        :precise="position === null ? null : side"
         :state="shown"
         :error="stateError"
         :point="point"
@@ -133,7 +142,7 @@ async function enterPosition(text: string) {
         :heavy="close ? (lastTrace?.heavy ?? []) : null"
         :breaks="data.breaks"
         @enter="instant = $event"
-        @before="before"
+        @beside="beside"
       />
     </template>
   </div>
