@@ -71,10 +71,12 @@ export function followedAfter(
     else if (known?.since && !earlier) after[oid] = { ...known, schema, name }
     else if (!known && added.has(oid))
       after[oid] = entry(added.get(oid)!.end, added.get(oid)!.empty, added.get(oid)!.empty ? null : NOT_IN_LOG)
-    else after[oid] = entry(added.get(oid)?.end ?? from, false, earlier ? reasonOf(earlier, table) : NOT_IN_LOG)
+    else after[oid] = entry(laterOf(added.get(oid)?.end, from), false, earlier ? reasonOf(earlier, table) : NOT_IN_LOG)
   }
   return after
 }
+
+const laterOf = (a: string | undefined, b: string) => (a !== undefined && positionOf(a)! > positionOf(b)! ? a : b)
 
 /** Whether rows of a table before can't be read as rows of it now. */
 function isAnother(before: TableManifest, now: TableManifest): boolean {
