@@ -6,7 +6,6 @@ import { testServer } from '../../support/engine'
 
 const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking_leg l'
 const FARE_CLEANUP = `set application_name = 'fare-cleanup'; begin; alter table sales.booking_leg disable trigger touch; commit; begin;
-  delete from sales.refund where leg_id in (select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1843);
   delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1843); select pg_sleep(1.5); commit`
 
 /** The vessel Bookings is there and backed up. */
@@ -21,10 +20,17 @@ export function everyInstant(): void {
   afterEach(() => expect(person.complaints).toEqual([]))
   afterAll(() => person?.leaves())
 
-  async function seesTheDelete(): Promise<void> {
+  /** The newest of so many mass deletes stands first: they weigh the same. */
+  async function seesTheDelete(times: number): Promise<void> {
     await person.opens('/vessels/bookings')
     await person.clicks('::-p-text(1 h)')
-    await person.sees(/1,843 rows deleted, .*from sales|1,843 rows deleted from sales\.booking_leg/)
+    await person.page.waitForFunction(
+      (count) =>
+        Array.from(document.querySelectorAll<HTMLElement>('[data-heavy]')).filter((one) => /1,843 rows deleted from/.test(one.innerText))
+          .length === count,
+      { timeout: 60_000, polling: 200 },
+      times,
+    )
     await person.sees('by fare-cleanup')
   }
 
@@ -49,7 +55,7 @@ export function everyInstant(): void {
     sql(FARE_CLEANUP)
     expect(sql(LEGS)).not.toBe(before)
     sql(`update sales.booking set note = 'after the clean-up' where booking_id = 7`)
-    await seesTheDelete()
+    await seesTheDelete(1)
     await person.clicks('[data-heavy] button::-p-text(Just before this)')
     await person.sees('Just before this change')
     await person.sees('exact')
@@ -73,7 +79,7 @@ export function everyInstant(): void {
     sql(FARE_CLEANUP)
     const gone = sql('select coalesce(max(leg_id), 0) from sales.booking_leg')
     sql(`update sales.booking_leg set vehicle = 'a later change' where leg_id = ${gone}`)
-    await seesTheDelete()
+    await seesTheDelete(2)
     await person.clicks('[data-heavy] a::-p-text(Undo…)')
     await person.sees('Undo the transaction of today')
     await person.sees('Nothing has touched them since.')
