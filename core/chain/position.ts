@@ -6,6 +6,9 @@ export function positionOf(text: string): bigint | undefined {
   return match ? (BigInt(`0x${match[1]}`) << 32n) | BigInt(`0x${match[2]}`) : undefined
 }
 
+/** The later of two positions. */
+export const laterPosition = (a: string, b: string): string => (positionOf(a)! > positionOf(b)! ? a : b)
+
 /** The newest of some artifacts whose position is not after the given one; undefined when there is none. */
 export function newestAtPosition<A extends { to: string; at: Date }>(artifacts: Iterable<A>, position: bigint): A | undefined {
   let newest: A | undefined

@@ -159,10 +159,6 @@ export class NetChanges {
     return this.entries.length / ENTRY
   }
 
-  get memory(): number {
-    return this.bytes.length + this.size * 60
-  }
-
   /** Takes one record. `old` is the key or the old row of an update that names it. Lines end before the newline. */
   take(op: number, line: Uint8Array, old: Uint8Array | null): void {
     if (op === OP.insert) this.put(keyOf(line, this.keyAt), line)

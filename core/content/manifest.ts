@@ -78,6 +78,9 @@ export interface TableManifest {
   chunks: ChunkRef[]
 }
 
+/** What a table holds that has no rows. */
+export const NO_ROWS = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] as ChunkRef[] } as const
+
 export interface SequenceState {
   schema: string
   name: string

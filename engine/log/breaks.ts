@@ -12,8 +12,6 @@ export interface Break {
   reason: string
   /** What is done about it, or what the person should do. */
   next: string
-  /** Only these tables are concerned; empty for all. */
-  tables?: string[]
 }
 
 /** Ends the following with a reason that is recorded; thrown where it is noticed. */
@@ -101,7 +99,7 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
           kind: broken.kind,
           reason: broken.reason,
           next: broken.next,
-          tables: JSON.stringify(broken.tables ?? []),
+          tables: '[]',
           from_position: row?.position ?? null,
           from_at: from,
           to_at: null,

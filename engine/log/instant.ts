@@ -1,7 +1,7 @@
 import { sql } from 'kysely'
 import { Chains, type Artifact, type Chain } from '../../core/chain/chain'
 import type { InstantRef } from '../../core/chain/instant-ref'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import { scanLog } from '../../core/changes/log-text'
 import type { LogManifest, NetManifest } from '../../core/changes/manifest'
 import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
@@ -129,13 +129,11 @@ async function resolveChain(
     const log = await readJson<LogManifest>(store, logs.at(-1)!.manifest)
     const position = await positionAt(store, log, until.micros)
     if (position !== log.from || logs.length === 1)
-      return { ...base, logs: position === log.from ? logs.slice(0, -1) : logs, position: laterOf(position, mark.to) }
+      return { ...base, logs: position === log.from ? logs.slice(0, -1) : logs, position: laterPosition(position, mark.to) }
     logs.pop()
   }
   return { ...base, logs: [], position: mark.to }
 }
-
-const laterOf = (a: string, b: string) => (positionOf(a)! > positionOf(b)! ? a : b)
 
 /** Where a log stands at a time: the end of the last transaction before the first one that was committed later. */
 export async function positionAt(store: Store, log: LogManifest, micros: number): Promise<string> {

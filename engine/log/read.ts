@@ -35,10 +35,12 @@ export interface Segment {
 export async function* segmentsBackwards(
   engine: EngineContext,
   vesselId: string,
-  until: { before?: Date; member?: string; id?: string },
+  until: { before?: Date; member?: string },
 ): AsyncGenerator<Segment> {
   let at = until.before ?? new Date(8.64e15)
-  let skip = until.id ?? null
+  let skip: string | null = null
+  // Opening a store reads its header; its segments share one.
+  const stores = new Map<string, Store>()
   for (;;) {
     let query = engine.db
       .selectFrom('artifact')
@@ -57,8 +59,9 @@ export async function* segmentsBackwards(
         : query
     const rows = await query.execute()
     for (const row of rows) {
-      const store = await openStore(engine, { id: row.store_id! })
-      yield { id: row.id, member: row.member, store, log: await readJson<LogManifest>(store, row.manifest) }
+      const store = stores.get(row.store_id!) ?? (await openStore(engine, { id: row.store_id! }))
+      stores.set(store.id, store)
+      yield await segmentOf(store, row)
     }
     const last = rows.at(-1)
     if (!last || rows.length < 20) return
@@ -71,7 +74,7 @@ export async function* segmentsBackwards(
 export async function segmentAt(engine: EngineContext, vesselId: string, member: string, end: string): Promise<Segment | null> {
   const row = await engine.db
     .selectFrom('artifact')
-    .select(['id', 'manifest', 'store_id'])
+    .select(['id', 'member', 'manifest', 'store_id'])
     .where('vessel_id', '=', vesselId)
     .where('member', '=', member)
     .where('kind', '=', 'log')
@@ -80,9 +83,11 @@ export async function segmentAt(engine: EngineContext, vesselId: string, member:
     .orderBy('at', 'desc')
     .limit(1)
     .executeTakeFirst()
-  if (!row) return null
-  const store = await openStore(engine, { id: row.store_id! })
-  return { id: row.id, member, store, log: await readJson<LogManifest>(store, row.manifest) }
+  return row ? segmentOf(await openStore(engine, { id: row.store_id! }), row) : null
+}
+
+async function segmentOf(store: Store, { id, member, manifest }: { id: string; member: string; manifest: string[] }): Promise<Segment> {
+  return { id, member, store, log: await readJson<LogManifest>(store, manifest) }
 }
 
 const decoder = new TextDecoder()

@@ -39,8 +39,6 @@ export interface LogFound {
   changes: FoundChange[]
   /** Where to go on backwards; null at the beginning. */
   next: LogQuery['after']
-  /** Records' bytes that were read for it. */
-  read: number
 }
 
 const CHUNKS_AT_ONCE = 60
@@ -48,7 +46,7 @@ const CHUNKS_AT_ONCE = 60
 /** Changes in the log of a vessel, the newest first. Chunks that hold nothing of the table or the time are not read. */
 export async function searchLog(engine: EngineContext, vesselId: string, query: LogQuery): Promise<LogFound> {
   if (query.value !== null && query.column === null) throw columnMissing()
-  const found: LogFound = { changes: [], next: null, read: 0 }
+  const found: LogFound = { changes: [], next: null }
   let chunks = 0
   const before = query.after ? new Date(query.after.at) : query.to === null ? undefined : new Date(Math.ceil(query.to / 1000))
   const skip = query.after
@@ -73,7 +71,6 @@ export async function searchLog(engine: EngineContext, vesselId: string, query: 
         transaction: ({ xid, at }) =>
           (query.xid === null || xid === query.xid) && (query.from === null || at >= query.from) && (query.to === null || at <= query.to),
       })
-      found.read += chunk.bytes
       found.changes.push(
         ...some
           .filter((change) => fits(change, query))

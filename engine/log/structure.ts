@@ -1,7 +1,7 @@
 import { retypedColumn } from '../../core/changes/columns'
 import type { LogRelation } from '../../core/changes/log-text'
 import type { Followed, FollowedTables, StructurePiece } from '../../core/changes/manifest'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition } from '../../core/chain/position'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
@@ -71,12 +71,10 @@ export function followedAfter(
     else if (known?.since && !earlier) after[oid] = { ...known, schema, name }
     else if (!known && added.has(oid))
       after[oid] = entry(added.get(oid)!.end, added.get(oid)!.empty, added.get(oid)!.empty ? null : NOT_IN_LOG)
-    else after[oid] = entry(laterOf(added.get(oid)?.end, from), false, earlier ? reasonOf(earlier, table) : NOT_IN_LOG)
+    else after[oid] = entry(laterPosition(added.get(oid)?.end ?? from, from), false, earlier ? reasonOf(earlier, table) : NOT_IN_LOG)
   }
   return after
 }
-
-const laterOf = (a: string | undefined, b: string) => (a !== undefined && positionOf(a)! > positionOf(b)! ? a : b)
 
 /** Whether rows of a table before can't be read as rows of it now. */
 function isAnother(before: TableManifest, now: TableManifest): boolean {
@@ -236,9 +234,4 @@ export class StructureWatch {
     const numbers = names.map((name) => (live ? live.get(name) : table?.numbers?.[table.columns.indexOf(name)]))
     return numbers.every((number) => number !== undefined) ? (numbers as number[]) : null
   }
-}
-
-/** Whether rows at a state at `base` and the log from there on give a table. */
-export function isFollowedFrom(followed: Followed | undefined, base: string): boolean {
-  return followed?.since !== null && followed?.since !== undefined && positionOf(followed.since)! <= positionOf(base)!
 }

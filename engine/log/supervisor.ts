@@ -112,14 +112,14 @@ export class LogSupervisor {
     if (row.state === 'waiting' || row.state === 'broken') return this.startFull(vessel, row)
     if (measure) await this.measure(vessel, row)
     this.ensureTask(vessel, row)
-    if (await this.hasHole(row)) return this.startFull(vessel, row)
-    await this.recapture(vessel, row)
+    const mark = await newestMark(this.engine, row.vessel_id, row.member, row.era)
+    if (mark === null) return
+    if (await this.hasHole(row, mark)) return this.startFull(vessel, row)
+    await this.recapture(vessel, row, mark)
   }
 
   /** Whether a segment after the newest full or differential can't be read any more. */
-  private async hasHole(row: Row): Promise<boolean> {
-    const mark = await newestMark(this.engine, row.vessel_id, row.member, row.era)
-    if (!mark) return false
+  private async hasHole(row: Row, mark: string): Promise<boolean> {
     const damaged = await this.engine.db
       .selectFrom('artifact')
       .select('position')
@@ -162,9 +162,7 @@ export class LogSupervisor {
   }
 
   /** Tables that could not be followed for a while are read whole by a differential. */
-  private async recapture(vessel: Vessel, row: Row): Promise<void> {
-    const mark = await newestMark(this.engine, vessel.id, row.member, row.era)
-    if (!mark) return
+  private async recapture(vessel: Vessel, row: Row, mark: string): Promise<void> {
     const lost = Object.values(row.tables).filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)
     if (lost.length === 0 || (await this.busy(vessel.id)) || !this.mayTry(`differential ${vessel.id}`, this.runAgainMs)) return
     const [first] = lost

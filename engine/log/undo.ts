@@ -14,7 +14,7 @@ import { openPoint, rowsOf, tableIn } from '../points/open'
 import { copyOut } from '../sources/postgres/copy-out'
 import { connect } from '../sources/postgres/connect'
 import type { Store } from '../store/store'
-import { changesOf, changesOfTransaction, segmentsBackwards, type LoggedChange } from './read'
+import { changesOf, changesOfTransaction, segmentsBackwards, type LoggedChange, type Segment } from './read'
 import type pg from 'pg'
 
 /** A transaction by where it lies in the log of a member. */
@@ -55,13 +55,19 @@ const MOST_ROWS = 20_000
 const refuse = (code: string, what: string, next: string) =>
   new VesselError(code, { what, touched: 'Nothing was changed.', next, status: 409 })
 
-/** What undoing one transaction would do, row by row, against what the source holds now. */
-export async function planUndo(engine: EngineContext, vessel: Vessel, ref: TransactionRef, client?: pg.Client): Promise<UndoPlan> {
+/**
+ * The changes of a transaction that is to be undone.
+ * @throws VesselError when it is not in the log, or can't be undone row by row
+ */
+export async function changesToUndo(
+  engine: EngineContext,
+  vessel: Vessel,
+  ref: TransactionRef,
+): Promise<{ changes: LoggedChange[]; segment: Segment }> {
   const found = await changesOfTransaction(engine, vessel.id, ref.member, ref, MOST_ROWS + 1)
-  const first = found?.changes[0]
-  if (!found || !first)
+  if (!found || found.changes.length === 0)
     throw refuse('transaction_missing', 'This transaction is not in the log of this vessel.', 'Choose one on its lifeline.')
-  const { changes, segment } = found
+  const { changes } = found
   const emptied = changes.find(({ op }) => op === 'empty')
   if (emptied)
     throw refuse(
@@ -75,6 +81,13 @@ export async function planUndo(engine: EngineContext, vessel: Vessel, ref: Trans
       `This transaction changed more than ${MOST_ROWS.toLocaleString('en')} rows.`,
       'Bring its tables back to just before it instead.',
     )
+  return found
+}
+
+/** What undoing one transaction would do, row by row, against what the source holds now. */
+export async function planUndo(engine: EngineContext, vessel: Vessel, ref: TransactionRef, client?: pg.Client): Promise<UndoPlan> {
+  const { changes, segment } = await changesToUndo(engine, vessel, ref)
+  const { xid, at } = changes[0]!.transaction
   const [source, database] = namesOf(ref.member)
   const access = await accessOf(engine, source!)
   const before = refAtPosition(vessel.slug, source!, ref.position)
@@ -84,7 +97,7 @@ export async function planUndo(engine: EngineContext, vessel: Vessel, ref: Trans
     for (const some of byTable(changes))
       tables.push(await planTable(engine, vessel, { before, ref, source: source!, database: database! }, some, own))
     const heavy = segment.log.heavy.find(({ position }) => position === ref.position)
-    return { xid: first.transaction.xid, at: first.transaction.at, by: heavy?.by ?? null, tables }
+    return { xid, at, by: heavy?.by ?? null, tables }
   } finally {
     if (!client) await own.end().catch(() => undefined)
   }

@@ -3,7 +3,8 @@ import type { FollowedTables, LogManifest, NetManifest } from '../../core/change
 import { newEntries, type ChunkChange, type SharedNet } from '../../core/changes/net'
 import { positionOf } from '../../core/chain/position'
 import { singleIntegerKey } from '../../core/content/keys'
-import type { ChunkRef, DatabaseManifest, Manifest, Missing, TableManifest } from '../../core/content/manifest'
+import { NO_ROWS, type ChunkRef, type DatabaseManifest, type Manifest, type Missing, type TableManifest } from '../../core/content/manifest'
+import { Semaphore } from '../store/semaphore'
 import { gather, tallyOf, type Stretch } from './gather'
 import { InstantStore } from './instant-store'
 
@@ -51,7 +52,6 @@ export class MemberView {
       sequences: sequencesAt(from, structure),
       missing,
       largeObjects: from.full.databases[0]!.largeObjects ?? null,
-      others: structure.others,
     }
     if (this.database.largeObjects)
       missing.push({
@@ -72,8 +72,7 @@ export class MemberView {
     if (origin.note) missing.push({ path: table.path, reason: origin.note, note: true })
     const { base, stretch } = origin
     this.origins.set(table.path, origin)
-    const empty = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] as ChunkRef[] }
-    const before = base ?? empty
+    const before = base ?? NO_ROWS
     if (base && !stretch && projectionFor(base, table) === null) {
       this.reckoned.set(table.path, Promise.resolve())
       return [{ ...table, rows: base.rows, bytes: base.bytes, fingerprint: base.fingerprint, chunks: base.chunks }]
@@ -82,7 +81,7 @@ export class MemberView {
     const [inserted, , deleted] = stretch ? tallyOf(table.oid, stretch) : [0, 0, 0]
     const rows = Math.max(0, before.rows + inserted - deleted)
     const bytes = Math.round(before.rows > 0 ? (before.bytes / before.rows) * rows : rows * 64)
-    return [{ ...table, ...empty, rows, bytes }]
+    return [{ ...table, ...NO_ROWS, rows, bytes }]
   }
 
   /** Reckons the rows of tables, so that their chunks, counts and fingerprints hold. */
@@ -137,17 +136,17 @@ export class MemberView {
         change: (all) => combine(combine(all, sumOf(before.fingerprint), -1n), sumOf(after.fingerprint), 1n),
       }
     }
+    const gate = new Semaphore(this.store.pool.threads + 2)
     const results: (ReturnType<typeof reckon> | ChunkRef)[] = []
     for (const chunk of work) {
-      if (!net && !projection) results.push(chunk)
-      else if (!affected(chunk)) results.push(chunk)
-      else {
-        const running = results.filter((one) => one instanceof Promise)
-        if (running.length >= this.store.pool.threads + 2) await running[running.length - this.store.pool.threads - 1]
-        const one = reckon(chunk)
-        one.catch(() => undefined)
-        results.push(one)
+      if ((!net && !projection) || !affected(chunk)) {
+        results.push(chunk)
+        continue
       }
+      const leave = await gate.enter()
+      const one = reckon(chunk).finally(leave)
+      one.catch(() => undefined)
+      results.push(one)
     }
     for (const result of results) {
       if (!(result instanceof Promise)) chunks.push(result)
@@ -288,10 +287,7 @@ export async function structureAt(from: Ingredients, read: (names: string[]) => 
   const fills = await firstFills(from, read)
   const tables = found.tables.map((table) => ({
     ...table,
-    rows: 0,
-    bytes: 0,
-    fingerprint: '0'.repeat(32),
-    chunks: [],
+    ...NO_ROWS,
     fills: fillsOf(table, fills),
   }))
   if (positionOf(best.exact)! <= positionOf(from.position)!) return { ...found, tables }

@@ -17,46 +17,66 @@ import { snapshotOnLog } from '../log/begin'
 import { memberOf } from '../log/names'
 import { commitPoint, newestManifest, writeJson, type FinishedMember } from './manifests'
 
-/** A full backup of a vessel: every source it takes from, and one recovery point of them all. */
-export async function backup(
-  run: RunContext,
-  vessel: Vessel,
-  details: { name: string | null; comment: string | null },
-  what: 'full' | Derived,
-): Promise<void> {
-  if (what !== 'full') return derived(run, vessel, details, what)
+type Details = { name: string | null; comment: string | null }
+
+/** What the members of a point yielded, and what is in its record of them. */
+interface Yield {
+  members: FinishedMember[]
+  entries: PointRecord['members']
+  missing: Missing[]
+}
+
+/** A backup of a vessel: all of it read in full, or computed from what came before, as one recovery point. */
+export async function backup(run: RunContext, vessel: Vessel, details: Details, what: 'full' | Derived): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const writer = new ContentWriter(store, run.id)
-  const pointId = randomUUID()
+  const id = randomUUID()
   try {
-    const members = await captureMembers(run, vessel, store, writer)
-    const missing = members.flatMap((member) => member.manifest.databases.flatMap((database) => database.missing))
-    if (members.every((member) => member.manifest.databases.every(isEmpty))) throw nothingTaken(missing)
+    const { members, entries, missing } =
+      what === 'full' ? await full(run, vessel, store, writer) : await derived(run, vessel, store, writer, what)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
-      const record = pointRecord(
-        run,
-        vessel,
-        pointId,
-        members,
-        missing.every(({ note }) => note),
-        details,
-      )
+      const record: PointRecord = {
+        format: 1,
+        id,
+        vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
+        run: run.id,
+        at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
+        ...details,
+        consistency: 'each sound',
+        complete: missing.every(({ note }) => note),
+        members: entries,
+      }
       await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
-      await closeHoles(run, vessel, record, ['segment', 'structure'])
+      await closeHoles(run, vessel, record, CLOSES[what])
     })
     await run.end(run.warnings > 0 ? 'warned' : 'done', {
-      outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
+      outcome: { point: id, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
     })
   } catch (error) {
     await writer.discard()
-    await store.removePoint(pointId)
+    await store.removePoint(id)
     throw error
   }
 }
 
-/** A hole from content that can't be read ends with the next full, one of single tables when they were read whole. */
+async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<Yield> {
+  const members = await captureMembers(run, vessel, store, writer)
+  const missing = members.flatMap((member) => member.manifest.databases.flatMap((database) => database.missing))
+  if (members.every((member) => member.manifest.databases.every(isEmpty))) throw nothingTaken(missing)
+  return { members, entries: members.map(entryOf), missing }
+}
+
+/** The holes that a point ends: of content that can't be read by a full, of single tables by whatever reads them whole. */
+const CLOSES: Record<'full' | Derived, BreakKind[]> = {
+  full: ['segment', 'structure'],
+  differential: ['structure'],
+  incremental: ['structure'],
+  synthetic: [],
+}
+
 async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, kinds: BreakKind[]): Promise<void> {
+  if (kinds.length === 0) return
   const members = record.members.map(({ member }) => member)
   await run.engine.db
     .updateTable('chain_break')
@@ -68,52 +88,25 @@ async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, 
     .execute()
 }
 
-/** Everything that is computed from what came before: a point of every member's differential, incremental or synthetic full. */
-async function derived(
-  run: RunContext,
-  vessel: Vessel,
-  details: { name: string | null; comment: string | null },
-  what: Derived,
-): Promise<void> {
-  const store = await openStore(run.engine, { name: vessel.definition.store })
-  const writer = new ContentWriter(store, run.id)
-  const pointId = randomUUID()
-  try {
-    const { members: lanes } = await lanesOf(run.engine, vessel.id)
-    if (lanes.length === 0) throw noFull(vessel)
-    const members: DerivedMember[] = []
-    for (const member of lanes) members.push(await computed(run, vessel, store, writer, member, what))
-    const missing = members.flatMap((member) => member.missing)
-    const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
-    await run.step(last, async () => {
-      const complete = missing.every(({ note }) => note)
-      const record: PointRecord = {
-        ...recordBase(run, vessel, pointId, complete, details),
-        at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
-        members: members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
-          member,
-          artifact,
-          kind,
-          position,
-          rows,
-          bytes,
-          manifest: names,
-          from,
-          era,
-          ...(parent ? { parent } : {}),
-        })),
-      }
-      await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
-      if (what !== 'synthetic') await closeHoles(run, vessel, record, ['structure'])
-    })
-    await run.end(run.warnings > 0 ? 'warned' : 'done', {
-      outcome: { point: pointId, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
-    })
-  } catch (error) {
-    await writer.discard()
-    await store.removePoint(pointId)
-    throw error
-  }
+/** Every member's differential, incremental or synthetic full. */
+async function derived(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, what: Derived): Promise<Yield> {
+  const { members: lanes } = await lanesOf(run.engine, vessel.id)
+  if (lanes.length === 0) throw noFull(vessel)
+  const members: DerivedMember[] = []
+  for (const member of lanes) members.push(await computed(run, vessel, store, writer, member, what))
+  const entries = members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
+    member,
+    artifact,
+    kind,
+    position,
+    rows,
+    bytes,
+    manifest: names,
+    from,
+    era,
+    ...(parent ? { parent } : {}),
+  }))
+  return { members, entries, missing: members.flatMap((member) => member.missing) }
 }
 
 /** From the log where it is followed; else a differential is made by comparing checksums with the source. */
@@ -218,44 +211,17 @@ interface CapturedMember extends FinishedMember {
 const isEmpty = ({ tables, others, largeObjects }: DatabaseManifest) =>
   tables.length === 0 && !others.some(({ path }) => isSelectable(path)) && !largeObjects
 
-function pointRecord(
-  run: RunContext,
-  vessel: Vessel,
-  id: string,
-  members: CapturedMember[],
-  complete: boolean,
-  details: { name: string | null; comment: string | null },
-): PointRecord {
-  const sum = (manifest: Manifest, field: 'rows' | 'bytes') =>
-    manifest.databases.reduce((all, database) => all + database.tables.reduce((part, table) => part + table[field], 0), 0)
+function entryOf({ artifact, manifest, names, era }: CapturedMember): PointRecord['members'][number] {
+  const database = manifest.databases[0]!
+  const sum = (field: 'rows' | 'bytes') => database.tables.reduce((all, table) => all + table[field], 0)
   return {
-    ...recordBase(run, vessel, id, complete, details),
-    at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
-    members: members.map(({ artifact, manifest, names, era }) => ({
-      member: memberOf(manifest.member, manifest.databases[0]!.name),
-      artifact,
-      kind: 'full',
-      position: manifest.databases[0]!.position,
-      era,
-      rows: sum(manifest, 'rows'),
-      bytes: sum(manifest, 'bytes'),
-      manifest: names,
-    })),
+    member: memberOf(manifest.member, database.name),
+    artifact,
+    kind: 'full',
+    position: database.position,
+    era,
+    rows: sum('rows'),
+    bytes: sum('bytes'),
+    manifest: names,
   }
 }
-
-const recordBase = (
-  run: RunContext,
-  vessel: Vessel,
-  id: string,
-  complete: boolean,
-  details: { name: string | null; comment: string | null },
-) => ({
-  format: 1 as const,
-  id,
-  vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-  run: run.id,
-  ...details,
-  consistency: 'each sound' as const,
-  complete,
-})

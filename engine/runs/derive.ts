@@ -3,7 +3,7 @@ import { Chains, type Artifact } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
 import type { FollowedTables, NetManifest, NetTable } from '../../core/changes/manifest'
 import { singleIntegerKey } from '../../core/content/keys'
-import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import { NO_ROWS, type DatabaseManifest, type TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import { lanesOf, type LaneData } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
@@ -291,5 +291,5 @@ const withoutRowsIn = (database: DatabaseManifest): DatabaseManifest => ({
   ...database,
   missing: [],
   largeObjects: null,
-  tables: database.tables.map((table) => ({ ...table, rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] })),
+  tables: database.tables.map((table) => ({ ...table, ...NO_ROWS })),
 })

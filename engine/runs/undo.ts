@@ -7,7 +7,7 @@ import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/r
 import { namesOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
-import { chosen, planUndo, rowsNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
+import { changesToUndo, chosen, planUndo, rowsNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
 import { connect, translate } from '../sources/postgres/connect'
 import { describeTables } from '../sources/postgres/describe'
 import { putBack, quieten } from '../sources/postgres/refill'
@@ -36,11 +36,12 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
   const access = await accessOf(run.engine, source!)
   const step = await run.plan({ kind: 'undo', member: transaction.member.replace('/', ' / '), title: 'Rows of the transaction' })
   const outcomes = await run.step(step, async (count) => {
-    const first = await planUndo(run.engine, vessel, transaction)
+    const { changes } = await changesToUndo(run.engine, vessel, transaction)
+    const tables = new Map(changes.map(({ relation }) => [relation.oid, relation]))
     const client = await connect(access, database)
     try {
       await client.query(`begin; set local lock_timeout = ${LOCK_TIMEOUT_MS}`)
-      for (const { schema, name } of first.tables)
+      for (const { schema, name } of tables.values())
         await client.query(`lock table only ${qualified(schema, name)} in share row exclusive mode`)
       const plan = await planUndo(run.engine, vessel, transaction, client)
       const outcomes = await apply(client, plan.tables, choices, count)

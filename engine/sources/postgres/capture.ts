@@ -1,5 +1,12 @@
 import type pg from 'pg'
-import type { ChunkRef, DatabaseManifest, LargeObjectsManifest, Missing, TableManifest } from '../../../core/content/manifest'
+import {
+  NO_ROWS,
+  type ChunkRef,
+  type DatabaseManifest,
+  type LargeObjectsManifest,
+  type Missing,
+  type TableManifest,
+} from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
 import { othersOf } from '../../../core/restore/kinds'
 import type { StructureEntry } from '../../../core/restore/structure'
@@ -180,8 +187,7 @@ export function copyStatement(table: { schema: string; name: string; columns: st
 /** A table as a manifest describes it, before any row. */
 export function withoutRows(table: DescribedTable, path: string): TableManifest {
   const { schema, name, oid, structure, columns, numbers, fills, filenode, key } = table
-  const empty = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] }
-  return { path, schema, name, oid, structure, columns, numbers, fills, filenode, key, ...empty }
+  return { path, schema, name, oid, structure, columns, numbers, fills, filenode, key, ...NO_ROWS }
 }
 
 /** Reads one table into the store. Partitioned tables have no rows of their own. */
