@@ -139,6 +139,8 @@ describe('Chains', () => {
     const chains = new Chains(all)
     expect(chains.at('db', time(230))!.artifacts.map((a) => a.id)).toEqual(['f2', 'l2'])
     expect(chains.to('db', position(95))!.artifacts.map((a) => a.id)).toEqual(['f2', 'l2'])
+    expect(chains.to('db', position(95), time(96))!.artifacts.map((a) => a.id)).toEqual(['f1', 'd1', 'l1'])
+    expect(chains.to('db', position(110), time(96))!.artifacts.map((a) => a.id)).toEqual(['f2', 'l2'])
     expect(chains.at('db', time(95))!.artifacts.map((a) => a.id)).toEqual(['f1', 'd1', 'l1'])
     expect(chains.at('db', time(150))!).toMatchObject({ exact: false, at: time(100) })
   })

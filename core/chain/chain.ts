@@ -285,15 +285,17 @@ export class Chains {
     return found.find(({ exact }) => exact) ?? found.reduce<Chain | undefined>((a, b) => (a && a.at >= b.at ? a : b), undefined)
   }
 
-  /** The chain to exactly a position; undefined if none leads there, or if it is no position at all. */
-  to(member: string, position: string): Chain | undefined {
+  /**
+   * The chain to exactly a position; undefined if none leads there, or if it is no position at all. Of several eras
+   * that have it, it is the one that had it closest to `near`, or else the newest.
+   */
+  to(member: string, position: string, near: Date | null = null): Chain | undefined {
     const parsed = positionOf(position)
     if (parsed === undefined) return undefined
-    for (const era of this.eras.get(member) ?? []) {
-      const chain = era.to(parsed)
-      if (chain) return chain
-    }
-    return undefined
+    const found = (this.eras.get(member) ?? []).flatMap((era) => era.to(parsed) ?? [])
+    if (near === null || found.length < 2) return found[0]
+    const distance = ({ at }: Chain) => Math.abs(at.getTime() - near.getTime())
+    return found.reduce((a, b) => (distance(b) < distance(a) ? b : a))
   }
 
   /** The stretches in which every instant of a member can be entered, ascending. */

@@ -8,8 +8,14 @@ describe('readRef', () => {
       slug: 'crew-rota',
       source: 'harbour-db',
       position: '16/B2A4',
+      near: null,
     })
-    for (const text of ['8c0f1b1e-6f1e-4a53-9c7e-0a3f0f9f6a11', 'bookings~', 'bookings~t', 'bookings~p1-2', 'a/b~t1'])
+    expect(readRef(refAtPosition('crew-rota', 'harbour-db', '0/1', 1_732_500_000_123_456))).toMatchObject({
+      source: 'harbour-db',
+      position: '0/1',
+      near: 1_732_500_000_123_456,
+    })
+    for (const text of ['8c0f1b1e-6f1e-4a53-9c7e-0a3f0f9f6a11', 'bookings~', 'bookings~t', 'bookings~p1-2', 'bookings~p1-2@x~db', 'a/b~t1'])
       expect(readRef(text)).toBeUndefined()
   })
 })

@@ -1,18 +1,9 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { OP } from './log-text'
-import {
-  applyTo,
-  fill,
-  isPartial,
-  linesOfEntries,
-  NetChanges,
-  netRecords,
-  newEntries,
-  project,
-  type ChunkChange,
-  type SharedNet,
-} from './net'
+import { applyTo, linesOfEntries, newEntries, type ChunkChange } from './apply'
+import { fill, isPartial, project } from './fields'
+import { NetChanges, netRecords, type SharedNet } from './net'
 
 const bytes = (text: string) => new TextEncoder().encode(text)
 const text = (data: Uint8Array) => new TextDecoder().decode(data)

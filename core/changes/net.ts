@@ -1,15 +1,11 @@
-import type { Projection } from './columns'
+import { fill, isPartial, keyOf } from './fields'
 import { OP } from './log-text'
 
 // The net effect of changes to one table, by key. Made once, in memory that threads share, and then applied to
 // the chunks of an earlier state, each by itself and in any order.
 
-const TAB = 9
-const NEWLINE = 10
-const BACKSLASH = 92
-const CAPITAL_U = 85
 /** In place of where something begins: there is none. */
-const NONE = 0xffffffff
+export const NONE = 0xffffffff
 
 /** A table that grows by doubling. */
 class Words {
@@ -40,13 +36,13 @@ class Words {
   }
 }
 
-function hashOf(bytes: Uint8Array, from: number, to: number): number {
+export function hashOf(bytes: Uint8Array, from: number, to: number): number {
   let hash = 0x811c9dc5
   for (let i = from; i < to; i++) hash = Math.imul(hash ^ bytes[i]!, 0x01000193)
   return (hash ^ (hash >>> 15)) >>> 0
 }
 
-function equal(a: Uint8Array, from: number, to: number, b: Uint8Array, start: number, end: number): boolean {
+export function equal(a: Uint8Array, from: number, to: number, b: Uint8Array, start: number, end: number): boolean {
   if (to - from !== end - start) return false
   for (let i = from, j = start; i < to; i++, j++) if (a[i] !== b[j]) return false
   return true
@@ -298,166 +294,6 @@ export class NetChanges {
     const found = new Uint8Array(new SharedArrayBuffer(Math.max(1, this.size)))
     return { bytes, entries: entries.shared(), slots, found, keyAt: this.keyAt, emptied: this.emptied }
   }
-}
-
-/** The fields of a line, as views of it. */
-function fieldsOf(line: Uint8Array): Uint8Array[] {
-  const fields: Uint8Array[] = []
-  for (let from = 0; ;) {
-    const to = line.indexOf(TAB, from)
-    if (to < 0) return [...fields, line.subarray(from)]
-    fields.push(line.subarray(from, to))
-    from = to + 1
-  }
-}
-
-function joined(fields: Uint8Array[]): Uint8Array {
-  const line = new Uint8Array(fields.reduce((sum, part) => sum + part.length, Math.max(0, fields.length - 1)))
-  let to = 0
-  fields.forEach((part, i) => {
-    if (i > 0) line[to++] = TAB
-    line.set(part, to)
-    to += part.length
-  })
-  return line
-}
-
-/** The fields at some positions of a line, parted by tabs. */
-export function keyOf(line: Uint8Array, at: number[]): Uint8Array {
-  if (at.length > 1) {
-    const fields = fieldsOf(line)
-    return joined(at.map((position) => fields[position]!))
-  }
-  let from = 0
-  for (let i = 0; i < at[0]!; i++) from = line.indexOf(TAB, from) + 1
-  const to = line.indexOf(TAB, from)
-  return line.subarray(from, to < 0 ? line.length : to)
-}
-
-/** Whether a line has a value that is not told because it did not change. */
-export function isPartial(line: Uint8Array): boolean {
-  // A backslash that belongs to a value is always two, or stands before a small letter or an N.
-  for (let at = line.indexOf(BACKSLASH); at >= 0; at = line.indexOf(BACKSLASH, at + 2)) if (line[at + 1] === CAPITAL_U) return true
-  return false
-}
-
-/** A line with the values that it does not tell taken from another one with the same columns. */
-export function fill(line: Uint8Array, from: Uint8Array): Uint8Array {
-  const before = fieldsOf(from)
-  return joined(fieldsOf(line).map((value, i) => (value.length === 2 && isPartial(value) ? before[i]! : value)))
-}
-
-/** A row without its newline as other columns. */
-export function project(line: Uint8Array, { at, fill: missing }: Projection): Uint8Array {
-  const fields = fieldsOf(line)
-  const encoder = new TextEncoder()
-  return joined(at.map((position, i) => (position < 0 ? encoder.encode(missing[i]!) : fields[position]!)))
-}
-
-function lookUp(net: SharedNet, key: Uint8Array, from: number, to: number): number {
-  const mask = net.slots.length - 1
-  for (let slot = hashOf(key, from, to) & mask; net.slots[slot] !== 0; slot = (slot + 1) & mask) {
-    const entry = net.slots[slot]! - 1
-    if (entry < 0) continue
-    if (equal(key, from, to, net.bytes, net.entries[entry * 4 + 2]!, net.entries[entry * 4 + 3]!)) return entry
-  }
-  return -1
-}
-
-/** What a chunk is to become. */
-export interface ChunkChange {
-  net: SharedNet | null
-  projection: Projection | null
-}
-
-class Output {
-  bytes: Uint8Array<ArrayBuffer>
-  length = 0
-
-  constructor(room: number) {
-    this.bytes = new Uint8Array(room)
-  }
-
-  add(part: Uint8Array): void {
-    if (this.length + part.length > this.bytes.length) {
-      const larger = new Uint8Array(Math.max(this.bytes.length * 2, this.length + part.length))
-      larger.set(this.bytes.subarray(0, this.length))
-      this.bytes = larger
-    }
-    this.bytes.set(part, this.length)
-    this.length += part.length
-  }
-
-  line(part: Uint8Array): void {
-    this.add(part)
-    if (this.length === this.bytes.length) this.add(Uint8Array.of(NEWLINE))
-    else this.bytes[this.length++] = NEWLINE
-  }
-}
-
-/** A chunk of an earlier state as it is after the changes; rows that are new to the table are not in it. */
-export function applyTo(chunk: Uint8Array, { net, projection }: ChunkChange): Uint8Array<ArrayBuffer> {
-  const output = new Output(chunk.length + 4096)
-  if (net?.emptied) return new Uint8Array(0)
-  const single = net && !projection && net.keyAt.length === 1 ? net.keyAt[0]! : -1
-  let kept = 0
-  for (let at = 0; at < chunk.length;) {
-    let entry = -1
-    let end: number
-    if (single >= 0 && net) {
-      let from = at
-      for (let i = 0; i < single; i++) from = chunk.indexOf(TAB, from) + 1
-      let to = from
-      while (chunk[to] !== TAB && chunk[to] !== NEWLINE) to++
-      entry = lookUp(net, chunk, from, to)
-      end = chunk[to] === NEWLINE ? to : chunk.indexOf(NEWLINE, to)
-    } else {
-      end = chunk.indexOf(NEWLINE, at)
-      const row = chunk.subarray(at, end)
-      const line = projection ? project(row, projection) : row
-      if (net) {
-        const key = keyOf(line, net.keyAt)
-        entry = lookUp(net, key, 0, key.length)
-      }
-      if (projection && entry < 0) output.line(line)
-    }
-    if (entry >= 0) {
-      if (!projection) output.add(chunk.subarray(kept, at))
-      replaced(output, net!, entry, chunk.subarray(at, end), projection)
-      kept = end + 1
-    }
-    at = end + 1
-  }
-  if (!projection) output.add(chunk.subarray(kept))
-  return output.bytes.slice(0, output.length)
-}
-
-function replaced(output: Output, net: SharedNet, entry: number, row: Uint8Array, projection: ChunkChange['projection']): void {
-  net.found[entry] = 1
-  const [from, to] = [net.entries[entry * 4]!, net.entries[entry * 4 + 1]!]
-  if (from === NONE) return
-  const line = net.bytes.subarray(from, to)
-  output.line(isPartial(line) ? fill(line, projection ? project(row, projection) : row) : line)
-}
-
-/** Entries whose rows were not in the state before, in the order in which they came; to be asked once all chunks were applied. */
-export function newEntries(net: SharedNet): number[] {
-  const fresh: number[] = []
-  for (let entry = 0; entry < net.entries.length / 4; entry++) {
-    if (net.found[entry] === 0 && net.entries[entry * 4] !== NONE) fresh.push(entry)
-  }
-  return fresh
-}
-
-/** The rows of entries, each with its newline. Throws for one whose values are not all known: its row before is missing. */
-export function linesOfEntries(net: SharedNet, entries: number[]): Uint8Array<ArrayBuffer> {
-  const output = new Output(entries.length * 100 + 64)
-  for (const entry of entries) {
-    const line = net.bytes.subarray(net.entries[entry * 4]!, net.entries[entry * 4 + 1]!)
-    if (isPartial(line)) throw new Error('a row that was changed is not in the state before')
-    output.line(line)
-  }
-  return output.bytes.slice(0, output.length)
 }
 
 /** One net change: a row of the state before, by its key, and what it has become. */

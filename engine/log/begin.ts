@@ -1,4 +1,6 @@
 import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
+import { positionOf } from '../../core/chain/position'
 import type { FollowedTables } from '../../core/changes/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
@@ -67,10 +69,8 @@ export async function snapshotOnLog(
   const row = await followerRow(engine, vessel, access.name, database)
   const follows = row.state === 'following' || row.state === 'stalled'
   try {
-    const { systemId, timeline } = await placeOfServer(access, database)
-    const era = `${systemId}/${timeline}`
-    if (follows) return { ...(await snapshotWithSlot(access, database, null, PATIENCE_MS)), era }
-    return { ...(await beginLog(engine, vessel, access, row, plan, era)), era }
+    if (follows) return { ...(await snapshotWithSlot(access, database, null, PATIENCE_MS)), era: row.era }
+    return await beginLog(engine, vessel, access, row, plan)
   } catch (thrown) {
     const error = refusal(translate(thrown, access, database), access, database)
     await setTrouble(engine, vessel.id, row.member, error)
@@ -85,8 +85,7 @@ async function beginLog(
   access: PostgresAccess,
   row: Awaited<ReturnType<typeof followerRow>>,
   plan: LogPlan,
-  era: string,
-): Promise<ExactSnapshot> {
+): Promise<LogSnapshot> {
   const { database, slot, publication, member } = row
   await dropSlot(access, database, slot)
   const tables = await withClient(access, database, async (client) => {
@@ -101,6 +100,7 @@ async function beginLog(
     return taken
   })
   const exact = await snapshotWithSlot(access, database, slot, PATIENCE_MS)
+  const era = await eraFrom(engine, row, await placeOfServer(access, database), exact.position)
   const structure = await structureAt(engine, vessel, access, database, exact)
   const followed: FollowedTables = {}
   for (const { oid, schema, name, trouble } of tables)
@@ -133,7 +133,33 @@ async function beginLog(
     .where('member', '=', member)
     .where('to_at', 'is', null)
     .execute()
-  return exact
+  return { ...exact, era }
+}
+
+/**
+ * The history of the source that a log belongs to: its server, its timeline and, when it was put back to an earlier
+ * state so that its positions come a second time, which time that is.
+ */
+async function eraFrom(
+  engine: EngineContext,
+  { vessel_id: vesselId, member }: { vessel_id: string; member: string },
+  { systemId, timeline }: { systemId: string; timeline: number },
+  position: string,
+): Promise<string> {
+  const known = await engine.db
+    .selectFrom('artifact')
+    .select(({ fn }) => ['era', fn.max<string>(sql`position::pg_lsn`).as('until'), fn.max('at').as('at')])
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .where('position', 'is not', null)
+    .groupBy('era')
+    .orderBy('at', 'desc')
+    .execute()
+  const base = `${systemId}/${timeline}`
+  const own = known.filter(({ era }) => era === base || era.startsWith(`${base}/`))
+  const [newest] = own
+  if (!newest) return base
+  return positionOf(newest.until)! <= positionOf(position)! ? newest.era : `${base}/${own.length + 1}`
 }
 
 /** The structure as the log finds it, kept in the store: what changes later is told from it. */

@@ -1,7 +1,7 @@
 import type pg from 'pg'
 import { positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
-import type { FollowedTables, LogManifest, StructurePiece } from '../../core/changes/manifest'
+import type { FollowedTables, LogManifest } from '../../core/changes/manifest'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
@@ -13,11 +13,11 @@ import { readJson, writeJson } from '../runs/manifests'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
 import { OURS } from '../sources/postgres/log/install'
-import { placeOfServer, slotState } from '../sources/postgres/log/slot'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import { LogBroken } from './breaks'
+import { examine, type FollowerRow } from './examine'
 import { LogRecorder, type Recorded } from './recorder'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
 import { StructureWatch } from './structure'
@@ -32,22 +32,6 @@ const SEEN = 20_000
 const TELL_EVERY_MS = 1000
 /** How long stopping may take to bring the last changes into the store. */
 const SETTLE_MS = 1500
-
-export interface FollowerRow {
-  vessel_id: string
-  member: string
-  source_id: string
-  database: string
-  slot: string
-  publication: string
-  structure: 'trigger' | 'compare'
-  position: string | null
-  at: Date | null
-  still_position: string | null
-  era: string
-  tables: FollowedTables
-  structure_names: StructurePiece | null
-}
 
 /** A segment that is being filled. */
 interface Filling {
@@ -81,6 +65,8 @@ export class Follower {
   private ticks = 0
   private certain: { position: bigint; at: Date } | null = null
   private toldAt = 0
+  /** Up to here the catalog knows that nothing has changed since the last segment. */
+  private told = 0n
 
   private constructor(
     private readonly engine: EngineContext,
@@ -111,7 +97,7 @@ export class Follower {
   }
 
   private async go(begun: () => void): Promise<void> {
-    await this.examine()
+    await examine(this.access, this.row)
     this.side = await connect(this.access, this.row.database)
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
     failed.catch(() => undefined)
@@ -135,61 +121,6 @@ export class Follower {
       clearInterval(timer)
       await this.close()
     }
-  }
-
-  /** Whether the source is still the one whose log was followed, and still has it. */
-  private async examine(): Promise<void> {
-    const place = await placeOfServer(this.access, this.row.database)
-    const [system, timeline] = this.row.era.split('/')
-    const next = 'A new full begins a new log by itself.'
-    if (system !== place.systemId)
-      throw new LogBroken({
-        kind: 'source',
-        reason: `${this.access.name} is another server by now: its system identifier has changed.`,
-        next,
-      })
-    if (positionOf(place.position)! < positionOf(this.position)!)
-      throw new LogBroken({
-        kind: 'position',
-        reason: `${this.access.name} stands at ${place.position}, before ${this.position} where its log was followed to: it was put back to an earlier state.`,
-        next,
-      })
-    if (Number(timeline) !== place.timeline)
-      throw new LogBroken({
-        kind: 'timeline',
-        reason: `${this.access.name} went over from timeline ${timeline} to ${place.timeline}: it was promoted or restored.`,
-        next,
-      })
-    const client = await connect(this.access, this.row.database)
-    try {
-      const slot = await slotState(client, this.row.slot)
-      if (!slot)
-        throw new LogBroken({
-          kind: 'slot lost',
-          reason: `The slot ${this.row.slot} is gone from ${this.access.name}: somebody dropped it.`,
-          next,
-        })
-      if (slot.lost)
-        throw new LogBroken({
-          kind: 'slot lost',
-          reason: `${this.access.name} has given up the log that the slot ${this.row.slot} needs (max_slot_wal_keep_size).`,
-          next,
-        })
-      if (positionOf(slot.confirmed)! > positionOf(this.position)! && !this.isStill(slot.confirmed))
-        throw new LogBroken({
-          kind: 'position',
-          reason: `The slot ${this.row.slot} was moved on to ${slot.confirmed} by somebody else; the log from ${this.position} on is lost.`,
-          next,
-        })
-    } finally {
-      await client.end().catch(() => undefined)
-    }
-  }
-
-  /** The source may have been told of stretches in which nothing happened. */
-  private isStill(confirmed: string): boolean {
-    const { still_position: still } = this.row
-    return still !== null && positionOf(confirmed)! <= positionOf(still)!
   }
 
   /** The structure as it was last read. */
@@ -348,7 +279,9 @@ export class Follower {
       .where('member', '=', this.row.member)
       .where('position', '=', this.position)
       .executeTakeFirst()
-    if (numUpdatedRows > 0n && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
+    if (numUpdatedRows === 0n) return
+    this.told = positionOf(position)!
+    if (this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
   }
 
   private async tick(): Promise<void> {
@@ -382,12 +315,17 @@ export class Follower {
     void this.tick().catch((error: unknown) => this.fail(error))
   }
 
-  /** Told to stop, it brings into the store what has come so far, as far as that takes no long time. */
+  /** Told to stop, it brings into the store what the source has by now, as far as that takes no long time. */
   private async settle(): Promise<void> {
-    const since = Date.now()
-    this.hurry()
-    while (Date.now() - since < SETTLE_MS && (this.toldAt < since || this.waiting > 0))
-      await new Promise((resolve) => setTimeout(resolve, 50))
+    const until = Date.now() + SETTLE_MS
+    this.due = true
+    await this.tick()
+    const goal = this.certain!.position
+    while (Date.now() < until && this.told < goal) {
+      this.hurried = true
+      this.stream.ask()
+      await new Promise((resolve) => setTimeout(resolve, 20))
+    }
     await this.committing
   }
 

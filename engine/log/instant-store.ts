@@ -1,4 +1,5 @@
-import { linesOfEntries, type ChunkChange, type SharedNet } from '../../core/changes/net'
+import { linesOfEntries, type ChunkChange } from '../../core/changes/apply'
+import type { SharedNet } from '../../core/changes/net'
 import type { OpenTask } from '../pool/tasks'
 import { Store } from '../store/store'
 

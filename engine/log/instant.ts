@@ -49,6 +49,8 @@ const notRestorable = (what: string) =>
     status: 409,
   })
 
+const nearOf = ({ near }: { near: number | null }) => (near === null ? null : new Date(near / 1000))
+
 /** Which artifacts lead to an instant, for every member of a vessel. */
 export async function resolveInstant(engine: EngineContext, ref: InstantRef): Promise<ResolvedInstant> {
   const vessel = await vesselBySlug(engine, ref.slug)
@@ -58,7 +60,7 @@ export async function resolveInstant(engine: EngineContext, ref: InstantRef): Pr
   const missing: string[] = []
   for (const member of lanes.members) {
     const byPosition = 'position' in ref && namesOf(member)[0] === ref.source
-    const chain = byPosition ? lanes.chains.to(member, ref.position) : lanes.chains.at(member, at)
+    const chain = byPosition ? lanes.chains.to(member, ref.position, nearOf(ref)) : lanes.chains.at(member, at)
     if (!chain) missing.push(member)
     else
       chains.push(
@@ -164,10 +166,10 @@ async function timeOfPosition(
   engine: EngineContext,
   vesselId: string,
   lanes: LaneData,
-  ref: { source: string; position: string },
+  ref: { source: string; position: string; near: number | null },
 ): Promise<Date> {
   const member = lanes.members.find((one) => namesOf(one)[0] === ref.source)
-  const chain = member === undefined ? undefined : lanes.chains.to(member, ref.position)
+  const chain = member === undefined ? undefined : lanes.chains.to(member, ref.position, nearOf(ref))
   if (!chain) throw notRestorable(`No unbroken chain leads to the position ${ref.position} of ${ref.source}.`)
   const mark = chain.artifacts.filter(({ kind }) => kind !== 'log').at(-1)!
   const segment = (await segmentsOf(engine, vesselId, mark, { position: ref.position })).at(-1)

@@ -1,6 +1,7 @@
 import { projectionOf, retypedColumn } from '../../core/changes/columns'
 import type { FollowedTables, LogManifest, NetManifest } from '../../core/changes/manifest'
-import { newEntries, type ChunkChange, type SharedNet } from '../../core/changes/net'
+import { newEntries, type ChunkChange } from '../../core/changes/apply'
+import type { SharedNet } from '../../core/changes/net'
 import { positionOf } from '../../core/chain/position'
 import { singleIntegerKey } from '../../core/content/keys'
 import { NO_ROWS, type ChunkRef, type DatabaseManifest, type Manifest, type Missing, type TableManifest } from '../../core/content/manifest'

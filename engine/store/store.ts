@@ -1,4 +1,4 @@
-import type { ChunkChange } from '../../core/changes/net'
+import type { ChunkChange } from '../../core/changes/apply'
 import { VesselError } from '../../core/errors'
 import type { PointRecord, SegmentRecord } from '../../core/content/manifest'
 import type { ContentPool } from '../pool/pool'

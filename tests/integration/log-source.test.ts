@@ -1,3 +1,5 @@
+import { execFileSync } from 'node:child_process'
+import { renameSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, inject, it, vi } from 'vitest'
 import { PostgresServer } from '../../demo/postgres-server'
@@ -21,9 +23,10 @@ let vessel: Vessel
 const rules = [{ id: 'a', act: 'take' as const, kind: 'database' as const, pattern: 'own/shop' }]
 const settings = { wal_level: 'logical', fsync: 'off', max_connections: '40' }
 const member = 'own/shop'
+const folder = join(inject('folder'), 'own-source')
 
 function serverWith(more: Record<string, string>): PostgresServer {
-  return new PostgresServer({ folder: join(inject('folder'), 'own-source'), port, password: inject('password'), settings: more })
+  return new PostgresServer({ folder, port, password: inject('password'), settings: more })
 }
 const sql = (text: string) => source.psql('shop', text)
 const follower = () => bench.engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vessel.id).executeTakeFirst()
@@ -39,13 +42,21 @@ const breaks = () =>
 const until = (holds: () => Promise<boolean>) =>
   vi.waitFor(async () => expect(await holds()).toBe(true), { timeout: 60_000, interval: 100 })
 
+/** A new full has begun a new log, and all runs are done. */
+async function followsAgain(): Promise<void> {
+  await until(async () => (await follower())?.state === 'following')
+  await until(
+    async () => (await bench.engine.db.selectFrom('run').select('id').where('state', 'in', ['waiting', 'running']).execute()).length === 0,
+  )
+}
+
 async function flushed(): Promise<string> {
   const position = sql('select pg_current_wal_lsn()')
   await waitForLog(bench.engine, vessel.id, member, position, new AbortController().signal)
   return position
 }
-async function rowsAt(position: string, name: string): Promise<string[]> {
-  const point = await openPoint(bench.engine, refAtPosition(vessel.slug, 'own', position))
+async function rowsAt(position: string, name: string, near: number | null = null): Promise<string[]> {
+  const point = await openPoint(bench.engine, refAtPosition(vessel.slug, 'own', position, near))
   const table = point.members[0]!.manifest.databases[0]!.tables.find((one) => one.name === name)!
   const chunks: Uint8Array[] = []
   for await (const bytes of point.store.readAll(table.chunks.map((chunk) => chunk.name))) chunks.push(bytes)
@@ -109,11 +120,7 @@ describe('a source that is followed without a trigger', () => {
     source = serverWith(settings)
     source.start()
     await bench.engine.work({ alone: false, logRetryMs: 1000 })
-    await until(async () => (await follower())?.state === 'following')
-    await until(
-      async () =>
-        (await bench.engine.db.selectFrom('run').select('id').where('state', 'in', ['waiting', 'running']).execute()).length === 0,
-    )
+    await followsAgain()
     sql(`insert into item values (200, 'followed')`)
     const position = sql('select pg_current_wal_insert_lsn()')
     await flushed()
@@ -156,13 +163,58 @@ describe('a source', () => {
     expect(await breaks()).toEqual([])
   })
 
+  it('that was promoted goes another way from then on: a break, and a new full', async () => {
+    await source.halt()
+    writeFileSync(join(folder, 'data', 'standby.signal'), '')
+    source.start()
+    expect(sql('select pg_promote()')).toBe('t')
+    await until(async () => (await breaks()).some(({ kind }) => kind === 'timeline'))
+    expect((await breaks())[0]!.reason).toContain('from timeline 1 to 2')
+    await followsAgain()
+    sql(`insert into item (id, v) values (400, 'after the promotion')`)
+    const position = sql('select pg_current_wal_insert_lsn()')
+    await flushed()
+    expect((await rowsAt(position, 'item')).filter((line) => line.startsWith('400\t'))).toHaveLength(1)
+  })
+
+  it('that was put back to an earlier state is a break, and a new full begins', async () => {
+    await source.halt()
+    const copy = join(folder, 'earlier')
+    execFileSync('cp', ['-a', join(folder, 'data'), copy])
+    source.start()
+    sql(`insert into item (id, v) select g, 'undone' from generate_series(1000, 3000) g`)
+    const lost = sql('select pg_current_wal_insert_lsn()')
+    const near = Date.now() * 1000
+    await until(() =>
+      flushed().then(
+        () => true,
+        () => false,
+      ),
+    )
+    await source.halt()
+    rmSync(join(folder, 'data'), { recursive: true })
+    renameSync(copy, join(folder, 'data'))
+    source.start()
+    await until(async () => (await breaks()).some(({ kind }) => kind === 'position'))
+    expect((await breaks()).at(-1)!.reason).toContain('put back to an earlier state')
+    await followsAgain()
+    sql(`insert into item (id, v) values (500, 'after')`)
+    const position = sql('select pg_current_wal_insert_lsn()')
+    await flushed()
+    const rows = await rowsAt(position, 'item')
+    expect(rows.filter((line) => line.startsWith('500\t'))).toHaveLength(1)
+    expect(rows.filter((line) => line.includes('undone'))).toEqual([])
+    // What was there before is a history of its own; a position that both have is told apart by its time.
+    expect((await rowsAt(lost, 'item', near)).filter((line) => line.includes('undone'))).toHaveLength(2001)
+  })
+
   it('leaves nothing of ours behind when its log is not followed any more', async () => {
     await saveDefinition(bench.engine, vessel.slug, 1, { ...vessel.definition, log: { ...vessel.definition.log!, follow: false } })
     await until(async () => (await follower()) === undefined)
     expect(sql(`select count(*) from pg_replication_slots`)).toBe('0')
     expect(sql(`select count(*) from pg_publication`)).toBe('0')
     expect(sql(`select count(*) from pg_namespace where nspname = 'unbroken_vessel'`)).toBe('0')
-    expect(await breaks()).toMatchObject([{ kind: 'paused', reason: expect.stringContaining('switched off') }])
+    expect((await breaks()).at(-1)).toMatchObject({ kind: 'paused', reason: expect.stringContaining('switched off') })
   })
 
   it('that has become another server is a break, and a new full begins', async () => {
@@ -177,11 +229,7 @@ describe('a source', () => {
     source.psql('postgres', 'create database shop')
     sql(`create table item (id int primary key, v text); insert into item values (1, 'of another server')`)
     await until(async () => (await breaks()).some(({ kind }) => kind === 'source'))
-    await until(async () => (await follower())?.state === 'following')
-    await until(
-      async () =>
-        (await bench.engine.db.selectFrom('run').select('id').where('state', 'in', ['waiting', 'running']).execute()).length === 0,
-    )
+    await followsAgain()
     sql(`insert into item values (2, 'more')`)
     const position = sql('select pg_current_wal_insert_lsn()')
     await flushed()

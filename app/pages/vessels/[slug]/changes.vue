@@ -104,7 +104,7 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
   query: {
     at: new Date(Math.floor(change.at / 1000) + (side === 'before' ? -1 : 1)).toISOString(),
     // Everything that was committed until then, this one too, is just after it.
-    exact: side === 'before' ? refAtPosition(vessel.slug, change.source, change.position) : refAtTime(vessel.slug, change.at),
+    exact: side === 'before' ? refAtPosition(vessel.slug, change.source, change.position, change.at) : refAtTime(vessel.slug, change.at),
     side,
     from: new Date(change.at / 1000 - 1_200_000).toISOString(),
     to: new Date(change.at / 1000 + 1_200_000).toISOString(),

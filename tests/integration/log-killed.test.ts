@@ -1,0 +1,108 @@
+import { spawn, type ChildProcess } from 'node:child_process'
+import { once } from 'node:events'
+import { readdirSync, watch } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
+import { searchLog } from '../../engine/log/search'
+import { notify } from '../../engine/notify'
+import { LogBench } from '../support/log'
+
+// The follower as a worker of its own (bin/worker), really killed while it works, and really refused by its disk.
+
+const ROWS = 400
+const FOLDERS = ['packs', 'log', 'index']
+
+let log: LogBench
+let worker: ChildProcess | undefined
+
+beforeAll(async () => {
+  log = await LogBench.open(
+    `create table public.ticket (id bigint generated always as identity primary key, v text, filler text);
+     insert into ticket (v) select 'old' from generate_series(1, 500)`,
+  )
+  await log.bench.backup(log.vessel)
+})
+afterEach(() => kill())
+afterAll(() => log?.close())
+
+function startWorker(limit?: number): void {
+  const command = limit ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit}:unlimited node dist/worker.mjs`] : ['node', 'dist/worker.mjs']
+  worker = spawn(command[0]!, command.slice(1), { env: { ...process.env, ...log.bench.environment }, stdio: 'ignore' })
+}
+
+async function kill(): Promise<void> {
+  if (!worker || worker.exitCode !== null || worker.signalCode !== null) return
+  const gone = once(worker, 'exit')
+  worker.kill('SIGKILL')
+  await gone
+}
+
+const until = (holds: () => boolean | Promise<boolean>) =>
+  vi.waitFor(async () => expect(await holds()).toBe(true), { timeout: 60_000, interval: 50 })
+const isRead = async () =>
+  log.bench.sql(`select count(*) from pg_replication_slots where active and slot_name = '${(await log.row()).slot}'`) === '1'
+
+/** Kills the worker at the nth thing that it does in its store. */
+async function killAtStep(nth: number, act: () => void): Promise<void> {
+  let seen = 0
+  const killed = new Promise<void>((resolve) => {
+    const watchers = FOLDERS.filter((name) => readdirSync(log.bench.place).includes(name)).map((name) =>
+      watch(join(log.bench.place, name), () => {
+        if (++seen !== nth) return
+        worker!.kill('SIGKILL')
+        watchers.forEach((one) => one.close())
+        resolve()
+      }),
+    )
+  })
+  act()
+  await notify(log.bench.engine.db, { about: 'flush', vessel: log.vessel.id, member: log.member })
+  await killed
+  await kill()
+}
+
+describe('a worker that is killed while it follows a log', () => {
+  it('at any step in the store loses no transaction and has none twice', async () => {
+    let round = 0
+    for (const nth of [1, 2, 3, 4, 5, 6, 8]) {
+      startWorker()
+      await until(isRead)
+      const text = `insert into ticket (v, filler) select 'round ${round++}', repeat(md5(g::text), 30) from generate_series(1, ${ROWS}) g`
+      await killAtStep(nth, () => log.bench.sql(`${text}; update ticket set v = 'seen' where id = ${round}`))
+    }
+    startWorker()
+    const moment = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(moment)
+    const query = { table: 'public.ticket', column: null, value: null, xid: null, from: null, to: null, after: null, limit: 1e6 }
+    const inserted = (await searchLog(log.bench.engine, log.vessel.id, { ...query, ops: ['insert'] })).changes.map(({ row }) => row![0])
+    expect(inserted).toHaveLength(ROWS * round)
+    expect(new Set(inserted).size).toBe(inserted.length)
+    expect((await searchLog(log.bench.engine, log.vessel.id, { ...query, ops: ['update'] })).changes).toHaveLength(round)
+    expect(await log.breaks()).toEqual([])
+  })
+})
+
+describe('a store that takes no more', () => {
+  it('makes the log wait at its source, says so, and takes up everything once there is room', async () => {
+    startWorker(200_000)
+    await until(isRead)
+    const before = (await log.row()).position
+    log.bench.sql(`insert into ticket (v, filler) select 'full', string_agg(md5((g * 1000 + i)::text), '')
+      from generate_series(1, 3000) g, generate_series(1, 20) i group by g`)
+    await until(async () => (await log.row()).state === 'stalled')
+    const { trouble, position } = await log.row()
+    expect(trouble!.what).toMatch(/dry-dock|store/)
+    expect(trouble!.touched).toContain('keeps its log')
+    expect(position).toBe(before)
+    expect(Number(log.bench.sql(`select pg_wal_lsn_diff(pg_current_wal_lsn(), '${before}')`))).toBeGreaterThan(1_000_000)
+
+    const raised = spawn('prlimit', ['--pid', String(worker!.pid), '--fsize=unlimited:unlimited'])
+    expect((await once(raised, 'exit'))[0]).toBe(0)
+    const moment = log.moment('public.ticket')
+    await until(async () => (await log.row()).state === 'following')
+    await log.flush()
+    await log.holds(moment)
+    expect(await log.breaks()).toEqual([])
+  })
+})
