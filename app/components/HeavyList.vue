@@ -36,7 +36,11 @@ const undoOf = ({ member, position, end }: Heavy) => ({ path: `/vessels/${vessel
             ><template v-else-if="one.role">, by {{ one.role }}</template>
           </div>
         </div>
-        <UButton size="sm" @click="$emit('beside', refAtPosition(vessel.slug, one.source, one.position, Date.parse(one.at) * 1000), Date.parse(one.at), 'before')"
+        <UButton
+          size="sm"
+          @click="
+            $emit('beside', refAtPosition(vessel.slug, one.source, one.position, Date.parse(one.at) * 1000), Date.parse(one.at), 'before')
+          "
           >Just before this</UButton
         >
         <button

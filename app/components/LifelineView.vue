@@ -212,7 +212,7 @@ onMounted(() => (mounted.value = true))
         />
         <g v-for="gap in lane.gaps" :key="gap.id" data-gap>
           <title>{{ gap.title }}</title>
-          <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 9" :y2="lane.y + 9" stroke="var(--iron)" stroke-width="2" />
+          <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 20" :y2="lane.y + 9" stroke="var(--iron)" stroke-width="2" />
           <template v-else>
             <rect v-if="gap.tables.length === 0" :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="var(--ground)" />
             <rect

@@ -1,4 +1,4 @@
-import type { Artifact } from '../../core/chain/chain'
+import type { Artifact, Stretch } from '../../core/chain/chain'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
 import { lanesOf, newestInstant, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
@@ -16,7 +16,7 @@ export interface VesselStanding extends Standing {
   oldest: Date | null
   points: number
   /** Where every instant can be entered: since when, up to when, and how many holes there are; null without a log. */
-  anySecond: { since: Date; until: Date; gaps: number } | null
+  anySecond: { since: Date; until: Date; gaps: number; lastGap: Stretch | null } | null
   /** Bytes and rows that bringing everything back would read. */
   bytes: number
   rows: number
@@ -79,7 +79,13 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
 function anySecondOf(data: LaneData): VesselStanding['anySecond'] {
   const stretches = stretchesOf(data).filter(({ from, to }) => to > from)
   if (stretches.length === 0) return null
-  return { since: stretches[0]!.from, until: stretches.at(-1)!.to, gaps: stretches.length - 1 }
+  const [before, after] = stretches.slice(-2)
+  return {
+    since: stretches[0]!.from,
+    until: stretches.at(-1)!.to,
+    gaps: stretches.length - 1,
+    lastGap: before && after ? { from: before.to, to: after.from } : null,
+  }
 }
 
 function recentMarks(data: LaneData, now: Date): VesselStanding['recent'] {

@@ -26,7 +26,9 @@ afterEach(() => kill())
 afterAll(() => log?.close())
 
 function startWorker(limit?: number): void {
-  const command = limit ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit}:unlimited node dist/worker.mjs`] : ['node', 'dist/worker.mjs']
+  const command = limit
+    ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit}:unlimited node dist/worker.mjs`]
+    : ['node', 'dist/worker.mjs']
   worker = spawn(command[0]!, command.slice(1), { env: { ...process.env, ...log.bench.environment }, stdio: 'ignore' })
 }
 

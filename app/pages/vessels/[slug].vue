@@ -18,6 +18,16 @@ const TABS = [
 const isBare = computed(() => /\/(bring-back|undo)$/.test(route.path))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
 provide('vessel', vessel as Ref<VesselView | null>)
+
+/** The newest gap with as much of time on both sides as it is long. */
+const lastGap = computed(() => {
+  const gap = vessel.value?.anySecond?.lastGap
+  if (!gap) return {}
+  const [from, to] = [Date.parse(gap.from), Date.parse(gap.to)]
+  const iso = (at: number) => new Date(at).toISOString()
+  const length = Math.max(60_000, to - from)
+  return { path: `/vessels/${slug.value}`, query: { at: iso(from), from: iso(from - length), to: iso(to + length) } }
+})
 </script>
 
 <template>
@@ -35,7 +45,10 @@ provide('vessel', vessel as Ref<VesselView | null>)
             <template v-if="vessel.anySecond"
               >any second since {{ dateOf(vessel.anySecond.since) }} {{ clockOf(vessel.anySecond.since)
               }}<template v-if="vessel.anySecond.gaps > 0"
-                >, except for {{ vessel.anySecond.gaps === 1 ? 'one gap' : `${numberInWords(vessel.anySecond.gaps)} gaps` }}</template
+                >, except for
+                <NuxtLink :to="lastGap" style="border-color: var(--iron)">{{
+                  vessel.anySecond.gaps === 1 ? 'one gap' : `${numberInWords(vessel.anySecond.gaps)} gaps`
+                }}</NuxtLink></template
               ></template
             ><template v-else-if="vessel.points === 1">one moment</template
             ><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template

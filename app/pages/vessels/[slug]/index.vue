@@ -32,6 +32,7 @@ function readWindow(): { from: number; to: number } {
   const span = Math.max(HOUR, Math.min(7 * 24 * HOUR, (now - oldest) * 1.06))
   return { from: now - span, to: now + span * 0.05 }
 }
+let written = ''
 const remember = useThrottleFn(
   () => {
     const iso = (at: number) => new Date(at).toISOString()
@@ -42,6 +43,7 @@ const remember = useThrottleFn(
       exact: position.value ?? undefined,
       side: position.value ? side.value : undefined,
     }
+    written = JSON.stringify(here)
     void router.replace({ query: { ...route.query, ...here } })
   },
   400,
@@ -50,6 +52,17 @@ const remember = useThrottleFn(
 )
 watch([window, instant, position], remember)
 watch(instant, () => (position.value = null), { flush: 'sync' })
+// A link on this page, or the browser's Back, leads to another stretch.
+watch(
+  () => route.query,
+  ({ at, from, to, exact, side: beside }) => {
+    if (!at || JSON.stringify({ at, from, to, exact, side: beside }) === written) return
+    window.value = readWindow()
+    instant.value = readInstant()
+    position.value = exact ? String(exact) : null
+    side.value = beside === 'after' ? 'after' : 'before'
+  },
+)
 
 const artifacts = computed(() =>
   (data.value?.artifacts ?? []).map((artifact) => ({ ...artifact, at: new Date(artifact.at), fromAt: new Date(artifact.fromAt) })),

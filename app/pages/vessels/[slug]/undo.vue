@@ -110,7 +110,7 @@ const at = computed(() => (plan.value ? new Date(Math.floor(plan.value.at / 1000
               <td class="mono max-w-0 py-1 text-[12px]">
                 <div class="truncate">
                   <span v-for="one in told(table, row)" :key="one.column" class="mr-4"
-                    ><span class="soft">{{ one.column }} </span
+                    ><span class="soft mr-1.5">{{ one.column }}</span
                     ><span v-if="one.from !== null && one.to !== one.from" class="iron line-through">{{ one.from }}</span>
                     <template v-if="one.to !== null"> {{ one.to }}</template></span
                   >
