@@ -41,9 +41,12 @@ export default tseslint.config(
     },
   },
   { rules: { '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }], 'no-undef': 'off' } },
-  direction(['core/**/*.ts'], rooms('engine', 'server', 'app', 'demo'), outside),
-  direction(['engine/**/*.ts'], rooms('server', 'app', 'demo')),
-  direction(['server/**/*.ts'], rooms('app', 'demo')),
+  // What an API of anybody's objects is given has no type that could be known.
+  { files: ['standins/**/*.ts'], rules: { '@typescript-eslint/no-explicit-any': 'off' } },
+  direction(['core/**/*.ts'], rooms('engine', 'server', 'app', 'demo', 'standins'), outside),
+  direction(['engine/**/*.ts'], rooms('server', 'app', 'demo', 'standins')),
+  direction(['server/**/*.ts'], rooms('app', 'demo', 'standins')),
+  direction(['standins/**/*.ts'], rooms('engine', 'server', 'app', 'demo')),
   {
     files: ['app/**/*.{ts,vue}'],
     rules: {

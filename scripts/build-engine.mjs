@@ -3,7 +3,14 @@ import { build } from 'esbuild'
 
 export async function buildEngine() {
   await build({
-    entryPoints: { 'pool-worker': 'engine/pool/worker.ts', worker: 'engine/jobs/main.ts', demo: 'demo/main.ts', bench: 'bench/main.ts' },
+    entryPoints: {
+      'pool-worker': 'engine/pool/worker.ts',
+      worker: 'engine/jobs/main.ts',
+      demo: 'demo/main.ts',
+      bench: 'bench/main.ts',
+      cluster: 'standins/cluster/main.ts',
+      'manifest-service': 'standins/cluster/programs/manifest-service.ts',
+    },
     outdir: 'dist',
     outExtension: { '.js': '.mjs' },
     bundle: true,

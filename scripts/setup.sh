@@ -24,6 +24,17 @@ need_packages() {
   as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 }
 
+# Debian's own cluster client, for tests of the stand-in; beside the machine's, which may be another one.
+need_kubectl() {
+  [ -x .tools/usr/bin/kubectl ] && return
+  echo "Fetching kubernetes-client"
+  local place; place=$(mktemp -d)
+  apt-cache show kubernetes-client >/dev/null 2>&1 || as_root apt-get update -qq
+  (cd "$place" && apt-get download -qq kubernetes-client 2>/dev/null)
+  dpkg -x "$place"/*.deb .tools
+  rm -rf "$place"
+}
+
 # Prints one line that stands for the contents of the given files and folders.
 sum_of() { find "$@" -type f -not -name '*.wasm.ts' -print0 | sort -z | xargs -0 sha256sum | sha256sum; }
 
@@ -36,7 +47,7 @@ need_modules() {
 }
 
 need_build() {
-  local now; now=$(sum_of core engine server app demo bench scripts public nuxt.config.ts package-lock.json)
+  local now; now=$(sum_of core engine server app demo bench standins scripts public nuxt.config.ts package-lock.json)
   [ -f .output/.built ] && [ -f dist/pool-worker.mjs ] && [ "$(cat .output/.built)" = "$now" ] && return
   echo "Building"
   local log; log=$(mktemp)

@@ -1,0 +1,60 @@
+import fc from 'fast-check'
+import { describe, expect, it } from 'vitest'
+import { fitsLabels, misfits, parseLabelSelector } from './labels'
+
+const read = (text: string) => {
+  const { selector, trouble } = parseLabelSelector(text)
+  if (!selector) throw new Error(trouble)
+  return selector
+}
+const fits = (text: string, labels: Record<string, string>) => fitsLabels(read(text), labels)
+
+describe('label selectors', () => {
+  it('fit as the API says', () => {
+    const gate = { app: 'gate', tier: 'front', 'quellmark.example/owner': 'mira', empty: '' }
+    for (const yes of [
+      '',
+      'app=gate',
+      'app == gate',
+      'app!=desk',
+      'none!=x',
+      'app in (desk, gate),tier',
+      '!debug',
+      'none notin (a,b)',
+      'empty=',
+    ])
+      expect([yes, fits(yes, gate)]).toEqual([yes, true])
+    for (const no of ['app=desk', 'app!=gate', 'none=x', 'tier notin (front)', '!app', 'debug', 'app=gate,tier=back'])
+      expect([no, fits(no, gate)]).toEqual([no, false])
+    expect(fits('quellmark.example/owner=mira', gate)).toBe(true)
+    expect(fits('constructor', gate)).toBe(false)
+  })
+
+  it('say what can’t be read', () => {
+    for (const text of ['app=', 'a=b,', ',', 'app=gate tier=front', 'app in gate', 'app in (a', 'app>3', '-x', 'a=-b', 'x in (a b)']) {
+      if (text === 'app=') expect(parseLabelSelector(text).trouble).toBeNull()
+      else expect([text, parseLabelSelector(text).trouble]).toEqual([text, expect.stringMatching(/requirement|value/)])
+    }
+  })
+
+  it('are the opposite of each other where one word is', () => {
+    const word = fc.constantFrom('a', 'b', 'c')
+    const labels = fc.dictionary(word, word)
+    fc.assert(
+      fc.property(word, word, labels, (key, value, own) => {
+        expect(fits(`${key}=${value}`, own)).toBe(!fits(`${key}!=${value}`, own))
+        expect(fits(key, own)).toBe(!fits(`!${key}`, own))
+        expect(fits(`${key} in (${value})`, own)).toBe(!fits(`${key} notin (${value})`, own))
+        expect(misfits(read(`${key}=${value}`), own).length === 0).toBe(fits(`${key}=${value}`, own))
+      }),
+    )
+  })
+
+  it('say why a thing does not fit', () => {
+    expect(misfits(read('app=gate,tier in (front, back),!debug'), { app: 'desk', debug: 'on' })).toEqual([
+      'app is desk, not gate',
+      'it has no label tier, not front or back',
+      'debug is on',
+    ])
+  })
+})

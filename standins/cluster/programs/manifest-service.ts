@@ -1,0 +1,140 @@
+import { createHash } from 'node:crypto'
+import { appendFileSync, existsSync, mkdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
+import { createServer, connect } from 'node:net'
+import { join } from 'node:path'
+
+// A sample application that is really hurt by a careless copy: it appends passengers to a journal, and then says in
+// an index how much of the journal counts, and what its sum is. The two must agree, and are written in two steps.
+//
+//   manifest-service serve <folder> [pause between the steps, ms]    the service itself
+//   manifestctl hold | release | status                              holds the service still; lets it go on
+//   manifestctl check <folder>                                       whether journal and index agree
+
+const CONTROL = join(process.env.CONTAINER_ROOT ?? process.cwd(), 'control.sock')
+const EVERY_MS = 20
+const CONTROL_PATIENCE_MS = 10_000
+
+const journalOf = (folder: string) => join(folder, 'manifest.journal')
+const indexOf = (folder: string) => join(folder, 'manifest.index')
+const sumOf = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex')
+
+interface Index {
+  entries: number
+  bytes: number
+  sum: string
+}
+
+function check(folder: string): { entries: number; trouble: string | null } {
+  if (!existsSync(indexOf(folder))) return { entries: 0, trouble: existsSync(journalOf(folder)) ? 'there is a journal and no index' : null }
+  const journal = readFileSync(journalOf(folder))
+  const text = readFileSync(indexOf(folder), 'utf8')
+  let index: Index
+  try {
+    index = JSON.parse(text) as Index
+  } catch {
+    return { entries: 0, trouble: 'the index is cut off' }
+  }
+  const entries = journal.toString().split('\n').length - 1
+  if (index.bytes !== journal.length) return { entries, trouble: `the journal has ${journal.length} bytes, the index says ${index.bytes}` }
+  if (index.sum !== sumOf(journal)) return { entries, trouble: 'the sum of the journal is not that of the index' }
+  return { entries, trouble: null }
+}
+
+/** After a crash the journal may be ahead of the index: what no index speaks of was never told to anybody. */
+function recover(folder: string): void {
+  if (!existsSync(journalOf(folder)) || !existsSync(indexOf(folder))) return
+  const journal = readFileSync(journalOf(folder))
+  const index = JSON.parse(readFileSync(indexOf(folder), 'utf8')) as Index
+  if (journal.length > index.bytes && index.sum === sumOf(journal.subarray(0, index.bytes)))
+    writeFileSync(journalOf(folder), journal.subarray(0, index.bytes))
+}
+
+/** Two steps, with time for somebody to copy between them. */
+class Service {
+  private held = false
+  private writing = false
+  private waiting: (() => void)[] = []
+  private entries: number
+
+  constructor(
+    private readonly folder: string,
+    private readonly pauseMs: number,
+  ) {
+    mkdirSync(folder, { recursive: true })
+    recover(folder)
+    const { entries, trouble } = check(folder)
+    if (trouble) throw new Error(`refuses to start: ${trouble}`)
+    this.entries = entries
+  }
+
+  begin(): void {
+    setInterval(() => void this.write(), EVERY_MS)
+  }
+
+  private async write(): Promise<void> {
+    if (this.held || this.writing) return
+    this.writing = true
+    const number = ++this.entries
+    appendFileSync(journalOf(this.folder), `${number}\tpassenger ${(number * 7919) % 100_003}\tgate ${number % 4}\n`)
+    await new Promise((resolve) => setTimeout(resolve, this.pauseMs))
+    const journal = readFileSync(journalOf(this.folder))
+    const index: Index = { entries: number, bytes: journal.length, sum: sumOf(journal) }
+    writeFileSync(`${indexOf(this.folder)}.new`, JSON.stringify(index))
+    renameSync(`${indexOf(this.folder)}.new`, indexOf(this.folder))
+    this.writing = false
+    for (const settled of this.waiting.splice(0)) settled()
+  }
+
+  async hold(): Promise<string> {
+    this.held = true
+    if (this.writing) await new Promise<void>((resolve) => this.waiting.push(resolve))
+    return `held=true\nentries=${this.entries}\n`
+  }
+
+  release(): string {
+    this.held = false
+    return 'held=false\n'
+  }
+
+  status(): string {
+    return `held=${this.held}\nentries=${this.entries}\n`
+  }
+}
+
+function serve(folder: string, pauseMs: number): void {
+  const service = new Service(folder, pauseMs)
+  rmSync(CONTROL, { force: true })
+  createServer((socket) => {
+    socket.on('error', () => undefined)
+    socket.on('data', async (bytes) => {
+      const asked = bytes.toString().trim()
+      if (asked === 'hold') socket.end(await service.hold())
+      else socket.end(asked === 'release' ? service.release() : service.status())
+    })
+  }).listen(CONTROL)
+  service.begin()
+  console.log(`keeps its manifest in ${folder}`)
+}
+
+function ask(what: string): void {
+  const socket = connect(CONTROL)
+  socket.setTimeout(CONTROL_PATIENCE_MS, () => socket.destroy(new Error('the service does not answer')))
+  socket.on('connect', () => socket.write(`${what}\n`))
+  socket.pipe(process.stdout)
+  socket.on('error', (error) => {
+    console.error(error.message)
+    process.exit(1)
+  })
+}
+
+const [command, folder, pause] = process.argv.slice(2)
+if (command === 'serve') serve(folder ?? '/data', Number(pause ?? 8))
+else if (command === 'check') {
+  const { entries, trouble } = check(folder ?? '/data')
+  console.log(trouble ?? `entries=${entries}`)
+  if (trouble) process.exit(1)
+} else if (['hold', 'release', 'status'].includes(command ?? '')) ask(command!)
+else {
+  console.error('serve, check, hold, release or status')
+  process.exit(2)
+}

@@ -1,0 +1,117 @@
+import { spawnSync } from 'node:child_process'
+import { randomUUID } from 'node:crypto'
+import { join } from 'node:path'
+import { inject, vi } from 'vitest'
+import { stringify } from 'yaml'
+import { ClusterProcess, type ClusterStart } from '../../standins/cluster/start'
+
+export type Body = Record<string, unknown>
+
+/** A stand-in cluster of a test's own, spoken to with Debian's client, which nobody here wrote. */
+export class TestCluster {
+  private constructor(
+    readonly process: ClusterProcess,
+    readonly folder: string,
+  ) {}
+
+  static async start(name: string, options: Partial<ClusterStart> = {}): Promise<TestCluster> {
+    const folder = options.folder ?? join(inject('folder'), `${name}-${randomUUID().slice(0, 8)}`)
+    return new TestCluster(await ClusterProcess.start({ name, ...options, folder }), folder)
+  }
+
+  run(args: string[], input?: string): { status: number | null; stdout: string; stderr: string } {
+    return spawnSync('.tools/usr/bin/kubectl', args, {
+      input,
+      encoding: 'utf8',
+      maxBuffer: 1 << 28,
+      env: { ...process.env, KUBECONFIG: this.process.kubeconfig, HOME: this.folder },
+    })
+  }
+
+  kubectl(...args: string[]): string {
+    const { status, stdout, stderr } = this.run(args)
+    if (status !== 0) throw new Error(`kubectl ${args.join(' ')}: ${stderr}`)
+    return stdout.trim()
+  }
+
+  apply(...objects: Body[]): string {
+    const { status, stdout, stderr } = this.run(
+      ['apply', '-f', '-'],
+      objects.map((one) => stringify(one, { version: '1.1' })).join('---\n'),
+    )
+    if (status !== 0) throw new Error(`kubectl apply: ${stderr}`)
+    return stdout.trim()
+  }
+
+  json<T = any>(...args: string[]): T {
+    return JSON.parse(this.kubectl(...args, '-o', 'json')) as T
+  }
+
+  async until(holds: () => boolean): Promise<void> {
+    await vi.waitFor(
+      () => {
+        if (!holds()) throw new Error('it is not so yet')
+      },
+      { timeout: 30_000, interval: 100 },
+    )
+  }
+
+  stop(signal?: NodeJS.Signals): Promise<void> {
+    return this.process.stop(signal)
+  }
+}
+
+export const namespace = (name: string, labels: Record<string, string> = {}): Body => ({
+  apiVersion: 'v1',
+  kind: 'Namespace',
+  metadata: { name, labels },
+})
+
+export const storage = (name: string, more: Body = {}): Body => ({
+  apiVersion: 'storage.k8s.io/v1',
+  kind: 'StorageClass',
+  metadata: { name },
+  provisioner: `${name}.quellmark.example`,
+  ...more,
+})
+
+export const snapshots = (name: string, parameters: Record<string, string> = {}): Body => ({
+  apiVersion: 'snapshot.storage.k8s.io/v1',
+  kind: 'VolumeSnapshotClass',
+  metadata: { name },
+  driver: `${name}.quellmark.example`,
+  deletionPolicy: 'Delete',
+  parameters,
+})
+
+/** The manifest service: a journal and an index that must agree, on a volume. */
+export const manifestService = (home: string, storageClassName: string): Body => ({
+  apiVersion: 'apps/v1',
+  kind: 'StatefulSet',
+  metadata: { name: 'manifest', namespace: home },
+  spec: {
+    serviceName: 'manifest',
+    replicas: 1,
+    selector: { matchLabels: { app: 'manifest' } },
+    template: {
+      metadata: { labels: { app: 'manifest' } },
+      spec: {
+        containers: [
+          {
+            name: 'service',
+            image: 'images.quellmark.example/manifest-service:2.1',
+            args: ['/data'],
+            volumeMounts: [{ name: 'data', mountPath: '/data' }],
+            readinessProbe: { exec: { command: ['manifestctl', 'status'] } },
+          },
+        ],
+      },
+    },
+    volumeClaimTemplates: [
+      {
+        metadata: { name: 'data' },
+        spec: { accessModes: ['ReadWriteOnce'], storageClassName, resources: { requests: { storage: '1Gi' } } },
+      },
+    ],
+  },
+})
