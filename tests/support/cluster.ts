@@ -43,6 +43,8 @@ export class TestCluster {
     return stdout.trim()
   }
 
+  // What the API holds has no type here.
+  // eslint-disable-next-line @typescript-eslint/no-explicit-any
   json<T = any>(...args: string[]): T {
     return JSON.parse(this.kubectl(...args, '-o', 'json')) as T
   }
