@@ -11,6 +11,7 @@ import { perform, tidyUp } from './runs/runner'
 import { dropExpired } from './runs/scratch'
 import { expireKept } from './runs/take-back'
 import { Secrets } from './secrets/seal'
+import { DiscoveryWatch } from './watch/discovery'
 
 export interface EngineOptions {
   /** Connection string of the catalog. */
@@ -45,6 +46,7 @@ const PARALLEL_RUNS = 2
 export class Engine implements EngineContext {
   private timers: NodeJS.Timeout[] = []
   private logs: LogSupervisor | null = null
+  private discovery: DiscoveryWatch | null = null
 
   private constructor(
     readonly db: EngineContext['db'],
@@ -89,6 +91,7 @@ export class Engine implements EngineContext {
     await tidyUp(this, options.alone)
     await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId))
     this.followLogs(options.logRetryMs)
+    this.watchSources()
     const every = (ms: number, work: () => Promise<void>, what: string) =>
       this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
@@ -104,6 +107,12 @@ export class Engine implements EngineContext {
     return this.logs
   }
 
+  /** Keeps the estate true where sources tell of changes. */
+  watchSources(): void {
+    this.discovery = new DiscoveryWatch(this)
+    this.discovery.start()
+  }
+
   async discoverAll(): Promise<void> {
     const sources = await this.db.selectFrom('source').select('id').execute()
     for (const { id } of sources) await discoverSource(this, id)
@@ -112,6 +121,7 @@ export class Engine implements EngineContext {
   async close(): Promise<void> {
     for (const timer of this.timers) clearInterval(timer)
     await this.logs?.close()
+    await this.discovery?.close()
     await this.queue.stop()
     await this.changes.close()
     await this.content.close()

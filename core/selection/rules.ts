@@ -1,41 +1,60 @@
-import { CONTAINER_KINDS, namesOf, type Thing } from '../things/thing'
+import { CONTAINER_KINDS, namesOf, parentOf, type Thing, type ThingKind } from '../things/thing'
+import { fitsLabels, parseLabelSelector, type LabelSelector } from './labels'
+
+/**
+ * What a pattern names: of a server a database or schema with all that is in it, or single tables and other things;
+ * of a cluster a namespace with all that is in it, objects, or volumes.
+ */
+export type RuleKind = 'database' | 'schema' | 'thing' | 'namespace' | 'object' | 'volume'
 
 /** One line of *What*. Rules are read in order; the last one that fits a thing decides over it. */
 export interface Rule {
   id: string
   act: 'take' | 'leave'
-  /** What the pattern names: a database or schema with all that is in it, or single tables and other things. */
-  kind: 'database' | 'schema' | 'thing'
+  kind: RuleKind
   /** A path whose names may hold `*` (any run of characters) and `?` (one character). */
   pattern: string
+  /** A label selector that the namespace, the object or the volume must fit besides; only of clusters. */
+  labels?: string
 }
 
 export interface Selection {
   taken: Thing[]
   /** Named by a rule that leaves it. */
   left: Thing[]
-  /** In a database that some rule speaks of, yet named by none. */
+  /** In a database or namespace that some rule speaks of, yet named by none. */
   unnamed: Thing[]
   /** By rule: the things over which it decides, and how many it names at all. */
   byRule: Map<string, { decides: Thing[]; names: number }>
 }
 
-const DEPTH = { database: 2, schema: 3, thing: 4 } as const
+const FORMS: Record<RuleKind, readonly string[]> = {
+  database: ['source', 'database'],
+  schema: ['source', 'database', 'schema'],
+  thing: ['source', 'database', 'schema', 'name'],
+  namespace: ['source', 'namespace'],
+  object: ['source', 'namespace', 'group', 'kind', 'name'],
+  volume: ['source', 'namespace', 'volume', 'name'],
+}
+export const formOf = (kind: RuleKind): string => FORMS[kind].join('/')
 
-/** Why a pattern can't be used, in words, or undefined. */
-export function patternTrouble(rule: Pick<Rule, 'kind' | 'pattern'>): string | undefined {
+const OF_CLUSTERS: ReadonlySet<string> = new Set<RuleKind | ThingKind>(['namespace', 'object', 'volume', 'cluster'])
+
+/** Why a pattern or its labels can't be used, in words, or undefined. */
+export function patternTrouble(rule: Pick<Rule, 'kind' | 'pattern' | 'labels'>): string | undefined {
   const names = namesOf(rule.pattern)
-  const depth = DEPTH[rule.kind]
+  const depth = FORMS[rule.kind].length
   if (names.some((name) => name.trim() === '')) return 'A name in it is empty.'
-  if (names.length !== depth) {
-    const form = ['source', 'database', 'schema', 'name'].slice(0, depth).join('/')
-    return `It needs ${depth} names, as in ${form}; it has ${names.length}.`
-  }
-  return undefined
+  if (names.length !== depth) return `It needs ${depth} names, as in ${formOf(rule.kind)}; it has ${names.length}.`
+  if (rule.kind === 'volume' && names[2] !== 'volume') return `Its third name must be “volume”, as in ${formOf('volume')}.`
+  if (!rule.labels) return undefined
+  if (!OF_CLUSTERS.has(rule.kind)) return 'Only things of clusters have labels.'
+  return parseLabelSelector(rule.labels).trouble ?? undefined
 }
 
 function matcher(name: string): (candidate: string) => boolean {
-  if (name === '*') return () => true
+  // What belongs to no namespace is only taken by its name, or with what needs it.
+  if (name === '*') return (candidate) => !candidate.startsWith('@')
   if (!/[*?]/.test(name)) return (candidate) => candidate === name
   const source = name
     .replace(/[.+^${}()|[\]\\]/g, '\\$&')
@@ -48,36 +67,62 @@ function matcher(name: string): (candidate: string) => boolean {
 interface Compiled {
   rule: Rule
   names: ((candidate: string) => boolean)[]
+  selector: LabelSelector
 }
 
-const compile = (rule: Rule): Compiled => ({ rule, names: namesOf(rule.pattern).map(matcher) })
+const compile = (rule: Rule): Compiled => ({
+  rule,
+  names: namesOf(rule.pattern).map(matcher),
+  selector: parseLabelSelector(rule.labels ?? '').selector ?? [],
+})
 
 function fits(compiled: Compiled, names: string[]): boolean {
   if (names.length < compiled.names.length) return false
   return compiled.names.every((matches, i) => matches(names[i]!))
 }
 
-/** Every rule that names the thing, in order; the last one decides. Empty when nothing names it. */
+/** The labels that a rule asks about: those of the namespace for a rule that names one, else the thing's own. */
+export type LabelsOf = (thing: Thing, kind: RuleKind) => Record<string, string>
+
+export function labelsIn(things: Iterable<Thing>): LabelsOf {
+  const namespaces = new Map<string, Record<string, string>>()
+  for (const { kind, path, labels } of things) if (kind === 'namespace') namespaces.set(path, labels)
+  const namespaceOf = (path: string): string => {
+    let at = path
+    for (let up = parentOf(at); up?.includes('/'); up = parentOf(at)) at = up
+    return at
+  }
+  return (thing, kind) => (kind === 'namespace' ? (namespaces.get(namespaceOf(thing.path)) ?? {}) : thing.labels)
+}
+
+/** Whether a rule names a thing; the labels are those that it asks about. */
+function fitsThing(compiled: Compiled, thing: Thing, names: string[], labelsOf: LabelsOf): boolean {
+  const { rule, selector } = compiled
+  if (OF_CLUSTERS.has(rule.kind) !== OF_CLUSTERS.has(thing.kind) || !fits(compiled, names)) return false
+  return selector.length === 0 || fitsLabels(selector, labelsOf(thing, rule.kind))
+}
+
+/** Every rule that names the thing of a server, in order; the last one decides. Empty when nothing names it. */
 export function rulesNaming(rules: Rule[], path: string): Rule[] {
   const names = namesOf(path)
-  return rules.filter((rule) => !patternTrouble(rule) && fits(compile(rule), names))
+  return rules.filter((rule) => !OF_CLUSTERS.has(rule.kind) && !patternTrouble(rule) && fits(compile(rule), names))
 }
 
 /**
  * Evaluates rules over things. Containers are not selected themselves. Rules with a faulty pattern
  * (see `patternTrouble`) fit nothing.
  */
-export function select(rules: Rule[], things: Iterable<Thing>): Selection {
+export function select(rules: Rule[], things: readonly Thing[], labelsOf: LabelsOf = labelsIn(things)): Selection {
   const compiled = rules.filter((rule) => !patternTrouble(rule)).map(compile)
   const byRule: Selection['byRule'] = new Map(rules.map((rule) => [rule.id, { decides: [], names: 0 }]))
   const selection: Selection = { taken: [], left: [], unnamed: [], byRule }
-  const speaksOf = databasesSpokenOf(compiled)
+  const speaksOf = placesSpokenOf(compiled)
   for (const thing of things) {
     if (CONTAINER_KINDS.has(thing.kind)) continue
     const names = namesOf(thing.path)
     let deciding: Rule | undefined
     for (const candidate of compiled) {
-      if (!fits(candidate, names)) continue
+      if (!fitsThing(candidate, thing, names, labelsOf)) continue
       deciding = candidate.rule
       byRule.get(deciding.id)!.names++
     }
@@ -91,8 +136,10 @@ export function select(rules: Rule[], things: Iterable<Thing>): Selection {
   return selection
 }
 
-function databasesSpokenOf(compiled: Compiled[]): (names: string[]) => boolean {
-  return (names) => compiled.some(({ names: [source, database] }) => source!(names[0]!) && database!(names[1]!))
+function placesSpokenOf(compiled: Compiled[]): (names: string[]) => boolean {
+  // A rule with labels speaks of what has them, not of every place that it may find it in.
+  return (names) =>
+    compiled.some(({ names: [source, place], selector }) => selector.length === 0 && source!(names[0]!) && place!(names[1]!))
 }
 
 /** Whether some rule may take something below a container: `takesFrom(rules, 'harbour-db', 'bookings')`. */

@@ -21,9 +21,14 @@ export type ThingKind =
   | 'type'
   | 'extension'
   | 'large-objects'
+  | 'cluster'
+  | 'namespace'
+  /** Anything a cluster's API holds; its own kind is in the path and in the facts. */
+  | 'object'
+  | 'volume'
 
 /** Kinds that hold other things; a rule decides over what lies in them, never over themselves. */
-export const CONTAINER_KINDS: ReadonlySet<ThingKind> = new Set(['server', 'database', 'schema'])
+export const CONTAINER_KINDS: ReadonlySet<ThingKind> = new Set(['server', 'database', 'schema', 'cluster', 'namespace'])
 
 /** What discovery knows of a thing. Rows are the server's own estimate until a backup has counted them. */
 export interface ThingFacts {
@@ -36,7 +41,28 @@ export interface ThingFacts {
   /** What stands in the way of protecting it, in words. */
   trouble?: string
   version?: string
+  /** Of an object in a cluster: its kind, and how its API names the version. */
+  kind?: string
+  apiVersion?: string
+  /** Of a volume: its storage class, and whether snapshots of it can be taken. */
+  storageClass?: string
+  snapshots?: boolean
+  /** Things that this one uses or makes, by path, as far as they are in the same place. */
+  uses?: string[]
+  made?: string
 }
+
+/** Where a cluster's things lie that belong to no namespace. */
+export const CLUSTER_WIDE = '@cluster'
+/** The API group without a name, as it is called in paths. */
+export const CORE_GROUP = 'core'
+
+/** The path of an object of a cluster: `quay/boarding/apps/StatefulSet/manifest`. */
+export const objectPath = (source: string, namespace: string | undefined, group: string, kind: string, name: string) =>
+  pathOf(source, namespace ?? CLUSTER_WIDE, group || CORE_GROUP, kind, name)
+
+/** The path of a volume, which is named by its claim: `quay/boarding/volume/data-manifest-0`. */
+export const volumePath = (source: string, namespace: string, claim: string) => pathOf(source, namespace, 'volume', claim)
 
 // A name may hold a slash, which separates the parts of a path.
 const encode = (name: string) => name.replaceAll('%', '%25').replaceAll('/', '%2F')

@@ -1,6 +1,9 @@
 import { CONTAINER_KINDS, isWithin, namesOf, pathOf, type ThingFacts, type ThingKind } from '../../core/things/thing'
 import type { ErrorRecord } from '../../core/errors'
 import type { EngineContext } from '../context'
+import type { SourceKind } from '../sources/adapter'
+import type { ClusterSettings } from '../sources/kubernetes/access'
+import type { PostgresSettings } from '../sources/postgres/connect'
 import type { ProbeReport } from '../sources/source'
 import { claimed, type Claim } from './claims'
 
@@ -9,6 +12,7 @@ export interface EstateThing {
   path: string
   name: string
   kind: ThingKind
+  labels: Record<string, string>
   facts: ThingFacts
   /** Things with rows in it, itself not counted. */
   tables: number
@@ -23,7 +27,11 @@ export interface EstateThing {
 export interface EstateSource {
   id: string
   name: string
-  settings: { host: string; port: number; user: string; tls: string }
+  kind: SourceKind
+  address: string
+  user: string
+  /** How what is sent is kept from others, in words. */
+  tls: string
   probe: ProbeReport | null
   discoveredAt: Date | null
   trouble: ErrorRecord | null
@@ -31,11 +39,19 @@ export interface EstateSource {
 
 export async function estateSources(engine: EngineContext): Promise<EstateSource[]> {
   const rows = await engine.db.selectFrom('source').selectAll().orderBy('name').execute()
-  return rows.map(({ id, name, settings, probe, discovered_at, trouble }) => {
-    const { host, port, user, tls } = settings as EstateSource['settings']
-    return { id, name, settings: { host, port, user, tls }, probe, discoveredAt: discovered_at, trouble }
+  return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble }) => {
+    const reached =
+      kind === 'postgres' ? postgresReach(settings as unknown as PostgresSettings) : clusterReach(settings as unknown as ClusterSettings)
+    return { id, name, kind, ...reached, probe, discoveredAt: discovered_at, trouble }
   })
 }
+
+const postgresReach = ({ host, port, user, tls }: PostgresSettings) => ({ address: `${host}:${port}`, user, tls })
+const clusterReach = ({ server, user, unverified }: ClusterSettings) => ({
+  address: server,
+  user,
+  tls: server.startsWith('https:') ? (unverified ? 'not verified' : 'verified') : 'off',
+})
 
 interface Sum {
   tables: number
@@ -45,7 +61,12 @@ interface Sum {
   claims: Map<string, Claim>
 }
 
-const hasRows = (kind: ThingKind) => kind === 'table' || kind === 'materialized-view'
+/** What counts where things are summed up: of a server what has rows, of a cluster everything. */
+const counts = (kind: ThingKind) => kind === 'table' || kind === 'materialized-view' || kind === 'object' || kind === 'volume'
+
+/** How deep the things lie that stand in a container: those of a namespace are in it directly, whatever their path. */
+const childOf = (names: string[], depth: number, kind: ThingKind) =>
+  depth > 2 && (kind === 'object' || kind === 'volume') ? names : names.slice(0, depth)
 
 /** What lies directly in a container (or the sources themselves, for null), gone things included. */
 export async function estateChildren(engine: EngineContext, path: string | null): Promise<EstateThing[]> {
@@ -56,12 +77,12 @@ export async function estateChildren(engine: EngineContext, path: string | null)
     if (path !== null && !isWithin(thing.path, path)) continue
     const names = namesOf(thing.path)
     if (names.length < depth || CONTAINER_KINDS.has(thing.kind)) continue
-    const child = pathOf(...names.slice(0, depth))
+    const child = pathOf(...childOf(names, depth, thing.kind))
     const sum = sums.get(child) ?? { tables: 0, bytes: 0, rows: 0, covered: 0, claims: new Map() }
     sums.set(child, sum)
     const own = claims.get(thing.path) ?? []
     for (const claim of own) sum.claims.set(claim.slug, claim)
-    if (!hasRows(thing.kind) && names.length > depth) continue
+    if (!counts(thing.kind) && names.length > depth) continue
     sum.tables++
     sum.bytes += thing.facts.bytes ?? 0
     sum.rows += thing.facts.rows ?? 0
@@ -75,6 +96,7 @@ export async function estateChildren(engine: EngineContext, path: string | null)
       path: row.path,
       name: namesOf(row.path).at(-1)!,
       kind: row.kind,
+      labels: row.labels,
       facts: row.facts,
       tables: sum?.tables ?? 0,
       bytes: sum?.bytes ?? 0,
@@ -87,11 +109,17 @@ export async function estateChildren(engine: EngineContext, path: string | null)
 }
 
 function childRows(engine: EngineContext, path: string | null) {
-  const query = engine.db.selectFrom('thing').select(['path', 'kind', 'facts', 'gone_at']).orderBy('path')
-  if (path === null) return query.where('kind', '=', 'server').execute()
+  const query = engine.db.selectFrom('thing').select(['path', 'kind', 'labels', 'facts', 'gone_at']).orderBy('path')
+  if (path === null) return query.where('kind', 'in', ['server', 'cluster']).execute()
   const from = path.length + 2
   return query
     .where((eb) => eb(eb.fn<boolean>('starts_with', ['path', eb.val(`${path}/`)]), '=', true))
-    .where((eb) => eb(eb.fn<number>('strpos', [eb.fn<string>('substr', ['path', eb.val(from)]), eb.val('/')]), '=', 0))
+    .where((eb) =>
+      eb.or([
+        eb(eb.fn<number>('strpos', [eb.fn<string>('substr', ['path', eb.val(from)]), eb.val('/')]), '=', 0),
+        // A namespace holds its objects and volumes directly.
+        ...(namesOf(path).length === 2 ? [eb('kind', 'in', ['object', 'volume'])] : []),
+      ]),
+    )
     .execute()
 }

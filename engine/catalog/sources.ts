@@ -3,15 +3,19 @@ import { VesselError, errorRecord } from '../../core/errors'
 import { isWithin, pathOf, type Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
+import type { ClusterSecret, ClusterSettings } from '../sources/kubernetes/access'
 import type { PostgresAccess, PostgresSettings } from '../sources/postgres/connect'
-import { adapterOf } from '../sources/adapter'
+import { adapterOf, type SourceAccess, type SourceKind } from '../sources/adapter'
 import type { ProbeReport, SourceAdapter } from '../sources/source'
 
-export interface NewSource {
-  name: string
-  settings: PostgresSettings
-  password: string
-}
+export type NewSource =
+  { name: string; settings: PostgresSettings; password: string } | { name: string; settings: ClusterSettings; secret: ClusterSecret }
+
+/** How to reach a source that is not saved. */
+export const accessTo = (source: NewSource): SourceAccess =>
+  'secret' in source ? { kind: 'kubernetes', ...source } : { kind: 'postgres', ...source }
+
+const secretOf = (access: SourceAccess) => (access.kind === 'postgres' ? access.password : JSON.stringify(access.secret))
 
 const NAME = /^[^\s/*?][^/*?]{0,62}$/
 
@@ -33,7 +37,8 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
       status: 409,
     })
   }
-  const report = await adapterOf('postgres', source).probe(engine.clock.now())
+  const access = accessTo(source)
+  const report = await adapterOf(access).probe(engine.clock.now())
   if (!report.usable) {
     const missing = report.findings.find((finding) => finding.outcome === 'missing')!
     throw new VesselError('source_unusable', {
@@ -48,9 +53,9 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
     .values({
       id,
       name: source.name,
-      kind: 'postgres',
+      kind: access.kind,
       settings: JSON.stringify(source.settings),
-      sealed_secret: engine.secrets.seal(source.password, `source ${id}`),
+      sealed_secret: engine.secrets.seal(secretOf(access), `source ${id}`),
       probe: JSON.stringify(report),
       created_at: engine.clock.now(),
     })
@@ -73,27 +78,52 @@ async function sourceRow(engine: EngineContext, name: string) {
 /** A source by its name, behind the interface of all kinds. */
 export async function openSource(engine: EngineContext, name: string): Promise<{ id: string; source: SourceAdapter }> {
   const row = await sourceRow(engine, name)
-  return { id: row.id, source: adapterOf(row.kind, openAccess(engine, row)) }
+  return { id: row.id, source: adapterOf(openAccess(engine, row)) }
 }
 
 /** How to reach a PostgreSQL source, for restores, which are its own affair so far. */
 export async function accessOf(engine: EngineContext, name: string): Promise<PostgresAccess & { id: string }> {
-  return openAccess(engine, await sourceRow(engine, name))
+  return ofPostgres(openAccess(engine, await sourceRow(engine, name)))
 }
 
 export async function accessById(engine: EngineContext, id: string): Promise<PostgresAccess & { id: string }> {
-  return openAccess(engine, await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow())
+  return ofPostgres(openAccess(engine, await rowById(engine, id)))
 }
 
-function openAccess(engine: EngineContext, row: { id: string; name: string; settings: unknown; sealed_secret: Buffer | null }) {
-  const password = row.sealed_secret ? engine.secrets.open(row.sealed_secret, `source ${row.id}`).toString() : ''
-  return { id: row.id, name: row.name, settings: row.settings as PostgresSettings, password }
+const rowById = (engine: EngineContext, id: string) =>
+  engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+
+function ofPostgres(access: SourceAccess & { id: string }): PostgresAccess & { id: string } {
+  if (access.kind === 'postgres') return access
+  throw new VesselError('not_postgres', {
+    what: `${access.name} is no PostgreSQL server.`,
+    touched: 'Nothing was changed.',
+    next: 'Choose a source that is one.',
+  })
+}
+
+interface SourceRow {
+  id: string
+  name: string
+  kind: SourceKind
+  settings: unknown
+  sealed_secret: Buffer | null
+}
+
+function openAccess(engine: EngineContext, { id, name, kind, settings, sealed_secret: sealed }: SourceRow): SourceAccess & { id: string } {
+  const secret = sealed ? engine.secrets.open(sealed, `source ${id}`).toString() : ''
+  if (kind === 'postgres') return { id, kind, name, settings: settings as PostgresSettings, password: secret }
+  return { id, kind, name, settings: settings as ClusterSettings, secret: JSON.parse(secret) as ClusterSecret }
+}
+
+/** A saved source by its id, behind the interface of all kinds. */
+export async function sourceById(engine: EngineContext, id: string): Promise<SourceAdapter> {
+  return adapterOf(openAccess(engine, await rowById(engine, id)))
 }
 
 /** Probes a saved source again, and keeps the report. */
 export async function probeSource(engine: EngineContext, id: string): Promise<ProbeReport> {
-  const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
-  const report = await adapterOf(row.kind, openAccess(engine, row)).probe(engine.clock.now())
+  const report = await (await sourceById(engine, id)).probe(engine.clock.now())
   await engine.db
     .updateTable('source')
     .set({ probe: JSON.stringify(report) })
@@ -105,12 +135,12 @@ export async function probeSource(engine: EngineContext, id: string): Promise<Pr
 
 /** Looks at everything that a source holds. What is no longer there is kept, marked as gone. */
 export async function discoverSource(engine: EngineContext, id: string): Promise<void> {
-  const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+  const row = await rowById(engine, id)
   const now = engine.clock.now()
   try {
     const things: Thing[] = []
     const scratch = await scratchRoots(engine, row)
-    for await (const thing of adapterOf(row.kind, openAccess(engine, row)).discover()) {
+    for await (const thing of adapterOf(openAccess(engine, row)).discover()) {
       if (!scratch.some((root) => isWithin(thing.path, root))) things.push(thing)
     }
     await saveThings(engine, id, things, now)

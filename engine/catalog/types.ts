@@ -7,6 +7,7 @@ import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
 import type { Wish } from '../../core/restore/wish'
 import type { ThingFacts, ThingKind } from '../../core/things/thing'
+import type { SourceKind } from '../sources/adapter'
 import type { ProbeReport } from '../sources/source'
 
 type Json<T> = ColumnType<T, string, string>
@@ -45,7 +46,7 @@ export interface Catalog extends LogCatalog {
   source: {
     id: string
     name: string
-    kind: 'postgres'
+    kind: SourceKind
     settings: Json<Record<string, unknown>>
     sealed_secret: Buffer | null
     probe: Json<ProbeReport> | null

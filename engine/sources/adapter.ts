@@ -1,18 +1,62 @@
+import { VesselError } from '../../core/errors'
+import type { ClusterAccess } from './kubernetes/access'
+import { ClusterClient } from './kubernetes/client'
+import { discover as discoverCluster } from './kubernetes/discover'
+import { probe as probeCluster } from './kubernetes/probe'
+import { watch as watchCluster } from './kubernetes/watch'
 import type { PostgresAccess } from './postgres/connect'
 import { captureServer } from './postgres/capture-server'
 import { discover } from './postgres/discover'
 import { probe } from './postgres/probe'
-import type { CaptureJob, SourceAdapter } from './source'
+import type { SourceAdapter } from './source'
 
-/** The adapter of each kind of source, over the way to reach one. */
-const ADAPTERS = {
-  postgres: (access: PostgresAccess): SourceAdapter => ({
-    probe: (now) => probe(access, now),
-    discover: () => discover(access),
-    capture: (job: CaptureJob) => captureServer(access, job),
-  }),
+/** How to reach a source of each kind. */
+export type SourceAccess = ({ kind: 'postgres' } & PostgresAccess) | ({ kind: 'kubernetes' } & ClusterAccess)
+export type SourceKind = SourceAccess['kind']
+
+/** The adapter of a source, by its kind. */
+export function adapterOf(access: SourceAccess): SourceAdapter {
+  if (access.kind === 'postgres')
+    return {
+      probe: (now) => probe(access, now),
+      discover: () => discover(access),
+      capture: (job) => captureServer(access, job),
+    }
+  return clusterAdapter(access)
 }
 
-export function adapterOf(kind: keyof typeof ADAPTERS, access: PostgresAccess): SourceAdapter {
-  return ADAPTERS[kind](access)
+function clusterAdapter(access: ClusterAccess): SourceAdapter {
+  /** With a client of its own, which is closed afterwards. */
+  const withClient = async <T>(work: (client: ClusterClient) => Promise<T>): Promise<T> => {
+    const client = new ClusterClient(access)
+    try {
+      return await work(client)
+    } catch (error) {
+      throw client.translate(error)
+    } finally {
+      client.close()
+    }
+  }
+  return {
+    probe: (now) => withClient((client) => probeCluster(client, now)),
+    discover: async function* () {
+      const client = new ClusterClient(access)
+      try {
+        yield* discoverCluster(client)
+      } catch (error) {
+        throw client.translate(error)
+      } finally {
+        client.close()
+      }
+    },
+    watch: (changed, signal) => withClient((client) => watchCluster(client, changed, signal)),
+    capture: () =>
+      Promise.reject(
+        new VesselError('cluster_capture', {
+          what: `${access.name} is a cluster, and what is in clusters can’t be backed up yet.`,
+          touched: 'Nothing was changed.',
+          next: 'Leave it out of this vessel for now.',
+        }),
+      ),
+  }
 }

@@ -49,6 +49,8 @@ export interface SourceAdapter {
   probe(now: Date): Promise<ProbeReport>
   /** All things that the source holds, containers before what lies in them. */
   discover(): AsyncGenerator<Thing>
+  /** Tells of changes of what it holds until it is told to stop or the source is lost; not every kind can. */
+  watch?(changed: () => void, signal: AbortSignal): Promise<void>
   /** Puts everything that the rules take into the store, as it was at one moment. */
   capture(job: CaptureJob): Promise<Manifest>
 }

@@ -14,7 +14,13 @@ const Milliseconds = v.nullable(
 
 export const Rules = v.pipe(
   v.array(
-    v.object({ id: text(80), act: v.picklist(['take', 'leave']), kind: v.picklist(['database', 'schema', 'thing']), pattern: text(500) }),
+    v.object({
+      id: text(80),
+      act: v.picklist(['take', 'leave']),
+      kind: v.picklist(['database', 'schema', 'thing', 'namespace', 'object', 'volume']),
+      pattern: text(500),
+      labels: v.optional(text(500)),
+    }),
   ),
   v.maxLength(500, 'A definition may have 500 rules at most.'),
 )
@@ -44,12 +50,25 @@ export const Settings = v.object({
   authority: v.optional(text(100_000)),
 })
 
-/** A source comes with its settings, or with a connection string. */
+const Cluster = v.object({
+  server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://quay.ferries.example:6443.')),
+  token: v.pipe(text(20_000), v.nonEmpty('The token is missing.')),
+  authority: v.optional(text(100_000), ''),
+  unverified: v.optional(v.boolean(), false),
+})
+
+/**
+ * A PostgreSQL server comes with its settings, or with a connection string; a cluster with its address and a token,
+ * or with a kubeconfig.
+ */
 export const NewSource = v.object({
   name: v.optional(text(63), ''),
   settings: v.optional(Settings),
   password: v.optional(text(1000), ''),
   connection: v.optional(text(2000)),
+  cluster: v.optional(Cluster),
+  kubeconfig: v.optional(text(200_000)),
+  context: v.optional(text(300)),
 })
 
 const Collision = v.picklist(['replace', 'rename', 'merge', 'skip'])

@@ -124,9 +124,10 @@ const GROUPS: [group: string, version: string, rows: Row[]][] = [
   ],
   ['apiextensions.k8s.io', 'v1', [['CustomResourceDefinition', 'customresourcedefinitions', 'cluster', 'crd', 'status']]],
   ['authorization.k8s.io', 'v1', [['SelfSubjectAccessReview', 'selfsubjectaccessreviews', 'cluster']]],
+  ['authentication.k8s.io', 'v1', [['SelfSubjectReview', 'selfsubjectreviews', 'cluster']]],
 ]
 
-const TRANSIENT = new Set(['selfsubjectaccessreviews'])
+const TRANSIENT = new Set(['selfsubjectaccessreviews', 'selfsubjectreviews'])
 const words = (text = '') => text.split(' ').filter(Boolean)
 
 /** The types that are built in, without the groups that this cluster does not have. */

@@ -54,6 +54,7 @@ export function watched(objects: Objects, asked: ObjectRequest, request: Incomin
   const isSeen = (object: KubeObject) =>
     (namespace === undefined || object.metadata.namespace === namespace) && (!name || object.metadata.name === name) && fits(object)
   response.writeHead(200, { 'content-type': 'application/json' })
+  response.flushHeaders()
   const write = (kind: string, object: unknown) => response.write(`${JSON.stringify({ type: kind, object })}\n`)
   const tell = ({ type: what, object, before }: WatchEvent) => {
     const [is, was] = [isSeen(object), before !== undefined && isSeen(before)]

@@ -1,4 +1,5 @@
+import { accessTo } from '../../../engine/catalog/sources'
 import { adapterOf } from '../../../engine/sources/adapter'
 
-/** Tests a server that is not saved. */
-export default route(async (engine, event) => adapterOf('postgres', accessFrom(await bodyOf(event, NewSource))).probe(engine.clock.now()))
+/** Tests a source that is not saved. */
+export default route(async (engine, event) => adapterOf(accessTo(sourceFrom(await bodyOf(event, NewSource)))).probe(engine.clock.now()))

@@ -1,0 +1,220 @@
+import { request as httpsRequest, Agent, type RequestOptions } from 'node:https'
+import { request as httpRequest } from 'node:http'
+import { KubeConfig } from '@kubernetes/client-node'
+import { VesselError } from '../../../core/errors'
+import type { ClusterAccess } from './access'
+
+/** An object as the API tells it; nothing of it is dropped or changed. */
+export interface KubeObject {
+  apiVersion?: string
+  kind?: string
+  metadata: {
+    name: string
+    namespace?: string
+    uid?: string
+    resourceVersion?: string
+    generation?: number
+    creationTimestamp?: string
+    deletionTimestamp?: string
+    labels?: Record<string, string>
+    annotations?: Record<string, string>
+    finalizers?: string[]
+    ownerReferences?: { apiVersion: string; kind: string; name: string; uid: string; controller?: boolean }[]
+    [field: string]: unknown
+  }
+  spec?: Record<string, unknown>
+  status?: Record<string, unknown>
+  [field: string]: unknown
+}
+
+/** One kind of things that a cluster serves. */
+export interface ApiResource {
+  group: string
+  version: string
+  kind: string
+  plural: string
+  namespaced: boolean
+  verbs: string[]
+}
+
+export interface ApiRequest {
+  method?: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE'
+  query?: Record<string, string | number | undefined>
+  body?: unknown
+  contentType?: string
+  signal?: AbortSignal
+}
+
+/** What the API answered instead of what was asked for. */
+export class ApiFailure extends Error {
+  constructor(
+    readonly status: number,
+    readonly reason: string,
+    message: string,
+  ) {
+    super(message)
+  }
+}
+
+const PAGE = 500
+const ANSWER_WITHIN_MS = 30_000
+
+export const resourcePath = (
+  { group, version, plural }: Pick<ApiResource, 'group' | 'version' | 'plural'>,
+  namespace?: string,
+  name?: string,
+) =>
+  [
+    group === '' ? `/api/${version}` : `/apis/${group}/${version}`,
+    namespace === undefined ? '' : `/namespaces/${encodeURIComponent(namespace)}`,
+    `/${plural}`,
+    name === undefined ? '' : `/${encodeURIComponent(name)}`,
+  ].join('')
+
+/**
+ * Speaks to a cluster. The official client knows how to sign in; what it makes of answers is not used, because its
+ * types drop the fields that they don't know.
+ */
+export class ClusterClient {
+  readonly config = new KubeConfig()
+  private readonly agent: Agent
+
+  constructor(readonly access: ClusterAccess) {
+    const { name, settings, secret } = access
+    const base64 = (text: string) => Buffer.from(text).toString('base64')
+    this.config.loadFromClusterAndUser(
+      {
+        name,
+        server: settings.server,
+        skipTLSVerify: settings.unverified,
+        ...(settings.authority ? { caData: base64(settings.authority) } : {}),
+        ...(settings.serverName ? { tlsServerName: settings.serverName } : {}),
+      },
+      {
+        name: settings.user || 'user',
+        ...('token' in secret ? { token: secret.token } : { certData: base64(secret.certificate), keyData: base64(secret.key) }),
+      },
+    )
+    this.agent = new Agent({ keepAlive: true, maxSockets: 8 })
+  }
+
+  /** @throws ApiFailure for what the API refuses, VesselError when it can't be reached at all */
+  async ask<T>(path: string, asked: ApiRequest = {}): Promise<T> {
+    const { method = 'GET', query = {}, body, contentType = 'application/json', signal } = asked
+    const url = new URL(path, this.access.settings.server)
+    for (const [key, value] of Object.entries(query)) if (value !== undefined) url.searchParams.set(key, String(value))
+    const options: RequestOptions = { method, signal, headers: { accept: 'application/json', 'user-agent': 'unbroken-vessel' } }
+    await this.config.applyToHTTPSOptions(options)
+    const secure = url.protocol === 'https:'
+    options.agent = secure ? this.agent : undefined
+    const text = body === undefined ? undefined : JSON.stringify(body)
+    if (text !== undefined) Object.assign(options.headers!, { 'content-type': contentType, 'content-length': Buffer.byteLength(text) })
+    const answer = await new Promise<{ status: number; text: string }>((resolve, reject) => {
+      const request = (secure ? httpsRequest : httpRequest)(url, options, (response) => {
+        const parts: Buffer[] = []
+        response.on('data', (part: Buffer) => parts.push(part))
+        response.on('error', reject)
+        response.on('end', () => resolve({ status: response.statusCode ?? 0, text: Buffer.concat(parts).toString() }))
+      })
+      request.setTimeout(ANSWER_WITHIN_MS, () => request.destroy(Object.assign(new Error('no answer in time'), { code: 'ETIMEDOUT' })))
+      request.on('error', reject)
+      request.end(text)
+    }).catch((error: unknown) => {
+      throw this.translate(error)
+    })
+    return this.read<T>(answer)
+  }
+
+  private read<T>({ status, text }: { status: number; text: string }): T {
+    let told: unknown
+    try {
+      told = text === '' ? null : JSON.parse(text)
+    } catch {
+      told = null
+    }
+    if (status >= 200 && status < 300 && told !== null) return told as T
+    const { message, reason } = (told ?? {}) as { message?: string; reason?: string }
+    throw new ApiFailure(status, reason ?? '', message ?? `it answered ${status} with something that is not the Kubernetes API`)
+  }
+
+  /** All objects of a kind, page by page. */
+  async *list(
+    resource: ApiResource,
+    namespace?: string,
+    query: ApiRequest['query'] = {},
+    signal?: AbortSignal,
+  ): AsyncGenerator<KubeObject> {
+    let next: string | undefined
+    do {
+      const page: { items: KubeObject[]; metadata: { continue?: string } } = await this.ask(resourcePath(resource, namespace), {
+        query: { ...query, limit: PAGE, continue: next },
+        signal,
+      })
+      // Items of a list don't say what they are.
+      const apiVersion = resource.group === '' ? resource.version : `${resource.group}/${resource.version}`
+      for (const item of page.items) yield { ...item, apiVersion, kind: resource.kind }
+      next = page.metadata.continue || undefined
+    } while (next)
+  }
+
+  /** What the cluster serves, each kind in the version that it prefers. */
+  async resources(): Promise<ApiResource[]> {
+    const groups = await this.ask<{ groups: { name: string; preferredVersion: { version: string } }[] }>('/apis')
+    const versions: [string, string][] = [
+      ['', 'v1'],
+      ...groups.groups.map((one): [string, string] => [one.name, one.preferredVersion.version]),
+    ]
+    const found = await Promise.all(
+      versions.map(async ([group, version]) => {
+        const path = group === '' ? `/api/${version}` : `/apis/${group}/${version}`
+        const { resources } = await this.ask<{ resources: { name: string; kind: string; namespaced: boolean; verbs: string[] }[] }>(path)
+        return resources
+          .filter(({ name }) => !name.includes('/'))
+          .map(({ name, kind, namespaced, verbs }) => ({ group, version, kind, plural: name, namespaced, verbs }))
+      }),
+    )
+    return found.flat()
+  }
+
+  /** Turns what went wrong into an error that says what to do. */
+  translate(error: unknown, touched = 'Nothing was changed.'): unknown {
+    if (error instanceof VesselError || !(error instanceof Error)) return error
+    const where = `${this.access.name} (${this.access.settings.server})`
+    const say = (code: string, what: string, next: string) => new VesselError(code, { what, touched, next, cause: error })
+    if (error instanceof ApiFailure) {
+      if (error.status === 401)
+        return say(
+          'token_refused',
+          `${where} does not accept the token or certificate: it may have run out.`,
+          'Give a new one: connect the source again under its name.',
+        )
+      if (error.status === 403)
+        return say('privilege_missing', `${where} refuses: ${error.message}.`, 'Grant what is missing; probing the source prints the role.')
+      return say(
+        'source_error',
+        `${where} answered: ${error.message} (${error.status}${error.reason ? ` ${error.reason}` : ''}).`,
+        'The cluster’s own events may say more.',
+      )
+    }
+    const code = (error as { code?: string }).code ?? ''
+    if (/^(ECONNREFUSED|EHOSTUNREACH|ENETUNREACH|ETIMEDOUT|ENOTFOUND|EAI_AGAIN)$/.test(code))
+      return say(
+        'unreachable',
+        `The API of ${where} could not be reached (${error.message}).`,
+        'Check the address, whether the cluster runs, and whether a firewall stands between.',
+      )
+    if (/^(ECONNRESET|EPIPE)$/.test(code) || /socket hang up/.test(error.message))
+      return say('connection_lost', `The connection to ${where} broke.`, 'Run it again when the cluster is up.')
+    if (/CERT|SELF_SIGNED|UNABLE_TO_VERIFY|ALTNAME/.test(code))
+      return say(
+        'certificate_refused',
+        `The certificate of ${where} could not be verified: ${error.message}.`,
+        'Give the certificate authority that signed it.',
+      )
+    return error
+  }
+
+  close(): void {
+    this.agent.destroy()
+  }
+}

@@ -1,0 +1,103 @@
+import { objectPath, pathOf, volumePath, CLUSTER_WIDE, type Thing } from '../../../core/things/thing'
+import { ApiFailure, type ApiResource, type ClusterClient, type KubeObject } from './client'
+import { isMadeByCluster, thingKinds } from './kinds'
+import { chooses, referencesOf } from './references'
+import { bytesOf, snapshotDrivers } from './storage'
+
+interface Found {
+  resource: ApiResource
+  object: KubeObject
+  path: string
+}
+
+/** Everything that the cluster holds: namespaces, what was put into them, their volumes, and what they need of the cluster. */
+export async function* discover(client: ClusterClient): AsyncGenerator<Thing> {
+  const { name } = client.access
+  const version = await client.ask<{ gitVersion: string }>('/version')
+  const resources = await client.resources()
+  const namespaces = resources.find(({ group, plural }) => group === '' && plural === 'namespaces')
+  const homes: KubeObject[] = []
+  if (namespaces) for await (const home of client.list(namespaces)) homes.push(home)
+  const found: Found[] = []
+  const closed: string[] = []
+  for (const resource of thingKinds(resources)) {
+    try {
+      for await (const object of client.list(resource)) {
+        if (isMadeByCluster(object)) continue
+        const { namespace, name: own } = object.metadata
+        found.push({ resource, object, path: objectPath(name, namespace, resource.group, resource.kind, own) })
+      }
+    } catch (error) {
+      if (!(error instanceof ApiFailure) || error.status !== 403) throw error
+      closed.push(resource.group ? `${resource.plural}.${resource.group}` : resource.plural)
+    }
+  }
+  const trouble = closed.length > 0 ? `These can’t be listed, so nothing is known of them: ${closed.join(', ')}.` : undefined
+  yield { path: pathOf(name), kind: 'cluster', labels: {}, facts: { version: version.gitVersion, trouble } }
+  yield { path: pathOf(name, CLUSTER_WIDE), kind: 'namespace', labels: {}, facts: { comment: 'What belongs to no namespace.' } }
+  for (const { metadata, status } of homes) {
+    const ending = status?.phase === 'Terminating' ? { trouble: 'It is being removed.' } : {}
+    yield { path: pathOf(name, metadata.name), kind: 'namespace', labels: metadata.labels ?? {}, facts: ending }
+  }
+  yield* things(name, found, await snapshotDrivers(client, resources))
+}
+
+function* things(source: string, found: Found[], drivers: Set<string>): Generator<Thing> {
+  const byPath = new Map(found.map((one) => [one.path, one]))
+  const drivesOf = new Map(
+    found.filter(({ object }) => object.kind === 'StorageClass').map(({ object }) => [object.metadata.name, String(object.provisioner)]),
+  )
+  const definitions = new Map(
+    found
+      .filter(({ object }) => object.kind === 'CustomResourceDefinition')
+      .map(({ object, path }) => {
+        const { group, names } = object.spec as { group: string; names: { kind: string } }
+        return [`${group}/${names.kind}`, path]
+      }),
+  )
+  const pathsUsed = ({ object, resource }: Found): string[] => {
+    const used = referencesOf(object).flatMap(({ group, kind, name, wide }) => {
+      if (kind === 'CustomResourceDefinition') return definitions.get(name) ?? []
+      const path = objectPath(source, wide ? undefined : object.metadata.namespace, group, kind, name)
+      return byPath.has(path) ? [path] : []
+    })
+    if (resource.kind !== 'Service') return used
+    const selector = object.spec?.selector as Record<string, string> | undefined
+    const chosen = found.filter(
+      (one) => one.object.metadata.namespace === object.metadata.namespace && chooses(selector, templateLabels(one.object)),
+    )
+    return [...used, ...chosen.map(({ path }) => path)]
+  }
+  for (const one of found) {
+    const { object, path } = one
+    const uses = pathsUsed(one)
+    const facts = { kind: object.kind, apiVersion: object.apiVersion, ...(uses.length > 0 ? { uses } : {}) }
+    const ending = object.metadata.deletionTimestamp ? { trouble: 'It is being removed.' } : {}
+    yield { path, kind: 'object', labels: object.metadata.labels ?? {}, facts: { ...facts, ...ending } }
+    if (object.kind === 'PersistentVolumeClaim') yield volumeOf(source, object, drivesOf, drivers)
+  }
+}
+
+const templateLabels = ({ spec }: KubeObject): Record<string, string> =>
+  (spec?.template as { metadata?: { labels?: Record<string, string> } } | undefined)?.metadata?.labels ?? {}
+
+function volumeOf(source: string, { metadata, spec, status }: KubeObject, drivesOf: Map<string, string>, drivers: Set<string>): Thing {
+  const storageClass = String(spec?.storageClassName ?? '')
+  const block = spec?.volumeMode === 'Block'
+  const trouble = block
+    ? 'It is a block device; only volumes with a file system can be read.'
+    : status?.phase === 'Bound'
+      ? undefined
+      : 'It is not bound, so there is nothing to read yet.'
+  return {
+    path: volumePath(source, metadata.namespace!, metadata.name),
+    kind: 'volume',
+    labels: metadata.labels ?? {},
+    facts: {
+      bytes: bytesOf((status?.capacity as { storage?: string } | undefined)?.storage),
+      storageClass,
+      snapshots: drivers.has(drivesOf.get(storageClass) ?? ''),
+      ...(trouble ? { trouble } : {}),
+    },
+  }
+}

@@ -1,0 +1,87 @@
+import { errorRecord } from '../../core/errors'
+import { discoverSource, sourceById } from '../catalog/sources'
+import type { EngineContext } from '../context'
+
+const LOOK_EVERY_MS = 5000
+/** Changes come in swarms; what they come to is looked at once. */
+const SETTLE_MS = 700
+const AGAIN_MS = [1000, 5000, 20_000, 60_000]
+
+interface Watching {
+  stop: AbortController
+  done: Promise<void>
+}
+
+/** Follows what sources of kinds that can tell of changes hold, so that the estate is true within moments. */
+export class DiscoveryWatch {
+  private readonly watching = new Map<string, Watching>()
+  private timer: NodeJS.Timeout | undefined
+  private closed = false
+
+  constructor(private readonly engine: EngineContext) {}
+
+  start(): void {
+    const look = () => void this.look().catch((error: Error) => console.warn(`watching sources: ${error.message}`))
+    this.timer = setInterval(look, LOOK_EVERY_MS)
+    look()
+  }
+
+  private async look(): Promise<void> {
+    const rows = await this.engine.db.selectFrom('source').select(['id', 'name']).execute()
+    for (const { id, name } of rows) {
+      if (this.watching.has(id) || this.closed) continue
+      const source = await sourceById(this.engine, id)
+      if (!source.watch || this.closed) continue
+      const stop = new AbortController()
+      this.watching.set(id, { stop, done: this.follow(id, name, stop.signal) })
+    }
+    for (const [id, { stop }] of this.watching) if (!rows.some((row) => row.id === id)) stop.abort()
+  }
+
+  private async follow(id: string, name: string, signal: AbortSignal): Promise<void> {
+    for (let failures = 0; !signal.aborted;) {
+      const began = Date.now()
+      try {
+        await this.watchOnce(id, signal)
+      } catch (error) {
+        if (failures === 0) console.warn(`watching ${name}: ${errorRecord(error).what}`)
+      }
+      // What it knows of the source's trouble is written down by looking.
+      if (!signal.aborted) await discoverSource(this.engine, id).catch(() => undefined)
+      failures = Date.now() - began > 30_000 ? 0 : failures + 1
+      await this.pause(AGAIN_MS[Math.min(failures, AGAIN_MS.length) - 1] ?? 0, signal)
+    }
+    this.watching.delete(id)
+  }
+
+  private async watchOnce(id: string, signal: AbortSignal): Promise<void> {
+    let due: NodeJS.Timeout | undefined
+    let looking: Promise<void> = Promise.resolve()
+    const changed = () => {
+      clearTimeout(due)
+      due = setTimeout(() => (looking = looking.then(() => discoverSource(this.engine, id)).catch(() => undefined)), SETTLE_MS)
+    }
+    try {
+      const source = await sourceById(this.engine, id)
+      await source.watch!(changed, signal)
+    } finally {
+      clearTimeout(due)
+      await looking
+    }
+  }
+
+  private pause(ms: number, signal: AbortSignal): Promise<void> {
+    return new Promise((resolve) => {
+      const timer = setTimeout(resolve, ms)
+      signal.addEventListener('abort', () => (clearTimeout(timer), resolve()), { once: true })
+    })
+  }
+
+  async close(): Promise<void> {
+    this.closed = true
+    clearInterval(this.timer)
+    const all = [...this.watching.values()]
+    for (const { stop } of all) stop.abort()
+    await Promise.all(all.map(({ done }) => done))
+  }
+}
