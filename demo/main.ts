@@ -5,11 +5,12 @@ import { connect } from 'node:net'
 import { join } from 'node:path'
 import pg from 'pg'
 import { Engine } from '../engine/engine'
+import { DemoClusters } from './clusters'
 import { makeHistory, ScenarioClock } from './history'
 import { PostgresServer } from './postgres-server'
 import { sellTickets, takeShifts } from './traffic'
 
-// The demo: a catalog, the database server harbour-db with its history, the application, and traffic.
+// The demo: a catalog, the database server harbour-db with its history, two clusters, the application, and traffic.
 
 const root = process.cwd()
 const asRoot = process.getuid?.() === 0
@@ -20,6 +21,8 @@ const ports = {
   web: Number(process.env.DEMO_PORT ?? 3210),
   catalog: Number(process.env.DEMO_CATALOG_PORT ?? 54329),
   harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 54330),
+  quay: Number(process.env.DEMO_QUAY_PORT ?? 54340),
+  islet: Number(process.env.DEMO_ISLET_PORT ?? 54341),
 }
 const PASSWORDS = { catalog: 'catalog of the demo', admin: 'harbour master', keeper: 'keeper of the vessel' }
 const files = {
@@ -39,11 +42,13 @@ const harbour = new PostgresServer({
   settings: { ...QUICK, wal_level: 'logical', max_connections: '60', shared_buffers: '256MB', max_wal_size: '2GB' },
 })
 
+const clusters = new DemoClusters(root, folder, ports)
+
 async function main(): Promise<void> {
   if (process.argv.includes('--stop')) return stopAll()
   stopWeb()
   if (process.argv.includes('--fresh') || !existsSync(files.done)) await makeAll()
-  else startServers()
+  else await startServers()
   const web = startWeb()
   await answers(web)
   void trade()
@@ -54,7 +59,7 @@ async function main(): Promise<void> {
   const stop = () => {
     web.kill('SIGTERM')
     stopAll()
-    process.exit(0)
+    void clusters.stop().finally(() => process.exit(0))
   }
   process.on('SIGINT', stop).on('SIGTERM', stop)
 }
@@ -77,19 +82,20 @@ function stopWeb(): void {
   rmSync(files.web, { force: true })
 }
 
-function startServers(): void {
+async function startServers(): Promise<void> {
   mkdirSync(folder, { recursive: true, mode: 0o755 })
   for (const server of [catalog, harbour]) {
     server.create()
     server.start()
   }
+  await clusters.start()
 }
 
 async function makeAll(): Promise<void> {
-  console.log('Making the demo: two databases and three weeks of history. This is done once.')
+  console.log('Making the demo: two databases, two clusters and three weeks of history. This is done once.')
   for (const server of [catalog, harbour]) server.remove()
   rmSync(folder, { recursive: true, force: true })
-  startServers()
+  await startServers()
   const now = new Date()
   await makeData(new Date(now.getTime() - 21 * 86_400_000))
   catalog.psql('postgres', 'create database vessel')
@@ -107,6 +113,7 @@ async function makeAll(): Promise<void> {
       },
       now,
     )
+    await clusters.furnish(engine)
   } finally {
     await engine.close()
   }

@@ -1,18 +1,30 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
+import { CONTAINER_KINDS } from '~~/core/things/thing'
 import type { EstateThing } from '~~/server/views'
 
 const { container, open, path, tray } = defineProps<{ container: string | null; open: string | null; path: string; tray: string[] }>()
-const emit = defineEmits<{ selected: [thing: EstateThing | null]; pick: [path: string]; loaded: [things: EstateThing[]] }>()
+const emit = defineEmits<{
+  selected: [thing: EstateThing | null, among: EstateThing[]]
+  pick: [path: string]
+  loaded: [things: EstateThing[]]
+}>()
 const { data, error, refresh } = useLoad<EstateThing[]>(
   () => `/api/estate/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`,
 )
 onChange((change) => change.about === 'estate' || change.about === 'vessel', refresh, 1000)
 const filter = ref('')
-const ORDER = ['server', 'database', 'schema', 'table', 'materialized-view', 'view', 'function', 'sequence', 'type', 'extension']
+const ORDER = 'server cluster database schema namespace table materialized-view view function sequence type extension volume object'.split(
+  ' ',
+)
+const kindOf = (thing: EstateThing) => thing.facts.kind ?? thing.kind
 const things = computed(() =>
   [...(data.value ?? [])].sort(
-    (a, b) => ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind) || b.bytes - a.bytes || a.name.localeCompare(b.name),
+    (a, b) =>
+      ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind) ||
+      b.bytes - a.bytes ||
+      kindOf(a).localeCompare(kindOf(b)) ||
+      a.name.localeCompare(b.name),
   ),
 )
 const shown = computed(() => {
@@ -24,7 +36,7 @@ watch(
   () => {
     if (data.value) emit('loaded', data.value)
     const own = data.value?.find((thing) => thing.path === path)
-    if (own) emit('selected', own)
+    if (own) emit('selected', own, data.value ?? [])
   },
   { immediate: true },
 )
@@ -33,16 +45,16 @@ const virtual = useVirtualizer(
   computed(() => ({ count: shown.value.length, getScrollElement: () => scroller.value, estimateSize: () => 36, overscan: 8 })),
 )
 const isOpen = (thing: EstateThing) => thing.path === open || thing.path === path
-const isContainer = (thing: EstateThing) => ['server', 'database', 'schema'].includes(thing.kind)
+const isContainer = (thing: EstateThing) => CONTAINER_KINDS.has(thing.kind)
+const hasSize = ({ kind, bytes }: EstateThing) =>
+  ['table', 'materialized-view', 'volume'].includes(kind) ||
+  (CONTAINER_KINDS.has(kind) && (bytes > 0 || !['cluster', 'namespace'].includes(kind)))
 const link = (thing: EstateThing) => `/estate/${thing.path.split('/').map(encodeURIComponent).join('/')}`
 const title = computed(() =>
   container === null
     ? 'Sources'
-    : container.split('/').length === 1
-      ? 'Databases'
-      : container.split('/').length === 2
-        ? 'Schemas'
-        : 'Things',
+    : (({ namespace: 'Namespaces', database: 'Databases', schema: 'Schemas' } as Record<string, string>)[things.value[0]?.kind ?? ''] ??
+      'Things'),
 )
 </script>
 
@@ -82,13 +94,9 @@ const title = computed(() =>
           >
           <span class="soft num text-[12px]">
             <template v-if="shown[item.index]!.goneAt">gone</template>
-            <template
-              v-else-if="
-                isContainer(shown[item.index]!) || shown[item.index]!.kind === 'table' || shown[item.index]!.kind === 'materialized-view'
-              "
-              >{{ bytesInWords(shown[item.index]!.bytes) }}</template
-            >
-            <template v-else>{{ shown[item.index]!.kind }}</template>
+            <template v-else-if="hasSize(shown[item.index]!)">{{ bytesInWords(shown[item.index]!.bytes) }}</template>
+            <template v-else-if="isContainer(shown[item.index]!)">{{ shown[item.index]!.tables || '' }}</template>
+            <template v-else>{{ kindOf(shown[item.index]!) }}</template>
           </span>
           <UCheckbox
             v-if="container !== null"

@@ -1,25 +1,33 @@
 <script setup lang="ts">
-import { namesOf } from '~~/core/things/thing'
+import { lastName, namesOf } from '~~/core/things/thing'
 import type { EstateSource, EstateThing } from '~~/server/views'
 
-const { thing, source } = defineProps<{ thing: EstateThing | null; source: EstateSource | null }>()
+const { thing, source, among } = defineProps<{ thing: EstateThing | null; source: EstateSource | null; among: EstateThing[] }>()
 const probing = ref(false)
 async function again(what: 'probe' | 'discover') {
   probing.value = true
   await post(`/api/sources/${source!.id}/${what}`).catch(() => undefined)
   probing.value = false
 }
-const isSource = computed(() => thing?.kind === 'server')
+const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
+const usedBy = computed(() => among.filter(({ facts }) => thing && facts.uses?.includes(thing.path)))
+const link = (path: string) => `/estate/${path.split('/').map(encodeURIComponent).join('/')}`
 const facts = computed(() => {
   if (!thing) return []
   const { facts: own } = thing
   const all: [string, string | undefined][] = [
-    ['Kind', thing.kind.replace('-', ' ')],
+    ['Kind', own.kind ?? thing.kind.replace('-', ' ')],
+    ['API', own.apiVersion],
     ['Version', own.version],
     ['Owner', own.owner],
     ['Rows', thing.kind === 'table' || thing.kind === 'materialized-view' ? `about ${countInWords(thing.rows)}` : undefined],
     ['Size', thing.bytes > 0 ? bytesInWords(thing.bytes) : undefined],
     ['Tables in it', ['server', 'database', 'schema'].includes(thing.kind) ? countInWords(thing.tables) : undefined],
+    ['Things in it', ['cluster', 'namespace'].includes(thing.kind) ? countInWords(thing.tables) : undefined],
+    [
+      'Storage',
+      own.storageClass === undefined ? undefined : `${own.storageClass}, ${own.snapshots ? 'with snapshots' : 'without snapshots'}`,
+    ],
     ['Partitions', own.partitions ? String(own.partitions) : undefined],
     ['Partition of', own.partitionOf],
     ['Comment', own.comment],
@@ -42,6 +50,21 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           <dd class="min-w-0 break-words">{{ value }}</dd>
         </div>
       </dl>
+      <p v-if="Object.keys(thing.labels).length > 0" class="mt-2.5 flex flex-wrap gap-x-3 gap-y-0.5" aria-label="Labels">
+        <span v-for="(value, key) in thing.labels" :key="key" class="mono text-[12px] break-all"
+          ><span class="soft">{{ key }}=</span>{{ value }}</span
+        >
+      </p>
+      <template v-if="thing.facts.uses || usedBy.length > 0">
+        <h3 class="mt-4 mb-1 font-semibold">Belongs together</h3>
+        <p v-for="path in thing.facts.uses" :key="path" class="py-0.5">
+          <span class="soft">uses {{ namesOf(path).at(-2) }}</span>
+          <NuxtLink :to="link(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
+        </p>
+        <p v-for="one in usedBy" :key="one.path" class="py-0.5">
+          <span class="soft">used by {{ one.facts.kind }}</span> <NuxtLink :to="link(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
+        </p>
+      </template>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>
       <p v-if="thing.claims.length === 0" class="soft">
         No vessel.
@@ -79,7 +102,7 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         </div>
         <ProbeList v-if="source.probe" :findings="source.probe.findings" />
         <p class="soft mt-3">
-          {{ source.settings.host }}:{{ source.settings.port }} as {{ source.settings.user }}, TLS {{ source.settings.tls }}. Discovered
+          <span class="break-all">{{ source.address }}</span> as {{ source.user }}, TLS {{ source.tls }}. Discovered
           {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.
           <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button>
         </p>

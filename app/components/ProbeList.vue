@@ -27,10 +27,9 @@ async function copy(finding: ProbeFinding) {
         <b class="font-medium">{{ finding.title }}.</b>
         <span class="break-words" :class="{ soft: finding.outcome === 'ok' }">{{ finding.detail }}</span>
         <p v-if="finding.mend" class="mt-1 flex items-start gap-2">
-          <code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words">{{ finding.mend }}</code><button
-            class="lnk shrink-0 text-[12px]"
-            @click="copy(finding)"
-          >
+          <code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words whitespace-pre-wrap">{{
+            finding.mend
+          }}</code><button class="lnk shrink-0 text-[12px]" @click="copy(finding)">
             {{ copied === finding.id ? 'copied' : 'copy' }}
           </button>
         </p>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { VesselDefinition } from '~~/core/plan/definition'
-import type { Rule } from '~~/core/selection/rules'
-import { lastName, namesOf, pathOf } from '~~/core/things/thing'
+import { formOf, type Rule } from '~~/core/selection/rules'
+import { lastName, namesOf, pathOf, type ThingKind } from '~~/core/things/thing'
 import type { EstateThing, SelectionView } from '~~/server/views'
 
 const { draft, selection, before } = defineProps<{
@@ -13,8 +13,11 @@ const KINDS = [
   { label: 'database', value: 'database' },
   { label: 'schema', value: 'schema' },
   { label: 'table or thing', value: 'thing' },
+  { label: 'namespace', value: 'namespace' },
+  { label: 'object', value: 'object' },
+  { label: 'volume', value: 'volume' },
 ]
-const FORM = { database: 'source/database', schema: 'source/database/schema', thing: 'source/database/schema/name' }
+const isOfCluster = ({ kind }: Rule) => ['namespace', 'object', 'volume'].includes(kind)
 
 const of = (rule: Rule) => selection?.rules[rule.id]
 const trouble = (rule: Rule) => (rule.pattern ? selection?.troubles[rule.id] : null)
@@ -25,24 +28,36 @@ function move(index: number, by: number) {
 function add(act: Rule['act'], pattern = '', kind: Rule['kind'] = 'database') {
   draft.rules.push({ id: crypto.randomUUID(), act, kind, pattern })
 }
-/** What is left over, by schema, so that it can be taken or left with one rule. */
+/** What is left over, by schema or kind, so that it can be taken or left with one rule. */
 const leftOver = computed(() => {
-  const groups = new Map<string, string[]>()
-  for (const { path } of selection?.unnamed.first ?? []) {
-    const names = namesOf(path)
-    const key = names.length > 3 ? pathOf(...names.slice(0, 3)) : path
-    groups.set(key, [...(groups.get(key) ?? []), lastName(path)])
+  const groups = new Map<string, { path: string; kind: Rule['kind']; left: string[] }>()
+  for (const { path, kind } of selection?.unnamed.first ?? []) {
+    const rule = ruleOver(path, kind)
+    const group = groups.get(rule.path) ?? { ...rule, left: [] }
+    groups.set(rule.path, group)
+    group.left.push(lastName(path))
   }
-  return [...groups]
+  return [...groups.values()]
 })
+function ruleOver(path: string, kind: ThingKind): { path: string; kind: Rule['kind'] } {
+  const names = namesOf(path)
+  if (kind === 'volume') return { path, kind }
+  if (kind === 'object') return { path: `${pathOf(...names.slice(0, 4))}/*`, kind }
+  return names.length > 3 ? { path: pathOf(...names.slice(0, 3)), kind: 'schema' } : { path, kind: 'thing' }
+}
 const isNew = (path: string) =>
   before !== null && !before.taken.first.some((thing) => thing.path === path) && before.taken.count <= before.taken.first.length
 const names = (rule: Rule) => of(rule)?.first.slice(0, 4) ?? []
 
 // Paths to choose from while a pattern is typed.
 const suggestions = ref<string[]>([])
-async function suggest(pattern: string) {
-  const parent = pattern.split('/').slice(0, -1).join('/')
+async function suggest({ pattern, kind }: Rule) {
+  // A namespace lists all that is in it, however long its path.
+  const depth = kind === 'object' || kind === 'volume' ? 2 : pattern.split('/').length - 1
+  const parent = pattern
+    .split('/')
+    .slice(0, Math.min(depth, pattern.split('/').length - 1))
+    .join('/')
   if (/[*?]/.test(parent)) return
   const things = await $fetch<EstateThing[]>(`/api/estate/children${parent ? `?path=${encodeURIComponent(parent)}` : ''}`).catch(() => [])
   suggestions.value = things
@@ -63,8 +78,8 @@ async function suggest(pattern: string) {
       <UButton size="sm" class="self-center" @click="add('take')">Add a rule</UButton>
     </div>
     <p v-if="draft.rules.length === 0" class="soft mt-2 border-t border-[var(--line)] py-3 text-[13px]">
-      No rule yet, so nothing is taken. A rule names databases, schemas or tables by their path; <span class="mono">*</span> stands for any
-      characters, <span class="mono">?</span> for one.
+      No rule yet, so nothing is taken. A rule names databases, schemas or tables, or namespaces and what is in them, by their path;
+      <span class="mono">*</span> stands for any characters, <span class="mono">?</span> for one.
     </p>
     <div v-else class="rule mt-2 border-y border-[var(--line)]">
       <div
@@ -100,18 +115,29 @@ async function suggest(pattern: string) {
           aria-label="Take or leave"
         />
         <USelect v-model="rule.kind" :items="KINDS" value-key="value" size="sm" variant="ghost" aria-label="Kind" />
-        <input
-          v-model="rule.pattern"
-          list="rule-paths"
-          :placeholder="FORM[rule.kind]"
-          :aria-label="`Pattern of rule ${i + 1}`"
-          :aria-invalid="Boolean(trouble(rule))"
-          class="mono w-full border-b bg-transparent py-0.5 outline-none"
-          :class="trouble(rule) ? 'border-[var(--iron)]' : 'border-[var(--line-strong)] focus:border-[var(--ink)]'"
-          spellcheck="false"
-          @focus="suggest(rule.pattern)"
-          @input="suggest(rule.pattern)"
-        />
+        <span class="grid">
+          <input
+            v-model="rule.pattern"
+            list="rule-paths"
+            :placeholder="formOf(rule.kind)"
+            :aria-label="`Pattern of rule ${i + 1}`"
+            :aria-invalid="Boolean(trouble(rule))"
+            class="mono w-full border-b bg-transparent py-0.5 outline-none"
+            :class="trouble(rule) ? 'border-[var(--iron)]' : 'border-[var(--line-strong)] focus:border-[var(--ink)]'"
+            spellcheck="false"
+            @focus="suggest(rule)"
+            @input="suggest(rule)"
+          />
+          <input
+            v-if="isOfCluster(rule)"
+            :value="rule.labels ?? ''"
+            :aria-label="`Labels of rule ${i + 1}`"
+            :placeholder="rule.kind === 'namespace' ? 'whatever its labels, or team=gates' : 'whatever its labels, or app in (gate, desk)'"
+            class="mono w-full bg-transparent py-0.5 text-[12px] outline-none placeholder:text-[var(--soft)]"
+            spellcheck="false"
+            @input="rule.labels = ($event.target as HTMLInputElement).value || undefined"
+          />
+        </span>
         <span class="num font-semibold" :class="{ soft: rule.act === 'leave' }">{{
           of(rule) ? (rule.act === 'leave' && of(rule)!.count > 0 ? '−' : '') + countInWords(of(rule)!.count) : ''
         }}</span>
@@ -143,7 +169,7 @@ async function suggest(pattern: string) {
         </button>
       </div>
       <div
-        v-for="[path, left] in leftOver"
+        v-for="{ path, kind, left } in leftOver"
         :key="path"
         class="grid min-h-9 grid-cols-[20px_212px_36px_minmax(0,1fr)_auto] items-center gap-x-2 text-[13px]"
         data-left-over
@@ -154,8 +180,8 @@ async function suggest(pattern: string) {
           ><span class="soft">: {{ left.slice(0, 4).join(', ') }}</span></span
         >
         <span class="flex gap-3"
-          ><button class="lnk" @click="add('take', path, namesOf(path).length === 3 ? 'schema' : 'thing')">Take</button
-          ><button class="lnk" @click="add('leave', path, namesOf(path).length === 3 ? 'schema' : 'thing')">Leave</button></span
+          ><button class="lnk" @click="add('take', path, kind)">Take</button
+          ><button class="lnk" @click="add('leave', path, kind)">Leave</button></span
         >
       </div>
     </div>

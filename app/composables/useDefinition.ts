@@ -1,26 +1,36 @@
 import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { SelectionView, StoreView } from '~~/server/views'
+import type { EstateSource, SelectionView, StoreView } from '~~/server/views'
 
 const KINDS = { 2: 'database', 3: 'schema', 4: 'thing' } as const
+const OF_CLUSTERS = { 2: 'namespace', 3: 'namespace', 4: 'volume', 5: 'object' } as const
 
-/** The rule that takes what lies at a path. */
-export function ruleFor(path: string, act: Rule['act'] = 'take'): Rule {
-  const depth = Math.min(4, Math.max(2, namesOf(path).length)) as 2 | 3 | 4
-  return { id: crypto.randomUUID(), act, kind: KINDS[depth], pattern: path }
+/** The rule that takes what lies at a path of a server or of a cluster. */
+export function ruleFor(path: string, isCluster: boolean, act: Rule['act'] = 'take'): Rule {
+  const depth = Math.max(2, namesOf(path).length)
+  const kind = isCluster ? OF_CLUSTERS[Math.min(5, depth) as 2 | 3 | 4 | 5] : KINDS[Math.min(4, depth) as 2 | 3 | 4]
+  return { id: crypto.randomUUID(), act, kind, pattern: path }
 }
 
 /** A definition that is being written, with what its rules take evaluated as they are typed. */
 export function useDefinition(saved: VesselDefinition | null, take: string[], slug: string | null) {
   const blank: VesselDefinition = {
-    rules: take.map((path) => ruleFor(path)),
+    rules: take.map((path) => ruleFor(path, false)),
     store: '',
     promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
     readers: READERS.default,
     log: defaultLog(false),
   }
   const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
+  const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
+  // Which kind of source a path leads into is only known when the sources are.
+  watch(sources, (list) => {
+    const clusters = new Set(list?.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))
+    for (const rule of draft.rules) {
+      if (take.includes(rule.pattern) && clusters.has(namesOf(rule.pattern)[0]!)) rule.kind = ruleFor(rule.pattern, true).kind
+    }
+  })
   const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>('/api/stores')
   watch(stores, (list) => {
     if (!draft.store && list?.[0]) draft.store = list[0].name

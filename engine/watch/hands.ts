@@ -1,5 +1,5 @@
 import { select } from '../../core/selection/rules'
-import { lastName, namesOf, pathOf } from '../../core/things/thing'
+import { CLUSTER_WIDE, lastName, namesOf, pathOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
@@ -139,15 +139,24 @@ async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promis
   return last?.state === 'failed' ? { id: last.id, at: last.at, what: last.error?.what ?? 'its last run failed.' } : null
 }
 
+/** The schema or the namespace that something would be protected with; null for what is nobody's to protect. */
+function placeOf({ kind, path }: Thing): { path: string; name: string } | null {
+  const [source, place, schema] = namesOf(path)
+  if (kind === 'table') return { path: pathOf(source!, place!, schema!), name: `${place} / ${schema}` }
+  const isOwn = place === CLUSTER_WIDE || place?.startsWith('kube-')
+  return (kind === 'object' || kind === 'volume') && !isOwn ? { path: pathOf(source!, place!), name: `${source} / ${place}` } : null
+}
+
 /** What no vessel protects, by schema, the heaviest first. */
 export async function unclaimed(engine: EngineContext): Promise<Unclaimed[]> {
   const { things, claims } = await claimed(engine)
   const found = new Map<string, Unclaimed>()
   for (const thing of things) {
-    if (thing.kind !== 'table' || claims.has(thing.path)) continue
-    const [source, database, schema] = namesOf(thing.path)
-    const path = pathOf(source!, database!, schema!)
-    const entry = found.get(path) ?? { path, name: `${database} / ${schema}`, tables: 0, bytes: 0 }
+    if (claims.has(thing.path)) continue
+    const place = placeOf(thing)
+    if (!place) continue
+    const { path } = place
+    const entry = found.get(path) ?? { ...place, tables: 0, bytes: 0 }
     entry.tables++
     entry.bytes += thing.facts.bytes ?? 0
     found.set(path, entry)

@@ -8,7 +8,10 @@ const router = useRouter()
 const path = computed(() => (Array.isArray(route.params.path) ? route.params.path : [route.params.path ?? '']).filter(Boolean).join('/'))
 const names = computed(() => (path.value ? namesOf(path.value) : []))
 /** The containers whose columns are open: the sources, and every container on the way to the selected thing. */
-const opened = computed(() => [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, 4))
+const opened = computed(() =>
+  [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, isCluster.value ? 3 : 4),
+)
+const isCluster = computed(() => source.value?.kind === 'kubernetes')
 const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources')
 onChange((change) => change.about === 'estate', refresh, 1000)
 const connecting = computed({
@@ -16,6 +19,11 @@ const connecting = computed({
   set: (open) => void router.replace({ query: { ...route.query, connect: open ? '1' : undefined } }),
 })
 const selected = shallowRef<EstateThing | null>(null)
+const among = shallowRef<EstateThing[]>([])
+function select(thing: EstateThing | null, beside: EstateThing[]) {
+  selected.value = thing
+  among.value = beside
+}
 const source = computed(() => sources.value?.find(({ name }) => name === names.value[0]) ?? null)
 
 // What is picked to be protected together.
@@ -24,6 +32,7 @@ function pick(thing: string) {
   tray.value = tray.value.includes(thing) ? tray.value.filter((other) => other !== thing) : [...tray.value, thing]
 }
 const totals = shallowRef<EstateThing[]>([])
+const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) => sum + (thing.kind === kind ? thing.tables : 0), 0)
 </script>
 
 <template>
@@ -33,13 +42,11 @@ const totals = shallowRef<EstateThing[]>([])
         <template v-if="sources?.length === 0">Nothing is connected yet.</template>
         <template v-else-if="sources"
           >{{ capital(numberInWords(sources.length)) }} {{ sources.length === 1 ? 'source' : 'sources' }},
-          {{ bytesInWords(totals.reduce((sum, thing) => sum + thing.bytes, 0)) }} in
-          {{
-            plural(
-              totals.reduce((sum, thing) => sum + thing.tables, 0),
-              'table',
-            )
-          }}<template v-if="totals.some((thing) => thing.cover !== 'all')"
+          {{ bytesInWords(totals.reduce((sum, thing) => sum + thing.bytes, 0)) }} in {{ plural(sumOf('server'), 'table')
+          }}<template v-if="sumOf('cluster') > 0">
+            and {{ plural(sumOf('cluster'), 'thing') }} of
+            {{ totals.filter(({ kind }) => kind === 'cluster').length === 1 ? 'a cluster' : 'clusters' }}</template
+          ><template v-if="totals.some((thing) => thing.cover !== 'all')"
             >; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unclaimed</NuxtLink></template
           >.</template
         >
@@ -48,7 +55,7 @@ const totals = shallowRef<EstateThing[]>([])
     </div>
     <ErrorNote v-if="error && !sources" :error="error" class="mx-6" />
     <p v-else-if="sources?.length === 0" class="soft max-w-xl px-6 py-4">
-      Connect a PostgreSQL server first. Its databases, schemas and tables then stand here, with who protects them.
+      Connect a PostgreSQL server or a cluster first. What is in it then stands here, with who protects it.
     </p>
     <div v-else class="flex min-h-0 flex-1 border-t border-[var(--line)]">
       <div class="flex min-w-0 flex-1 overflow-x-auto">
@@ -59,12 +66,12 @@ const totals = shallowRef<EstateThing[]>([])
           :open="opened[i + 1] ?? null"
           :path="path"
           :tray="tray"
-          @selected="selected = $event"
+          @selected="select"
           @pick="pick"
           @loaded="container === null && (totals = $event)"
         />
       </div>
-      <EstateFacts :thing="selected" :source="source" />
+      <EstateFacts :thing="selected" :source="source" :among="among" />
     </div>
     <div v-if="tray.length > 0" class="sheet flex items-center gap-4 px-6 py-2.5 text-[13px]">
       <b class="shrink-0 font-semibold">{{ plural(tray.length, 'thing') }} picked</b>

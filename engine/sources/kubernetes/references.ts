@@ -10,6 +10,7 @@ export interface Reference {
   wide?: boolean
 }
 
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
 type Fields = Record<string, any> // Specs have any shape; what is not as expected refers to nothing.
 
 const core = (kind: string, name: unknown): Reference[] => (typeof name === 'string' && name !== '' ? [{ group: '', kind, name }] : [])
