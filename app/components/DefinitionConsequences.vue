@@ -68,6 +68,13 @@ const words = computed(() => {
         </dd>
         <dd />
       </div>
+      <div v-if="taken && taken.objects > 0" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Of clusters</dt>
+        <dd>
+          <b class="font-semibold">{{ plural(taken.objects, 'object') }}</b>, {{ plural(taken.volumes, 'volume') }}
+        </dd>
+        <dd />
+      </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
         <dt class="soft">Size</dt>
         <dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { CONTAINER_KINDS } from '~~/core/things/thing'
+import { CLUSTER_WIDE, CONTAINER_KINDS } from '~~/core/things/thing'
 import type { EstateThing } from '~~/server/views'
 
 const { container, open, path, tray } = defineProps<{ container: string | null; open: string | null; path: string; tray: string[] }>()
@@ -17,11 +17,13 @@ const filter = ref('')
 const ORDER = 'server cluster database schema namespace table materialized-view view function sequence type extension volume object'.split(
   ' ',
 )
+const nameOf = ({ name }: EstateThing) => (name === CLUSTER_WIDE ? 'cluster-wide' : name)
 const kindOf = (thing: EstateThing) => thing.facts.kind ?? thing.kind
 const things = computed(() =>
   [...(data.value ?? [])].sort(
     (a, b) =>
       ORDER.indexOf(a.kind) - ORDER.indexOf(b.kind) ||
+      Number(a.name === CLUSTER_WIDE) - Number(b.name === CLUSTER_WIDE) ||
       b.bytes - a.bytes ||
       kindOf(a).localeCompare(kindOf(b)) ||
       a.name.localeCompare(b.name),
@@ -90,7 +92,7 @@ const title = computed(() =>
             class="mono cut flex-1"
             :class="shown[item.index]!.goneAt ? 'soft line-through' : ''"
             :title="shown[item.index]!.name"
-            >{{ shown[item.index]!.name }}</NuxtLink
+            >{{ nameOf(shown[item.index]!) }}</NuxtLink
           >
           <span class="soft num text-[12px]">
             <template v-if="shown[item.index]!.goneAt">gone</template>

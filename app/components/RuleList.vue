@@ -132,7 +132,7 @@ async function suggest({ pattern, kind }: Rule) {
             v-if="isOfCluster(rule)"
             :value="rule.labels ?? ''"
             :aria-label="`Labels of rule ${i + 1}`"
-            :placeholder="rule.kind === 'namespace' ? 'whatever its labels, or team=gates' : 'whatever its labels, or app in (gate, desk)'"
+            :placeholder="rule.kind === 'namespace' ? 'any labels, or team=gates' : 'any labels, or app=gate,!old'"
             class="mono w-full bg-transparent py-0.5 text-[12px] outline-none placeholder:text-[var(--soft)]"
             spellcheck="false"
             @input="rule.labels = ($event.target as HTMLInputElement).value || undefined"

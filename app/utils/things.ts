@@ -10,3 +10,13 @@ export function sizeOf(thing: PointThing): string {
   if (thing.rows !== null) return countInWords(thing.rows)
   return thing.kind === 'table' ? 'partitioned' : kindInWords(thing.kind)
 }
+
+/** What rules take, in a few words. */
+export function whatOf({ tables, objects, volumes }: { tables: number; objects: number; volumes: number }): string {
+  const parts = [
+    tables > 0 || objects === 0 ? plural(tables, 'table') : '',
+    objects > 0 ? plural(objects, 'object') : '',
+    volumes > 0 ? plural(volumes, 'volume') : '',
+  ].filter(Boolean)
+  return parts.length > 1 ? `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}` : parts[0]!
+}

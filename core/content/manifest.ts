@@ -166,6 +166,70 @@ export interface DatabaseManifest {
   largeObjects?: LargeObjectsManifest | null
 }
 
+/** An object of a cluster as it is kept: without what the cluster writes itself. */
+export interface ObjectEntry {
+  path: string
+  group: string
+  version: string
+  kind: string
+  name: string
+  labels: Record<string, string>
+  /** SHA-256 of its canonical JSON. */
+  digest: string
+  bytes: number
+  /** Which of the namespace's lines it is. */
+  line: number
+  /** Paths of what it uses. */
+  uses: string[]
+  /** It belongs to no namespace, and is kept because something here needs it. */
+  wide?: boolean
+}
+
+/** A file, folder or link of a volume. */
+export interface FileEntry {
+  /** Below the volume's root, without a slash before it. */
+  path: string
+  type: 'file' | 'folder' | 'link' | 'hard-link' | 'pipe' | 'device'
+  mode: number
+  uid: number
+  gid: number
+  /** In milliseconds since 1970. */
+  mtime: number
+  size: number
+  /** Where a link leads. */
+  target?: string
+  sha256?: string
+  chunks?: string[]
+}
+
+export interface VolumeManifest {
+  path: string
+  claim: string
+  storageClass: string
+  capacity: string
+  /** Whether a snapshot of it was read, or the volume itself while it was in use. */
+  how: 'snapshot' | 'in place'
+  /** When the snapshot was taken, or when reading ended. */
+  at: string
+  files: number
+  bytes: number
+  /** SHA-256 over the digests of all files in the order of their paths. */
+  fingerprint: string
+  /** The chunks that hold its entries (`FileEntry[]`) as JSON. */
+  entries: string[]
+}
+
+export interface NamespaceManifest {
+  name: string
+  at: string
+  labels: Record<string, string>
+  objects: ObjectEntry[]
+  /** The chunks that hold the objects, a line of canonical JSON each, in the order of `objects`. */
+  chunks: string[]
+  volumes: VolumeManifest[]
+  missing: Missing[]
+}
+
 export interface Manifest {
   format: 1
   kind: 'full' | 'synthetic'
@@ -173,6 +237,8 @@ export interface Manifest {
   member: string
   server: { version: string; versionNumber: number; systemId: string }
   databases: DatabaseManifest[]
+  /** Of a cluster; absent in all others. */
+  namespaces?: NamespaceManifest[]
 }
 
 /** What is in the store under a point's id, sealed; a point exists when this does. */

@@ -5,6 +5,9 @@ import type { Selection } from './rules'
 export interface Few {
   count: number
   tables: number
+  /** Objects of clusters, and their volumes. */
+  objects: number
+  volumes: number
   bytes: number
   rows: number
   /** By kind, the most frequent first. */
@@ -25,17 +28,21 @@ const FIRST = 40
 
 export function few(things: Thing[]): Few {
   const kinds = new Map<ThingKind, number>()
-  let [bytes, rows, tables] = [0, 0, 0]
+  let [bytes, rows, tables, objects, volumes] = [0, 0, 0, 0, 0]
   for (const { kind, facts } of things) {
     kinds.set(kind, (kinds.get(kind) ?? 0) + 1)
     bytes += facts.bytes ?? 0
     rows += facts.rows ?? 0
     if (kind === 'table') tables++
+    if (kind === 'object') objects++
+    if (kind === 'volume') volumes++
   }
   const heaviest = [...things].sort((a, b) => (b.facts.bytes ?? -1) - (a.facts.bytes ?? -1)).slice(0, FIRST)
   return {
     count: things.length,
     tables,
+    objects,
+    volumes,
     bytes,
     rows,
     kinds: [...kinds].sort((a, b) => b[1] - a[1]),

@@ -3,8 +3,9 @@ import { lastName, pathOf } from '../../core/things/thing'
 import { thingKey } from '../../core/restore/sql'
 import { existsAt } from '../../core/restore/target'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
-import { accessOf } from '../catalog/sources'
+import { accessOf, thingsPresent } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import { namespaceThings } from './namespace-things'
 import { noRows, openPoint } from '../points/open'
 import { inspectTarget } from '../sources/postgres/inspect'
 
@@ -32,6 +33,11 @@ export async function pointContents(engine: EngineContext, pointId: string, with
   const point = await openPoint(engine, pointId, noRows)
   const contents: PointContents = { things: [], schemas: {}, trouble: null }
   for (const { member, manifest } of point.members) {
+    if (manifest.namespaces) {
+      // Discovery watches clusters, so what it knows is what is there.
+      const present = withNow ? new Set((await thingsPresent(engine, member)).map(({ path }) => path)) : null
+      for (const namespace of manifest.namespaces) contents.things.push(...namespaceThings(member, namespace, present))
+    }
     for (const database of manifest.databases) {
       const asking = withNow ? accessOf(engine, member).then((access) => inspectTarget(access, database.name, false)) : null
       const target = await asking?.catch((error: unknown) => {

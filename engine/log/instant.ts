@@ -213,6 +213,15 @@ export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberV
   return opening
 }
 
+/** A member that can be read: of a database by reckoning, of a cluster as its mark is. */
+export type Readable = Pick<MemberView, 'manifest' | 'store' | 'ready'>
+
+async function readableOf(store: Store, chain: ResolvedChain): Promise<Readable> {
+  const manifest = await readJson<Manifest>(store, chain.marks[0]!.manifest)
+  if (!manifest.namespaces) return viewOfChain(store, chain)
+  return { manifest, store: InstantStore.over(store), ready: async () => undefined }
+}
+
 async function makeView(store: Store, { marks, logs, position, at, later }: ResolvedChain): Promise<MemberView> {
   const [full, ...nets] = marks
   const from = {
@@ -256,23 +265,24 @@ export async function chainFrom(
 }
 
 /** One artifact that is no full, with what it builds upon. */
-export async function viewOfArtifact(engine: EngineContext, store: Store, vesselId: string, id: string): Promise<MemberView> {
+export async function viewOfArtifact(engine: EngineContext, store: Store, vesselId: string, id: string): Promise<Readable> {
   const { artifacts } = await lanesOf(engine, vesselId)
   const own = artifacts.find((artifact) => artifact.id === id)
-  const chain = own && new Chains(artifacts).to(own.member, own.to)
-  if (!own || !chain) throw notRestorable('Something that this point builds upon is missing.')
+  // What builds upon nothing is all that is needed; positions of clusters say nothing.
+  const needed = own?.parent === null ? [own] : own && new Chains(artifacts).to(own.member, own.to)?.artifacts
+  if (!own || !needed) throw notRestorable('Something that this point builds upon is missing.')
   const marks = await stored(
     engine,
-    chain.artifacts.map((artifact) => artifact.id),
+    needed.map((artifact) => artifact.id),
   )
-  return viewOfChain(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true, later: false })
+  return readableOf(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true, later: false })
 }
 
 /** Opens any instant of a vessel. */
 export async function openInstant(engine: EngineContext, id: string, ref: InstantRef, need: Need): Promise<OpenPoint> {
   const { vessel, at, chains } = await resolveInstant(engine, ref)
   const store = await openStore(engine, { id: chains[0]!.marks[0]!.storeId! })
-  const opened = await Promise.all(chains.map((chain) => viewOfChain(store, chain)))
+  const opened = await Promise.all(chains.map((chain) => readableOf(store, chain)))
   await readyAll(opened, need)
   return {
     id,

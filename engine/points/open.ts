@@ -1,11 +1,11 @@
-import type { DatabaseManifest, Manifest, TableManifest } from '../../core/content/manifest'
+import type { DatabaseManifest, Manifest, NamespaceManifest, TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import { readRef } from '../../core/chain/instant-ref'
+import { isWithin, pathOf } from '../../core/things/thing'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { InstantStore } from '../log/instant-store'
-import { openInstant, viewOfArtifact } from '../log/instant'
-import type { MemberView } from '../log/view'
+import { openInstant, viewOfArtifact, type Readable } from '../log/instant'
 import { readManifest } from '../runs/manifests'
 import type { Store } from '../store/store'
 
@@ -73,12 +73,23 @@ async function openStoredPoint(engine: EngineContext, id: string, need: Need): P
   }
 }
 
-export async function readyAll(views: MemberView[], need: Need): Promise<void> {
+export async function readyAll(views: Readable[], need: Need): Promise<void> {
   for (const view of views) await view.ready(need)
 }
 
 /** The source is what paths begin with. */
 export const bySource = (manifest: Manifest) => ({ member: manifest.member, manifest })
+
+/** A namespace of a point that holds what is at a path. */
+export function namespaceIn(point: OpenPoint, path: string): NamespaceManifest {
+  for (const { member, manifest } of point.members) {
+    const found = manifest.namespaces?.find(
+      ({ name, objects }) => isWithin(path, pathOf(member, name)) || objects.some((one) => one.path === path),
+    )
+    if (found) return found
+  }
+  throw notIn(point, path)
+}
 
 /** A table of a point by its path. */
 export function tableIn(point: OpenPoint, path: string): { table: TableManifest; database: DatabaseManifest; member: string } {
@@ -92,9 +103,9 @@ export function tableIn(point: OpenPoint, path: string): { table: TableManifest;
 }
 
 /** Why a thing is not in a point, as far as the point knows. */
-function notIn(point: OpenPoint, path: string): VesselError {
+export function notIn(point: OpenPoint, path: string): VesselError {
   const missing = point.members
-    .flatMap(({ manifest }) => manifest.databases.flatMap((database) => database.missing))
+    .flatMap(({ manifest }) => [...manifest.databases, ...(manifest.namespaces ?? [])].flatMap((place) => place.missing))
     .find((one) => one.path === path && !one.note)
   return new VesselError('not_in_point', {
     what: missing ? `${path} can’t be read at this instant. ${missing.reason}` : `${path} is not in this point.`,

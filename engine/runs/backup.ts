@@ -1,9 +1,10 @@
 import { randomUUID } from 'node:crypto'
-import type { DatabaseManifest, Manifest, Missing, PointRecord } from '../../core/content/manifest'
+import type { DatabaseManifest, Missing, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
-import { isSelectable } from '../../core/things/thing'
 import { accessOf, openSource } from '../catalog/sources'
+import { namesOf } from '../../core/things/thing'
+import type { SourceKind } from '../sources/adapter'
 import { openStore } from '../catalog/stores'
 import type { BreakKind } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
@@ -15,6 +16,7 @@ import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
 import { snapshotOnLog } from '../log/begin'
 import { memberOf } from '../log/names'
+import { piecesOf, type Piece } from './pieces'
 import { commitPoint, newestManifest, writeJson, type FinishedMember } from './manifests'
 
 type Details = { name: string | null; comment: string | null }
@@ -24,6 +26,8 @@ interface Yield {
   members: FinishedMember[]
   entries: PointRecord['members']
   missing: Missing[]
+  /** Whether some of it was read without being held still, so that it is as after a crash. */
+  asFound?: boolean
 }
 
 /** A backup of a vessel: all of it read in full, or computed from what came before, as one recovery point. */
@@ -32,7 +36,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
   const writer = new ContentWriter(store, run.id)
   const id = randomUUID()
   try {
-    const { members, entries, missing } =
+    const { members, entries, missing, asFound } =
       what === 'full' ? await full(run, vessel, store, writer) : await derived(run, vessel, store, writer, what)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
@@ -43,7 +47,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
         run: run.id,
         at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
         ...details,
-        consistency: 'each sound',
+        consistency: asFound ? 'as found' : 'each sound',
         complete: missing.every(({ note }) => note),
         members: entries,
       }
@@ -61,10 +65,10 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
 }
 
 async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<Yield> {
-  const members = await captureMembers(run, vessel, store, writer)
-  const missing = members.flatMap((member) => member.manifest.databases.flatMap((database) => database.missing))
-  if (members.every((member) => member.manifest.databases.every(isEmpty))) throw nothingTaken(missing)
-  return { members, entries: members.map(entryOf), missing }
+  const members = await captureMembers(run, vessel, store, writer, await sourceNames(run))
+  const missing = members.flatMap(({ piece }) => piece.missing)
+  if (members.every(({ piece }) => piece.isEmpty)) throw nothingTaken(missing)
+  return { members, entries: members.map(entryOf), missing, asFound: members.some(({ piece }) => piece.isCluster) }
 }
 
 /** The holes that a point ends: of content that can't be read by a full, of single tables by whatever reads them whole. */
@@ -92,9 +96,13 @@ async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, 
 async function derived(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, what: Derived): Promise<Yield> {
   const { members: lanes } = await lanesOf(run.engine, vessel.id)
   if (lanes.length === 0) throw noFull(vessel)
+  // What a cluster holds is read again whole; what has not changed of it is in the store already.
+  const clusters = await sourceNames(run, 'kubernetes')
+  const captured = await captureMembers(run, vessel, store, writer, clusters)
   const members: DerivedMember[] = []
-  for (const member of lanes) members.push(await computed(run, vessel, store, writer, member, what))
-  const entries = members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
+  for (const member of lanes)
+    if (!clusters.includes(namesOf(member)[0]!)) members.push(await computed(run, vessel, store, writer, member, what))
+  const entries: PointRecord['members'] = members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
     member,
     artifact,
     kind,
@@ -106,7 +114,12 @@ async function derived(run: RunContext, vessel: Vessel, store: Store, writer: Co
     era,
     ...(parent ? { parent } : {}),
   }))
-  return { members, entries, missing: members.flatMap((member) => member.missing) }
+  return {
+    members: [...members, ...captured],
+    entries: [...entries, ...captured.map(entryOf)],
+    missing: [...members, ...captured.map(({ piece }) => piece)].flatMap(({ missing }) => missing),
+    asFound: captured.length > 0,
+  }
 }
 
 /** From the log where it is followed; else a differential is made by comparing checksums with the source. */
@@ -146,13 +159,22 @@ function nothingTaken(missing: Missing[]): VesselError {
   })
 }
 
-async function captureMembers(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<CapturedMember[]> {
-  const sources = await run.engine.db.selectFrom('source').select('name').orderBy('name').execute()
-  const names = sources.map(({ name }) => name).filter((name) => takesFrom(vessel.definition.rules, name))
+async function sourceNames(run: RunContext, kind?: SourceKind): Promise<string[]> {
+  const rows = await run.engine.db.selectFrom('source').select(['name', 'kind']).orderBy('name').execute()
+  return rows.filter((row) => kind === undefined || row.kind === kind).map(({ name }) => name)
+}
+
+async function captureMembers(
+  run: RunContext,
+  vessel: Vessel,
+  store: Store,
+  writer: ContentWriter,
+  sources: string[],
+): Promise<CapturedMember[]> {
+  const names = sources.filter((name) => takesFrom(vessel.definition.rules, name))
   const members: CapturedMember[] = []
   for (const name of names) {
     const { id: sourceId, source } = await openSource(run.engine, name)
-    const access = await accessOf(run.engine, name)
     const eras = new Map<string, string>()
     let last = writer.stored
     const manifest = await source.capture({
@@ -162,24 +184,15 @@ async function captureMembers(run: RunContext, vessel: Vessel, store: Store, wri
       writer,
       earlier: (database) => earlierOf(run, store, vessel, name, database),
       snapshot: async (database) => {
-        const exact = await snapshotOnLog(run.engine, vessel, access, database, (why) => run.say('warning', why))
+        const exact = await snapshotOnLog(run.engine, vessel, await accessOf(run.engine, name), database, (why) => run.say('warning', why))
         if (exact) eras.set(database, exact.era)
         return exact
       },
     })
-    for (const database of manifest.databases) {
-      const own = { ...manifest, databases: [database] }
-      const names = await writeJson(writer, own)
-      const at = run.engine.clock.ofSource(new Date(database.at))
-      members.push({
-        artifact: randomUUID(),
-        sourceId,
-        at,
-        manifest: own,
-        names,
-        era: eras.get(database.name) ?? '',
-        stored: writer.stored - last,
-      })
+    for (const piece of piecesOf(manifest)) {
+      const names = await writeJson(writer, piece.manifest)
+      const at = run.engine.clock.ofSource(new Date(piece.at))
+      members.push({ artifact: randomUUID(), sourceId, at, piece, names, era: eras.get(piece.name) ?? '', stored: writer.stored - last })
       last = writer.stored
     }
   }
@@ -203,25 +216,12 @@ async function earlierOf(
 }
 
 interface CapturedMember extends FinishedMember {
-  manifest: Manifest
+  piece: Piece
   names: string[]
   era: string
 }
 
-const isEmpty = ({ tables, others, largeObjects }: DatabaseManifest) =>
-  tables.length === 0 && !others.some(({ path }) => isSelectable(path)) && !largeObjects
-
-function entryOf({ artifact, manifest, names, era }: CapturedMember): PointRecord['members'][number] {
-  const database = manifest.databases[0]!
-  const sum = (field: 'rows' | 'bytes') => database.tables.reduce((all, table) => all + table[field], 0)
-  return {
-    member: memberOf(manifest.member, database.name),
-    artifact,
-    kind: 'full',
-    position: database.position,
-    era,
-    rows: sum('rows'),
-    bytes: sum('bytes'),
-    manifest: names,
-  }
+function entryOf({ artifact, piece, names, era }: CapturedMember): PointRecord['members'][number] {
+  const { position, rows, bytes } = piece
+  return { member: memberOf(piece.manifest.member, piece.name), artifact, kind: 'full', position, era, rows, bytes, manifest: names }
 }

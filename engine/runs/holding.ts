@@ -15,9 +15,10 @@ async function pathsIn(engine: EngineContext, point: string): Promise<string[]> 
   const known = cache.get(point)
   if (known) return known
   const { members } = await openPoint(engine, point, noRows)
-  const paths = members.flatMap(({ manifest }) =>
-    manifest.databases.flatMap(({ tables, others }) => [...tables, ...others].map(({ path }) => path)),
-  )
+  const paths = members.flatMap(({ manifest }) => [
+    ...manifest.databases.flatMap(({ tables, others }) => [...tables, ...others].map(({ path }) => path)),
+    ...(manifest.namespaces ?? []).flatMap(({ objects, volumes }) => [...objects, ...volumes].map(({ path }) => path)),
+  ])
   if (paths.length <= CACHED_PATHS) cache.set(point, paths)
   if (cache.size > CACHED_POINTS) cache.delete(cache.keys().next().value!)
   return paths

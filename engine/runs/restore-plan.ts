@@ -31,6 +31,8 @@ export interface PlannedDatabase {
 export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedDatabase[]> {
   const planned: PlannedDatabase[] = []
   for (const { member, manifest } of point.members) {
+    for (const { name } of manifest.namespaces ?? [])
+      if (wish.picks.some((pick) => isWithin(pick, pathOf(member, name)))) throw notYet(member, name)
     for (const database of manifest.databases) {
       const root = pathOf(member, database.name)
       if (!wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
@@ -46,6 +48,13 @@ export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wi
   }
   return planned
 }
+
+const notYet = (cluster: string, namespace: string) =>
+  new VesselError('cluster_restore', {
+    what: `What is in ${namespace} of ${cluster} can be looked into and taken out, and can’t be brought back into a cluster yet.`,
+    touched: 'Nothing was changed.',
+    next: 'Take out its manifests and files, and apply them yourself.',
+  })
 
 async function planDatabase(
   engine: EngineContext,

@@ -1,6 +1,6 @@
-import { VesselError } from '../../core/errors'
 import type { ClusterAccess } from './kubernetes/access'
 import { ClusterClient } from './kubernetes/client'
+import { captureCluster } from './kubernetes/capture'
 import { discover as discoverCluster } from './kubernetes/discover'
 import { probe as probeCluster } from './kubernetes/probe'
 import { watch as watchCluster } from './kubernetes/watch'
@@ -50,13 +50,6 @@ function clusterAdapter(access: ClusterAccess): SourceAdapter {
       }
     },
     watch: (changed, signal) => withClient((client) => watchCluster(client, changed, signal)),
-    capture: () =>
-      Promise.reject(
-        new VesselError('cluster_capture', {
-          what: `${access.name} is a cluster, and what is in clusters can’t be backed up yet.`,
-          touched: 'Nothing was changed.',
-          next: 'Leave it out of this vessel for now.',
-        }),
-      ),
+    capture: (job) => withClient((client) => captureCluster(client, job)),
   }
 }

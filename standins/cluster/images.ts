@@ -22,6 +22,7 @@ const IMAGES: Record<string, Image> = {
   weather: { entry: idle, commands: {} },
   'tide-report': { entry: ['sleep', '1'], commands: {} },
   reader: { entry: idle, commands: {} },
+  debian: { entry: idle, commands: {} },
 }
 
 /** Programs that are in every image, as in any small Linux. */

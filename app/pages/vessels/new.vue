@@ -35,7 +35,7 @@ onBeforeRouteLeave(
           >A new vessel: what belongs together?</template
         >
         <template v-else
-          >{{ name || 'The new vessel' }} takes {{ plural(definition.selection.value.taken.tables, 'table') }},
+          >{{ name || 'The new vessel' }} takes {{ whatOf(definition.selection.value.taken) }},
           {{ bytesInWords(definition.selection.value.taken.bytes) }}.</template
         >
       </PageSentence>

@@ -1,29 +1,41 @@
 import { objectPath, pathOf, volumePath, CLUSTER_WIDE, type Thing } from '../../../core/things/thing'
 import { ApiFailure, type ApiResource, type ClusterClient, type KubeObject } from './client'
 import { isMadeByCluster, thingKinds } from './kinds'
+import { isOurs } from './temporary'
 import { chooses, referencesOf } from './references'
 import { bytesOf, snapshotDrivers } from './storage'
 
-interface Found {
+export interface Found {
   resource: ApiResource
   object: KubeObject
   path: string
 }
 
-/** Everything that the cluster holds: namespaces, what was put into them, their volumes, and what they need of the cluster. */
-export async function* discover(client: ClusterClient): AsyncGenerator<Thing> {
+/** A cluster as it is at a moment: its namespaces and the objects that were put into it. */
+export interface Survey {
+  version: string
+  resources: ApiResource[]
+  namespaces: KubeObject[]
+  found: Found[]
+  /** Kinds that can't be listed, as roles name them. */
+  closed: string[]
+  /** Storage drivers that take snapshots. */
+  drivers: Set<string>
+}
+
+export async function survey(client: ClusterClient): Promise<Survey> {
   const { name } = client.access
-  const version = await client.ask<{ gitVersion: string }>('/version')
+  const { gitVersion } = await client.ask<{ gitVersion: string }>('/version')
   const resources = await client.resources()
-  const namespaces = resources.find(({ group, plural }) => group === '' && plural === 'namespaces')
-  const homes: KubeObject[] = []
-  if (namespaces) for await (const home of client.list(namespaces)) homes.push(home)
+  const spaces = resources.find(({ group, plural }) => group === '' && plural === 'namespaces')
+  const namespaces: KubeObject[] = []
+  if (spaces) for await (const space of client.list(spaces)) namespaces.push(space)
   const found: Found[] = []
   const closed: string[] = []
   for (const resource of thingKinds(resources)) {
     try {
       for await (const object of client.list(resource)) {
-        if (isMadeByCluster(object)) continue
+        if (isMadeByCluster(object) || isOurs(object)) continue
         const { namespace, name: own } = object.metadata
         found.push({ resource, object, path: objectPath(name, namespace, resource.group, resource.kind, own) })
       }
@@ -32,14 +44,23 @@ export async function* discover(client: ClusterClient): AsyncGenerator<Thing> {
       closed.push(resource.group ? `${resource.plural}.${resource.group}` : resource.plural)
     }
   }
+  return { version: gitVersion, resources, namespaces, found, closed, drivers: await snapshotDrivers(client, resources) }
+}
+
+/** Everything that the cluster holds: namespaces, what was put into them, their volumes, and what they need of the cluster. */
+export async function* discover(client: ClusterClient): AsyncGenerator<Thing> {
+  yield* thingsOf(client.access.name, await survey(client))
+}
+
+export function* thingsOf(name: string, { version, namespaces, found, closed, drivers }: Survey): Generator<Thing> {
   const trouble = closed.length > 0 ? `These can’t be listed, so nothing is known of them: ${closed.join(', ')}.` : undefined
-  yield { path: pathOf(name), kind: 'cluster', labels: {}, facts: { version: version.gitVersion, trouble } }
+  yield { path: pathOf(name), kind: 'cluster', labels: {}, facts: { version, trouble } }
   yield { path: pathOf(name, CLUSTER_WIDE), kind: 'namespace', labels: {}, facts: { comment: 'What belongs to no namespace.' } }
-  for (const { metadata, status } of homes) {
+  for (const { metadata, status } of namespaces) {
     const ending = status?.phase === 'Terminating' ? { trouble: 'It is being removed.' } : {}
     yield { path: pathOf(name, metadata.name), kind: 'namespace', labels: metadata.labels ?? {}, facts: ending }
   }
-  yield* things(name, found, await snapshotDrivers(client, resources))
+  yield* things(name, found, drivers)
 }
 
 function* things(source: string, found: Found[], drivers: Set<string>): Generator<Thing> {

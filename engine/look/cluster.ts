@@ -1,0 +1,136 @@
+import { Readable } from 'node:stream'
+import { pack } from 'tar-stream'
+import { stringify } from 'yaml'
+import type { FileEntry, NamespaceManifest, VolumeManifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { namespaceIn, notIn, type OpenPoint } from '../points/open'
+import { readJson } from '../runs/manifests'
+import type { Store } from '../store/store'
+
+/** Every object of a namespace, in the order of its entries. */
+export async function objectsOf(store: Store, namespace: NamespaceManifest): Promise<Record<string, unknown>[]> {
+  const parts: Uint8Array[] = []
+  for await (const bytes of store.readAll(namespace.chunks)) parts.push(bytes)
+  const lines = Buffer.concat(parts).toString().split('\n').filter(Boolean)
+  return lines.map((line) => JSON.parse(line) as Record<string, unknown>)
+}
+
+/** The fields of a manifest in the order in which people write them. */
+function ordered(object: Record<string, unknown>): Record<string, unknown> {
+  const first = ['apiVersion', 'kind', 'metadata', 'spec']
+  const rest = Object.keys(object).filter((field) => !first.includes(field))
+  return Object.fromEntries([...first.filter((field) => field in object), ...rest].map((field) => [field, object[field]]))
+}
+
+const yamlOf = (object: Record<string, unknown>) => stringify(ordered(object), { lineWidth: 0 })
+
+/** One object as a manifest in YAML. */
+export async function objectYaml(point: OpenPoint, path: string): Promise<string> {
+  const namespace = namespaceIn(point, path)
+  const entry = namespace.objects.find((one) => one.path === path)
+  if (!entry) throw notIn(point, path)
+  return yamlOf((await objectsOf(point.store, namespace))[entry.line]!)
+}
+
+/** All objects of a namespace as one YAML bundle; what it needs of the cluster comes first. */
+export async function namespaceYaml(point: OpenPoint, path: string): Promise<string> {
+  const namespace = namespaceIn(point, path)
+  const objects = await objectsOf(point.store, namespace)
+  const entries = [...namespace.objects].sort((a, b) => Number(b.wide ?? false) - Number(a.wide ?? false))
+  return entries.map(({ line }) => yamlOf(objects[line]!)).join('---\n')
+}
+
+export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
+  const found = namespaceIn(point, path).volumes.find((one) => one.path === path)
+  if (!found) throw notIn(point, path)
+  return found
+}
+
+export const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
+
+export interface FolderLine {
+  name: string
+  type: FileEntry['type']
+  /** Of a folder: of all files in it. */
+  size: number
+  files: number
+  mtime: number
+  mode: number
+  target: string | null
+}
+
+/** What lies directly in a folder of a volume, folders first. */
+export async function folderOf(point: OpenPoint, path: string, folder: string): Promise<FolderLine[]> {
+  const entries = await entriesOf(point.store, volumeIn(point, path))
+  const prefix = folder === '' ? '' : `${folder}/`
+  const lines = new Map<string, FolderLine>()
+  for (const { path: own, type, size, mtime, mode, target } of entries) {
+    if (own === '' || !own.startsWith(prefix) || own === folder) continue
+    const [name, ...below] = own.slice(prefix.length).split('/') as [string, ...string[]]
+    const line = lines.get(name) ?? { name, type: 'folder', size: 0, files: 0, mtime: 0, mode: 0o755, target: null }
+    lines.set(name, line)
+    if (below.length === 0) Object.assign(line, { type, mtime, mode, target: target ?? null })
+    if (type === 'file') {
+      line.size += size
+      line.files++
+    }
+  }
+  return [...lines.values()].sort((a, b) => Number(a.type !== 'folder') - Number(b.type !== 'folder') || a.name.localeCompare(b.name))
+}
+
+async function fileOf(point: OpenPoint, path: string, file: string): Promise<FileEntry> {
+  const entry = (await entriesOf(point.store, volumeIn(point, path))).find((one) => one.path === file && one.type === 'file')
+  if (entry) return entry
+  throw new VesselError('not_in_point', {
+    what: `There is no file ${file} in this volume at this instant.`,
+    touched: 'Nothing was changed.',
+    next: 'Choose one of its folders.',
+    status: 404,
+  })
+}
+
+/** The bytes of one file. */
+export async function openFile(point: OpenPoint, path: string, file: string): Promise<{ entry: FileEntry; stream: Readable }> {
+  const entry = await fileOf(point, path, file)
+  return { entry, stream: Readable.from(point.store.readAll(entry.chunks ?? [])) }
+}
+
+const TAR: Record<FileEntry['type'], 'file' | 'directory' | 'symlink' | 'link' | 'fifo' | null> = {
+  file: 'file',
+  folder: 'directory',
+  link: 'symlink',
+  'hard-link': 'link',
+  pipe: 'fifo',
+  device: null,
+}
+
+/** A volume, or a folder of it, as a tar archive, with owners, modes and times as they were. */
+export async function volumeTar(point: OpenPoint, path: string, folder = ''): Promise<Readable> {
+  const entries = await entriesOf(point.store, volumeIn(point, path))
+  const archive = pack()
+  const write = async () => {
+    for (const entry of entries) {
+      const type = TAR[entry.type]
+      if (!type || (folder !== '' && entry.path !== folder && !entry.path.startsWith(`${folder}/`))) continue
+      const { mode, uid, gid, size, target } = entry
+      const header = {
+        name: entry.path || '.',
+        type,
+        mode,
+        uid,
+        gid,
+        mtime: new Date(entry.mtime),
+        size,
+        ...(target ? { linkname: target } : {}),
+      }
+      const out = archive.entry(header)
+      if (entry.type === 'file')
+        for await (const bytes of point.store.readAll(entry.chunks ?? []))
+          if (!out.write(bytes)) await new Promise((resolve) => out.once('drain', resolve))
+      out.end()
+    }
+    archive.finalize()
+  }
+  write().catch((error: Error) => archive.destroy(error))
+  return archive as unknown as Readable
+}

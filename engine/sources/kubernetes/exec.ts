@@ -1,0 +1,98 @@
+import { Writable } from 'node:stream'
+import { Exec, type V1Status } from '@kubernetes/client-node'
+import type WebSocket from 'isomorphic-ws'
+import { VesselError } from '../../../core/errors'
+import type { ClusterClient } from './client'
+
+export interface ExecTarget {
+  namespace: string
+  pod: string
+  container: string
+}
+
+export interface ExecResult {
+  /** Exit code; null when the command could not be started at all. */
+  code: number | null
+  /** The end of what it wrote to its error output. */
+  errors: string
+  /** What the cluster says when it was not started. */
+  message: string
+}
+
+/** What is kept of a command's error output; hooks may print megabytes. */
+const ERRORS_KEPT = 64 * 1024
+
+/** Keeps the end of what is written to it. */
+class Tail extends Writable {
+  private parts: Buffer[] = []
+  private size = 0
+
+  override _write(part: Buffer, _: BufferEncoding, done: () => void): void {
+    this.parts.push(part)
+    this.size += part.length
+    while (this.size - this.parts[0]!.length > ERRORS_KEPT) this.size -= this.parts.shift()!.length
+    done()
+  }
+
+  get text(): string {
+    return Buffer.concat(this.parts).toString('utf8').slice(-ERRORS_KEPT)
+  }
+}
+
+/**
+ * Runs a command in a container; its output goes to `out`, no faster than that takes it.
+ * @throws VesselError when the connection breaks before the command has ended
+ */
+export async function execute(
+  client: ClusterClient,
+  target: ExecTarget,
+  command: string[],
+  out: Writable,
+  signal: AbortSignal,
+): Promise<ExecResult> {
+  signal.throwIfAborted()
+  const errors = new Tail()
+  const { namespace, pod, container } = target
+  let socket: WebSocket | undefined
+  try {
+    const status = await new Promise<V1Status>((resolve, reject) => {
+      signal.addEventListener('abort', () => reject(signal.reason as Error), { once: true })
+      out.once('error', reject)
+      new Exec(client.config)
+        .exec(namespace, pod, container, command, out, errors, null, false, resolve)
+        .then((opened) => {
+          socket = opened
+          opened.addEventListener('close', () => reject(lost(client, target)))
+          opened.addEventListener('message', () => {
+            // The client library writes without asking whether there is room.
+            if (out.writableLength < out.writableHighWaterMark) return
+            pause(opened)
+            out.once('drain', () => resume(opened))
+          })
+        })
+        .catch(reject)
+    })
+    return { ...outcomeOf(status), errors: errors.text }
+  } catch (error) {
+    throw client.translate(error)
+  } finally {
+    socket?.close()
+  }
+}
+
+// In Node.js the socket is one of the package ws, which can be paused.
+const pause = (socket: WebSocket) => (socket as unknown as { pause(): void }).pause()
+const resume = (socket: WebSocket) => (socket as unknown as { resume(): void }).resume()
+
+function outcomeOf(status: V1Status): Pick<ExecResult, 'code' | 'message'> {
+  if (status.status === 'Success') return { code: 0, message: '' }
+  const exit = status.details?.causes?.find(({ reason }) => reason === 'ExitCode')?.message
+  return { code: exit === undefined ? null : Number(exit), message: status.message ?? '' }
+}
+
+const lost = (client: ClusterClient, { namespace, pod, container }: ExecTarget) =>
+  new VesselError('connection_lost', {
+    what: `The connection to a command in ${namespace}/${pod} (${container}) of ${client.access.name} broke before it had ended.`,
+    touched: 'Whether it goes on there is not known.',
+    next: 'See whether the pod still runs.',
+  })

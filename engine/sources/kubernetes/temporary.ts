@@ -1,0 +1,105 @@
+import { VesselError } from '../../../core/errors'
+import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
+
+/** What we make in a cluster for as long as we read bears this label, and goes when we are done. */
+const LABEL = 'unbroken-vessel.temporary'
+const LOOK_EVERY_MS = 150
+/** What is older than this was left by a worker that died. */
+const STALE_MS = 6 * 3_600_000
+
+export const isOurs = ({ metadata }: KubeObject): boolean => metadata.labels?.[LABEL] !== undefined
+
+/** The things that one run makes in a cluster; `removeAll` leaves nothing of them. */
+export class Temporary {
+  private readonly made: { resource: ApiResource; namespace: string; name: string }[] = []
+  private count = 0
+
+  constructor(
+    private readonly client: ClusterClient,
+    private readonly resources: ApiResource[],
+    private readonly tag: string,
+    private readonly signal: AbortSignal,
+  ) {}
+
+  resource(kind: string, group = ''): ApiResource {
+    const found = this.resources.find((one) => one.kind === kind && one.group === group)
+    if (found) return found
+    throw new VesselError('kind_missing', {
+      what: `${this.client.access.name} serves no ${kind}${group ? ` of ${group}` : ''}.`,
+      touched: 'Nothing was changed.',
+      next: 'Install what serves it, or use another cluster.',
+    })
+  }
+
+  async make(resource: ApiResource, namespace: string, body: Record<string, unknown>): Promise<string> {
+    const name = `unbroken-vessel-${this.tag}-${++this.count}`
+    const apiVersion = resource.group === '' ? resource.version : `${resource.group}/${resource.version}`
+    // It is noted before it is made: an answer that is lost must not leave anything.
+    this.made.push({ resource, namespace, name })
+    await this.client.ask(resourcePath(resource, namespace), {
+      method: 'POST',
+      body: { apiVersion, kind: resource.kind, metadata: { name, namespace, labels: { [LABEL]: this.tag } }, ...body },
+      signal: this.signal,
+    })
+    return name
+  }
+
+  /** Waits until an object is as wanted; `judge` gives null as long as it is not, and throws when it never will be. */
+  async until<T>(
+    resource: ApiResource,
+    namespace: string,
+    name: string,
+    withinMs: number,
+    what: string,
+    judge: (object: KubeObject) => T | null,
+  ): Promise<T> {
+    let last: KubeObject | undefined
+    for (const end = Date.now() + withinMs; Date.now() < end;) {
+      this.signal.throwIfAborted()
+      last = await this.client.ask<KubeObject>(resourcePath(resource, namespace, name), { signal: this.signal })
+      const found = judge(last)
+      if (found !== null) return found
+      await new Promise((resolve) => setTimeout(resolve, LOOK_EVERY_MS))
+    }
+    throw new VesselError('not_in_time', {
+      what: `${what} in ${namespace} of ${this.client.access.name} within ${Math.round(withinMs / 1000)} s.`,
+      touched: 'What was made for it is removed.',
+      next: `Look at its events: kubectl describe ${resource.plural} -n ${namespace}.`,
+    })
+  }
+
+  async remove(resource: ApiResource, namespace: string, name: string): Promise<void> {
+    await this.client
+      .ask(resourcePath(resource, namespace, name), { method: 'DELETE', query: { gracePeriodSeconds: 0, propagationPolicy: 'Background' } })
+      .catch((error: unknown) => {
+        if (!(error instanceof ApiFailure && error.status === 404)) throw error
+      })
+  }
+
+  /** Removes all that was made, the newest first; what can't be removed is told, for the record. */
+  async removeAll(): Promise<string[]> {
+    const left: string[] = []
+    for (const { resource, namespace, name } of this.made.reverse()) {
+      await this.remove(resource, namespace, name).catch((error: Error) =>
+        left.push(`${resource.kind} ${namespace}/${name}: ${error.message}`),
+      )
+    }
+    this.made.length = 0
+    return left
+  }
+
+  /** Removes what runs that died have left in a namespace. */
+  async sweep(namespace: string, now: Date): Promise<void> {
+    for (const [kind, group] of [
+      ['Pod', ''],
+      ['PersistentVolumeClaim', ''],
+      ['VolumeSnapshot', 'snapshot.storage.k8s.io'],
+    ] as const) {
+      const resource = this.resources.find((one) => one.kind === kind && one.group === group)
+      if (!resource) continue
+      for await (const { metadata } of this.client.list(resource, namespace, { labelSelector: LABEL })) {
+        if (now.getTime() - Date.parse(metadata.creationTimestamp ?? '') > STALE_MS) await this.remove(resource, namespace, metadata.name)
+      }
+    }
+  }
+}

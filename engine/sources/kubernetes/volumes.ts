@@ -1,0 +1,126 @@
+import { VesselError } from '../../../core/errors'
+import { pathOf } from '../../../core/things/thing'
+import { resourcePath, type ClusterClient, type KubeObject } from './client'
+import type { ExecTarget } from './exec'
+import { MOUNT } from './reader'
+import type { Temporary } from './temporary'
+
+const READY_WITHIN_MS = 120_000
+const SNAPSHOT_WITHIN_MS = 60_000
+const SNAPSHOT_GROUP = 'snapshot.storage.k8s.io'
+const CONTAINER = 'reader'
+/** Any image with GNU tar does. */
+export const READER_IMAGE = 'debian:12-slim'
+
+/** A volume that is to be read, with what is known of it. */
+export interface WantedVolume {
+  path: string
+  claim: KubeObject
+  snapshots: boolean
+}
+
+export interface VolumeSnapshot {
+  name: string
+  /** When it was taken, as the storage tells. */
+  at: string
+}
+
+/** Asks for a snapshot of a volume and waits until it can be read. */
+export async function takeSnapshot(temporary: Temporary, { claim, path }: WantedVolume): Promise<VolumeSnapshot> {
+  const { namespace, name } = claim.metadata
+  const kind = temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP)
+  const snapshot = await temporary.make(kind, namespace!, { spec: { source: { persistentVolumeClaimName: name } } })
+  const at = await temporary.until(
+    kind,
+    namespace!,
+    snapshot,
+    SNAPSHOT_WITHIN_MS,
+    `The snapshot of ${path} did not become ready`,
+    ({ status }) => {
+      const { readyToUse, creationTime, error } = (status ?? {}) as {
+        readyToUse?: boolean
+        creationTime?: string
+        error?: { message?: string }
+      }
+      if (error?.message) throw refused(`The snapshot of ${path} failed: ${error.message}.`)
+      return readyToUse ? (creationTime ?? new Date().toISOString()) : null
+    },
+  )
+  return { name: snapshot, at }
+}
+
+const refused = (what: string, next = 'Look at the storage driver of its class, then run it again.') =>
+  new VesselError('volume_unready', { what, touched: 'What was made for reading it is removed.', next })
+
+/** A volume like the one that was snapshotted, with what it held then. */
+export async function claimOfSnapshot(temporary: Temporary, { claim }: WantedVolume, snapshot: VolumeSnapshot): Promise<string> {
+  const { accessModes, resources, storageClassName } = claim.spec as Record<string, unknown>
+  return temporary.make(temporary.resource('PersistentVolumeClaim'), claim.metadata.namespace!, {
+    spec: {
+      accessModes,
+      resources,
+      storageClassName,
+      dataSource: { apiGroup: SNAPSHOT_GROUP, kind: 'VolumeSnapshot', name: snapshot.name },
+    },
+  })
+}
+
+/** A pod that has a claim's volume and nothing to do; it ends by itself when it is forgotten. */
+export async function readerPod(client: ClusterClient, temporary: Temporary, wanted: WantedVolume, claimName: string): Promise<ExecTarget> {
+  const namespace = wanted.claim.metadata.namespace!
+  const kind = temporary.resource('Pod')
+  // A volume that only one node may have is read where it is.
+  const nodeName = claimName === wanted.claim.metadata.name ? await nodeOf(client, temporary, wanted) : undefined
+  const pod = await temporary.make(kind, namespace, {
+    spec: {
+      restartPolicy: 'Never',
+      activeDeadlineSeconds: 6 * 3600,
+      automountServiceAccountToken: false,
+      terminationGracePeriodSeconds: 0,
+      ...(nodeName ? { nodeName } : {}),
+      containers: [
+        {
+          name: CONTAINER,
+          image: READER_IMAGE,
+          command: ['sleep', '21600'],
+          securityContext: { runAsUser: 0 },
+          volumeMounts: [{ name: 'volume', mountPath: MOUNT, readOnly: true }],
+        },
+      ],
+      volumes: [{ name: 'volume', persistentVolumeClaim: { claimName } }],
+    },
+  })
+  await temporary.until(kind, namespace, pod, READY_WITHIN_MS, `The pod that reads ${wanted.path} did not start`, ({ status }) => {
+    const { phase, containerStatuses } = (status ?? {}) as {
+      phase?: string
+      containerStatuses?: { ready: boolean; state?: { waiting?: { reason?: string; message?: string } } }[]
+    }
+    const { reason, message } = containerStatuses?.[0]?.state?.waiting ?? {}
+    if (reason && /ImagePull|ErrImage|InvalidImageName/.test(reason))
+      throw refused(
+        `The pod that reads ${wanted.path} can’t start: ${message ?? reason}.`,
+        `See that the cluster can pull ${READER_IMAGE}.`,
+      )
+    if (phase === 'Failed') throw refused(`The pod that reads ${wanted.path} ended at once.`)
+    return phase === 'Running' && containerStatuses?.every(({ ready }) => ready) ? true : null
+  })
+  return { namespace, pod, container: CONTAINER }
+}
+
+async function nodeOf(client: ClusterClient, temporary: Temporary, { claim }: WantedVolume): Promise<string | undefined> {
+  const { namespace, name } = claim.metadata
+  const pods = temporary.resource('Pod')
+  for await (const { spec } of client.list(pods, namespace)) {
+    const volumes = (spec?.volumes ?? []) as { persistentVolumeClaim?: { claimName: string } }[]
+    if (spec?.nodeName && volumes.some((one) => one.persistentVolumeClaim?.claimName === name)) return String(spec.nodeName)
+  }
+  return undefined
+}
+
+/** Claims that are in a namespace now, by the path of their volume. */
+export async function claimsIn(client: ClusterClient, temporary: Temporary, namespace: string): Promise<Map<string, KubeObject>> {
+  const claims = new Map<string, KubeObject>()
+  const { items } = await client.ask<{ items: KubeObject[] }>(resourcePath(temporary.resource('PersistentVolumeClaim'), namespace))
+  for (const claim of items) claims.set(pathOf(client.access.name, namespace, 'volume', claim.metadata.name), claim)
+  return claims
+}

@@ -1,0 +1,231 @@
+import { execFileSync } from 'node:child_process'
+import { mkdirSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync, readdirSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { buffer } from 'node:stream/consumers'
+import { parseAllDocuments } from 'yaml'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import type { Rule } from '../../core/selection/rules'
+import { addSource, discoverSource } from '../../engine/catalog/sources'
+import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { pointContents } from '../../engine/compare/contents'
+import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../engine/look/cluster'
+import { openPoint } from '../../engine/points/open'
+import { readKubeconfig } from '../../engine/sources/kubernetes/access'
+import { manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
+import { Workbench } from '../support/engine'
+
+// Namespaces backed up: their objects without what the cluster writes, their volumes file by file.
+
+let cluster: TestCluster
+let bench: Workbench
+let sourceId: string
+const rule = (act: Rule['act'], kind: Rule['kind'], pattern: string, labels?: string): Rule => ({
+  id: `${act} ${pattern} ${labels ?? ''}`,
+  act,
+  kind,
+  pattern,
+  ...(labels ? { labels } : {}),
+})
+const vessel = (name: string, ...rules: Rule[]): Promise<Vessel> =>
+  addVessel(bench.engine, name, { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 2 })
+const newest = async (run: { outcome: unknown }) => openPoint(bench.engine, (run.outcome as { point: string }).point)
+const volumeFolder = (claim: string, home: string) =>
+  join(cluster.folder, 'volumes', cluster.json('get', 'pvc', claim, '-n', home).spec.volumeName)
+const ours = () => cluster.json('get', 'pods,pvc,volumesnapshots', '-A', '-l', 'unbroken-vessel.temporary').items.length
+
+const claim = (name: string, home: string, storageClassName: string) => ({
+  apiVersion: 'v1',
+  kind: 'PersistentVolumeClaim',
+  metadata: { name, namespace: home },
+  spec: { accessModes: ['ReadWriteOnce'], storageClassName, resources: { requests: { storage: '1Gi' } } },
+})
+const holder = (home: string, claimName: string) => ({
+  apiVersion: 'apps/v1',
+  kind: 'Deployment',
+  metadata: { name: `holds-${claimName}`, namespace: home },
+  spec: {
+    replicas: 1,
+    selector: { matchLabels: { holds: claimName } },
+    template: {
+      metadata: { labels: { holds: claimName } },
+      spec: {
+        containers: [{ name: 'main', image: 'kiosk:1', volumeMounts: [{ name: 'data', mountPath: '/data' }] }],
+        volumes: [{ name: 'data', persistentVolumeClaim: { claimName } }],
+      },
+    },
+  },
+})
+
+beforeAll(async () => {
+  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  cluster.apply(
+    storage('berth'),
+    storage('rope'),
+    snapshots('berth'),
+    namespace('boarding', { team: 'gates' }),
+    manifestService('boarding', 'berth'),
+    {
+      apiVersion: 'v1',
+      kind: 'ConfigMap',
+      metadata: { name: 'settings', namespace: 'boarding', labels: { app: 'gate' } },
+      data: { LANES: '4' },
+    },
+    { apiVersion: 'v1', kind: 'Secret', metadata: { name: 'keys', namespace: 'boarding' }, data: { KEY: 'c2VjcmV0' } },
+    {
+      apiVersion: 'v1',
+      kind: 'Service',
+      metadata: { name: 'manifest', namespace: 'boarding' },
+      spec: { selector: { app: 'manifest' }, ports: [{ port: 80 }] },
+    },
+    namespace('kiosk'),
+    claim('receipts', 'kiosk', 'rope'),
+    holder('kiosk', 'receipts'),
+  )
+  cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
+  await cluster.until(() => cluster.json('get', 'pvc', 'receipts', '-n', 'kiosk').status.phase === 'Bound')
+  const folder = volumeFolder('receipts', 'kiosk')
+  mkdirSync(join(folder, 'november', 'days'), { recursive: true })
+  writeFileSync(join(folder, 'november', 'days', '01.txt'), 'coffee\n')
+  writeFileSync(join(folder, 'large.bin'), Buffer.alloc(6_000_000, 'receipt '))
+  writeFileSync(join(folder, 'odd name ü.txt'), 'odd')
+  writeFileSync(join(folder, 'empty'), '')
+  symlinkSync('november/days/01.txt', join(folder, 'first'))
+  execFileSync('ln', [join(folder, 'large.bin'), join(folder, 'same.bin')])
+  sourceId = await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+})
+afterAll(async () => {
+  await bench?.close()
+  await cluster?.stop()
+})
+
+describe('a namespace', () => {
+  it('is kept with its objects, what they need of the cluster, and every file of its volumes', async () => {
+    const boarding = await vessel(
+      'Boarding',
+      rule('take', 'namespace', 'quay/*', 'team=gates'),
+      rule('leave', 'object', 'quay/*/core/Secret/*'),
+    )
+    const run = await bench.run('backup', boarding)
+    expect(await bench.messages(run.id)).toEqual([])
+    expect(run.state).toBe('done')
+    const point = await newest(run)
+    const [{ manifest }] = point.members as [(typeof point.members)[number]]
+    expect(manifest.namespaces!.map(({ name }) => name)).toEqual(['boarding'])
+    const [kept] = manifest.namespaces!
+    expect(kept!.objects.map(({ kind, name, wide }) => `${kind}/${name}${wide ? ' wide' : ''}`)).toEqual([
+      'StorageClass/berth wide',
+      'StatefulSet/manifest',
+      'ConfigMap/settings',
+      'PersistentVolumeClaim/data-manifest-0',
+      'Service/manifest',
+    ])
+    expect(kept!.volumes).toMatchObject([{ claim: 'data-manifest-0', how: 'snapshot', files: 2 }])
+    const yaml = await objectYaml(point, 'quay/boarding/core/Service/manifest')
+    expect(yaml).not.toMatch(/uid|resourceVersion|clusterIP|creationTimestamp|status/)
+    expect(yaml).toContain('app: manifest')
+    const bundle = parseAllDocuments(await namespaceYaml(point, 'quay/boarding')).map((one) => one.toJS())
+    expect(bundle.map(({ kind }) => kind)[0]).toBe('StorageClass')
+    // The bundle is what a cluster takes as it is.
+    cluster.kubectl('delete', 'service', 'manifest', '-n', 'boarding')
+    expect(cluster.run(['apply', '-f', '-'], await namespaceYaml(point, 'quay/boarding')).status).toBe(0)
+    expect(cluster.json('get', 'service', 'manifest', '-n', 'boarding').spec).toMatchObject({
+      selector: { app: 'manifest' },
+      clusterIP: expect.any(String),
+    })
+    expect(
+      (await bench.engine.db.selectFrom('point').select('consistency').where('id', '=', point.id).executeTakeFirstOrThrow()).consistency,
+    ).toBe('as found')
+    expect(ours()).toBe(0)
+  })
+
+  it('without snapshots is read in place, and comes out as it was', async () => {
+    const kiosks = await vessel('Kiosks', rule('take', 'namespace', 'quay/kiosk'))
+    const run = await bench.run('backup', kiosks)
+    expect(run.state).toBe('done')
+    const point = await newest(run)
+    expect(point.members[0]!.manifest.namespaces![0]!.volumes).toMatchObject([{ how: 'in place', files: 4, storageClass: 'rope' }])
+    const path = 'quay/kiosk/volume/receipts'
+    const folder = mkdtempSync(join(tmpdir(), 'out-'))
+    execFileSync('tar', ['-x', '-C', folder], { input: await buffer(await volumeTar(point, path)) })
+    expect(execFileSync('diff', ['-r', '--no-dereference', volumeFolder('receipts', 'kiosk'), folder]).toString()).toBe('')
+    expect((await folderOf(point, path, '')).map(({ name, type }) => `${type} ${name}`)).toEqual([
+      'folder november',
+      'file empty',
+      'link first',
+      'file large.bin',
+      'file odd name ü.txt',
+      'hard-link same.bin',
+    ])
+    expect(await folderOf(point, path, 'november')).toMatchObject([{ name: 'days', files: 1, size: 7 }])
+    const { stream } = await openFile(point, path, 'november/days/01.txt')
+    expect((await buffer(stream)).toString()).toBe('coffee\n')
+    await expect(openFile(point, path, '../large.bin')).rejects.toThrow('no file')
+
+    // What has not changed is stored only once.
+    writeFileSync(join(volumeFolder('receipts', 'kiosk'), 'november', 'days', '02.txt'), 'bun\n')
+    const again = await bench.run('backup', kiosks)
+    expect((again.outcome as { stored: number }).stored).toBeLessThan(20_000)
+    expect((await folderOf(await newest(again), path, 'november/days')).map(({ name }) => name)).toEqual(['01.txt', '02.txt'])
+    expect(await folderOf(point, path, 'november/days')).toHaveLength(1)
+    expect(ours()).toBe(0)
+  })
+
+  it('stands in the contents of its point, with what is there now', async () => {
+    const both = await vessel('Both', rule('take', 'namespace', 'quay/boarding'), rule('take', 'namespace', 'quay/kiosk'))
+    const point = await newest(await bench.run('backup', both))
+    cluster.kubectl('delete', 'configmap', 'settings', '-n', 'boarding')
+    await discoverSource(bench.engine, sourceId)
+    const { things } = await pointContents(bench.engine, point.id)
+    const find = (path: string) => things.find((thing) => thing.path === path)
+    expect(find('quay/boarding')).toMatchObject({ kind: 'namespace', there: true })
+    expect(find('quay/boarding/core/ConfigMap/settings')).toMatchObject({ kind: 'ConfigMap', there: false })
+    expect(find('quay/kiosk/volume/receipts')).toMatchObject({ kind: 'volume', rows: 5, there: true })
+    const { run } = await bench.restore(both, point.id, { picks: ['quay/boarding'] })
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'cluster_restore', touched: 'Nothing was changed.' } })
+  })
+
+  it('together with a database makes one point, whose differential reads the namespace again', async () => {
+    bench.sql(`create table ticket (id int primary key); insert into ticket values (1)`)
+    const mixed = await vessel('Mixed', rule('take', 'namespace', 'quay/kiosk'), rule('take', 'database', bench.path()))
+    const full = await newest(await bench.run('backup', mixed))
+    expect(full.members.map(({ member }) => member)).toEqual(['db', 'quay'])
+    bench.sql(`insert into ticket values (2)`)
+    const run = await bench.run('backup', mixed, { what: 'differential' })
+    expect(['done', 'warned']).toContain(run.state)
+    const later = await newest(run)
+    expect(later.members.map(({ member }) => member)).toEqual(['db', 'quay'])
+    expect(later.members[0]!.manifest.databases[0]!.tables[0]!.rows).toBe(2)
+    expect(later.members[1]!.manifest.namespaces![0]!.objects.length).toBeGreaterThan(1)
+  })
+})
+
+describe('what can’t be read', () => {
+  it('is told: files, volumes that are not bound, kinds that may not be listed; the rest is kept', async () => {
+    const folder = volumeFolder('receipts', 'kiosk')
+    execFileSync('mkfifo', [join(folder, 'pipe')])
+    cluster.apply(claim('waits', 'kiosk', 'none'))
+    const kiosks = await vessel('Torn kiosks', rule('take', 'namespace', 'quay/kiosk'))
+    const run = await bench.run('backup', kiosks)
+    expect(run.state).toBe('warned')
+    const told = (await bench.messages(run.id)).join('\n')
+    expect(told).toContain('quay/kiosk/volume/waits is not covered. It is not bound')
+    expect((await newest(run)).members[0]!.manifest.namespaces![0]!.volumes).toHaveLength(1)
+    expect(readdirSync(folder)).toContain('pipe')
+  })
+
+  it('a snapshot that fails is read in place, a cluster that goes away ends the run and leaves nothing', async () => {
+    cluster.apply(snapshots('berth', { stuck: 'true' }))
+    cluster.kubectl('delete', 'volumesnapshotclass', 'berth')
+    const boarding = await vessel('Boarding in place', rule('take', 'namespace', 'quay/boarding'))
+    await discoverSource(bench.engine, sourceId)
+    const run = await bench.run('backup', boarding)
+    expect((await newest(run)).members[0]!.manifest.namespaces![0]!.volumes).toMatchObject([{ how: 'in place' }])
+    const { folder, process: running } = cluster
+    await cluster.stop()
+    const failed = await bench.run('backup', boarding)
+    expect(failed).toMatchObject({ state: 'failed', error: { code: 'unreachable' } })
+    cluster = await TestCluster.start('quay', { folder, port: running.port })
+    expect(ours()).toBe(0)
+  })
+})
