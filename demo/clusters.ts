@@ -1,10 +1,16 @@
 import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
+import { PassThrough } from 'node:stream'
 import { parseAllDocuments } from 'yaml'
+import type { Rule } from '../core/selection/rules'
+import { addRun } from '../engine/catalog/runs'
 import { addSource } from '../engine/catalog/sources'
+import { addVessel } from '../engine/catalog/vessels'
 import type { Engine } from '../engine/engine'
+import { perform } from '../engine/runs/runner'
 import { readKubeconfig } from '../engine/sources/kubernetes/access'
 import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
+import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
 
 const NAMES = ['quay', 'islet'] as const
@@ -42,12 +48,56 @@ export class DemoClusters {
       } finally {
         client.close()
       }
+      if (name === 'quay') await this.workOnce()
       await addSource(engine, this.access(name))
+    }
+  }
+
+  /** What the applications have written by now. */
+  private async workOnce(): Promise<void> {
+    const client = new ClusterClient(this.access('quay'))
+    try {
+      await ready(client, 'boarding')
+      const [kiosk] = await ready(client, 'kiosk')
+      const target = { namespace: 'kiosk', pod: kiosk!, container: 'kiosk' }
+      await execute(client, target, ['sh', '-c', RECEIPTS], new PassThrough().resume(), AbortSignal.timeout(20_000))
+    } finally {
+      client.close()
+    }
+  }
+
+  /** The vessels of clusters, each backed up once. */
+  async protect(engine: Engine): Promise<void> {
+    const common = { store: 'dry-dock', readers: 2, promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 } }
+    const take = (namespace: string): Rule => ({ id: namespace, act: 'take', kind: 'namespace', pattern: `quay/${namespace}` })
+    const vessels: [string, Rule[]][] = [
+      ['Boarding gate', [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'harbour-db/bookings/sales' }]],
+      ['Kiosks', [take('kiosk')]],
+      ['Timetable site', [take('timetable-web')]],
+    ]
+    for (const [name, rules] of vessels) {
+      const vessel = await addVessel(engine, name, { ...common, rules })
+      await perform(engine, await addRun(engine, { kind: 'backup', vessel, startedBy: 'the schedule of the demo' }))
     }
   }
 
   async stop(): Promise<void> {
     await Promise.all([...this.running.values()].map((one) => one.stop()))
+  }
+}
+
+/** Some months of receipts of a kiosk, made up. */
+const RECEIPTS = `cd /var/receipts && for month in 09 10 11; do mkdir -p 2026/$month; for day in 01 02 03 04 05 06 07 08; do
+  { echo "till,item,price"; for i in 1 2 3 4 5 6 7 8 9; do echo "$((i % 3 + 1)),coffee,3.20"; echo "$((i % 2 + 1)),bun,2.80"; done; } > 2026/$month/$day.csv; done; done; echo 'Receipts are kept for ten years.' > README`
+
+/** Waits until all pods of a namespace are ready; gives their names. */
+async function ready(client: ClusterClient, namespace: string): Promise<string[]> {
+  for (;;) {
+    const { items } = await client.ask<{ items: KubeObject[] }>(`/api/v1/namespaces/${namespace}/pods`)
+    const isReady = ({ status }: KubeObject) =>
+      (status?.conditions as { type: string; status: string }[] | undefined)?.some((one) => one.type === 'Ready' && one.status === 'True')
+    if (items.length > 0 && items.every(isReady)) return items.map(({ metadata }) => metadata.name)
+    await new Promise((resolve) => setTimeout(resolve, 200))
   }
 }
 

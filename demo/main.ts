@@ -114,6 +114,7 @@ async function makeAll(): Promise<void> {
       now,
     )
     await clusters.furnish(engine)
+    await clusters.protect(engine)
   } finally {
     await engine.close()
   }

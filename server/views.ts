@@ -13,6 +13,7 @@ import type { VesselStanding } from '../engine/catalog/standing'
 import type { StoreView as Store } from '../engine/catalog/store-views'
 import type { PointContents, PointThing } from '../engine/compare/contents'
 import type { TableComparison } from '../engine/compare/table'
+import type { FolderLine as Line } from '../engine/look/cluster'
 import type { PointSighting as Sighting, RowHistory as History } from '../engine/look/row-history'
 import type { LookedRow, RowPage, WholeRow } from '../engine/look/rows'
 import type { SavedRestore as Saved } from '../engine/catalog/saved-restores'
@@ -88,3 +89,4 @@ export type {
   Unclaimed,
   VesselDefinition,
 }
+export type FolderLine = Sent<Line>

@@ -9,8 +9,8 @@ const shown = defineModel<string | null>({ required: true })
 const filter = ref('')
 const folded = ref<Set<string>>(new Set())
 
-const depthOf = (thing: PointThing) => namesOf(thing.path).length - 2
-const isContainer = (thing: PointThing) => thing.kind === 'database' || thing.kind === 'schema'
+// What is in a namespace is in it directly, however long its path.
+const depthOf = (thing: PointThing) => (isObject(thing) || thing.kind === 'volume' ? 1 : namesOf(thing.path).length - 2)
 const rows = computed(() => {
   const text = filter.value.trim().toLowerCase()
   const matching = text ? things.filter((thing) => !isContainer(thing) && thing.name.toLowerCase().includes(text)) : null

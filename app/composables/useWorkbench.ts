@@ -41,7 +41,7 @@ export function useWorkbench(point: Ref<string | null>) {
   const planning = ref(false)
 
   const things = computed(() => contents.data.value?.things ?? [])
-  const leaves = computed(() => things.value.filter((thing) => thing.kind !== 'database' && thing.kind !== 'schema'))
+  const leaves = computed(() => things.value.filter((thing) => !isContainer(thing)))
   const leavesOf = (path: string) => leaves.value.filter((thing) => isWithin(thing.path, path))
   const stateOf = (thing: PointThing): boolean | 'indeterminate' => {
     const own = leavesOf(thing.path)

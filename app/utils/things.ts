@@ -2,11 +2,16 @@ import type { PointThing } from '~~/server/views'
 
 export const isTable = (thing: Pick<PointThing, 'kind'>) => thing.kind === 'table' || thing.kind === 'partition'
 
+/** Objects of clusters bear the kind that their API gives them, which begins with a capital. */
+export const isObject = (thing: Pick<PointThing, 'kind'>) => /^[A-Z]/.test(thing.kind)
+export const isContainer = (thing: Pick<PointThing, 'kind'>) => ['database', 'schema', 'namespace'].includes(thing.kind)
+
 export const kindInWords = (kind: string) => kind.replaceAll('-', ' ')
 
 /** What stands behind a thing in a tree: its rows, or its kind. */
 export function sizeOf(thing: PointThing): string {
-  if (thing.kind === 'database' || thing.kind === 'schema') return ''
+  if (isContainer(thing)) return ''
+  if (thing.kind === 'volume') return plural(thing.rows ?? 0, 'file')
   if (thing.rows !== null) return countInWords(thing.rows)
   return thing.kind === 'table' ? 'partitioned' : kindInWords(thing.kind)
 }

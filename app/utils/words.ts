@@ -37,6 +37,11 @@ export const KIND_ICON: Record<string, string> = {
   type: 'i-lucide-shapes',
   extension: 'i-lucide-puzzle',
   'large-objects': 'i-lucide-file-stack',
+  volume: 'i-lucide-hard-drive',
+  ConfigMap: 'i-lucide-file-text',
+  Secret: 'i-lucide-key-round',
+  Deployment: 'i-lucide-box',
+  StatefulSet: 'i-lucide-box',
   'foreign-table': 'i-lucide-cable',
 }
 

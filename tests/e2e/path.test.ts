@@ -1,4 +1,5 @@
 import { describe } from 'vitest'
+import { clusters } from './steps/clusters'
 import { everyInstant } from './steps/every-instant'
 import { firstPath } from './steps/first-path'
 import { lookInside } from './steps/look-inside'
@@ -9,3 +10,4 @@ describe('from nothing to a proven return', firstPath)
 describe('looking inside', lookInside)
 describe('where things go', whereTo)
 describe('every instant', everyInstant)
+describe('a cluster', clusters)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { lastName, namesOf } from '~~/core/things/thing'
+import { lastName, namesOf, pathOf } from '~~/core/things/thing'
 import type { Lifeline, LookedRow, PointContents, PointThing, RowPage, VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
@@ -10,20 +10,20 @@ const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const set = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
 const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null))
 const things = computed(() => contents.data.value?.things ?? [])
-const choosable = (thing: PointThing) => !['database', 'schema', 'large-objects', 'extension'].includes(thing.kind)
+const choosable = (thing: PointThing) => !['database', 'schema', 'namespace', 'large-objects', 'extension'].includes(thing.kind)
 
 const path = computed({
-  get: () => (route.query.show ? String(route.query.show) : (things.value.find(isTable)?.path ?? null)),
+  get: () => (route.query.show ? String(route.query.show) : ((things.value.find(isTable) ?? things.value.find(choosable))?.path ?? null)),
   set: (show) => void set({ show: show ?? undefined, column: undefined, value: undefined }),
 })
 const thing = computed(() => things.value.find((candidate) => candidate.path === path.value))
-const TABS = [
-  ['rows', 'Rows'],
-  ['structure', 'Structure'],
-  ['time', 'Across time'],
-] as const
-type Tab = (typeof TABS)[number][0]
-const tabs = computed(() => TABS.filter(([name]) => name === 'structure' || (thing.value && isTable(thing.value))))
+type Tab = 'rows' | 'structure' | 'time'
+const tabs = computed((): [Tab, string][] => {
+  if (thing.value && isObject(thing.value)) return [['structure', 'Manifest']]
+  if (thing.value?.kind === 'volume') return [['structure', 'Files']]
+  const structure: [Tab, string] = ['structure', 'Structure']
+  return thing.value && isTable(thing.value) ? [['rows', 'Rows'], structure, ['time', 'Across time']] : [structure]
+})
 const tab = computed({
   get: (): Tab => {
     const wanted = (route.query.tab ?? 'rows') as Tab
@@ -31,6 +31,15 @@ const tab = computed({
   },
   set: (name: Tab) => void set({ tab: name === 'rows' ? undefined : name }),
 })
+const title = computed(() => {
+  if (!path.value) return ''
+  const names = namesOf(path.value)
+  return thing.value && (isObject(thing.value) || thing.value.kind === 'volume')
+    ? `${names.at(-2)} ${names.at(-1)}`
+    : names.slice(2).join('.')
+})
+const takeCluster = (query: Record<string, string>) =>
+  `/api/points/${encodeURIComponent(point.value!)}/take-cluster?${new URLSearchParams(query)}`
 // Names and key of the table's columns, for finding across time.
 const { data: head } = useLoad<RowPage>(() =>
   point.value && thing.value && isTable(thing.value)
@@ -75,7 +84,7 @@ const bringBack = computed(() => ({
     </PointTree>
     <section class="sheet flex min-h-0 min-w-0 flex-col border-t-0" aria-label="Contents">
       <div class="flex h-[46px] shrink-0 items-center gap-5 border-b border-[var(--line)] px-4">
-        <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ path ? namesOf(path).slice(2).join('.') : '' }}</h2>
+        <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ title }}</h2>
         <span class="soft shrink-0 text-[13px]"
           >as of
           <PickInline
@@ -98,6 +107,12 @@ const bringBack = computed(() => ({
           >
           <TakeOut :point="point!" :path="thing.path" :keys="ticked" :filter="filter" />
         </div>
+        <div v-else-if="thing && (isObject(thing) || thing.kind === 'volume')" class="flex shrink-0 items-center gap-2.5" data-take-out>
+          <UButton size="sm" :to="takeCluster({ path: pathOf(...namesOf(thing.path).slice(0, 2)) })" external
+            >All manifests as YAML</UButton
+          >
+          <UButton v-if="thing.kind === 'volume'" size="sm" :to="takeCluster({ path: thing.path })" external>This volume as tar</UButton>
+        </div>
       </div>
       <ErrorNote v-if="contents.error.value" :error="contents.error.value" class="m-4" />
       <template v-else-if="point && thing">
@@ -110,6 +125,8 @@ const bringBack = computed(() => ({
           :partitioned="thing.rows === null"
           @open="opened = $event"
         />
+        <ContentsManifest v-else-if="isObject(thing)" :point="point" :path="thing.path" />
+        <ContentsFiles v-else-if="thing.kind === 'volume'" :key="thing.path" :point="point" :path="thing.path" />
         <ContentsStructure v-else-if="tab === 'structure'" :point="point" :path="thing.path" />
         <ContentsTime
           v-else-if="head"

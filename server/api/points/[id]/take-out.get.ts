@@ -1,5 +1,4 @@
 import { Readable } from 'node:stream'
-import { sendStream, setResponseHeaders, type H3Event } from 'h3'
 import * as v from 'valibot'
 import yazl from 'yazl'
 import type { Engine } from '../../../../engine/engine'
@@ -34,26 +33,17 @@ export default route(async (engine, event) => {
   const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
   if (isTable) {
     const taken = await takeOutTable(engine, id, { path, format, filter, keys: keys ?? null })
-    return send(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
+    return sendFile(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
   }
   if (format === 'sql') {
     await point.ready((table) => isWithin(table, path))
     const taken = takeOutSchema(point, path)
-    return send(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
+    return sendFile(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
   }
   const tables = schemaIn(point, path).tables.filter(({ structure }) => structure.kind === 'table')
   const parts = await Promise.all(tables.map((table) => takeOutTable(engine, id, { path: table.path, format, filter: [], keys: null })))
-  return send(event, `${path.split('/').slice(1).join('.')}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
+  return sendFile(event, `${path.split('/').slice(1).join('.')}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
 })
-
-function send(event: H3Event, name: string, type: string, stream: Readable) {
-  const plain = name.replace(/[^\w.-]/g, '_')
-  setResponseHeaders(event, {
-    'content-type': type,
-    'content-disposition': `attachment; filename="${plain}"; filename*=UTF-8''${encodeURIComponent(name)}`,
-  })
-  return sendStream(event, stream)
-}
 
 interface Telling {
   rows: number

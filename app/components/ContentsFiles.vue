@@ -1,0 +1,89 @@
+<script setup lang="ts">
+import type { FolderLine } from '~~/server/views'
+
+// A volume as folders; one file of it can be looked at, or taken out.
+const { point, path } = defineProps<{ point: string; path: string }>()
+const route = useRoute()
+const router = useRouter()
+const folder = computed({
+  get: () => String(route.query.folder ?? ''),
+  set: (to: string) => void router.replace({ query: { ...route.query, folder: to || undefined } }),
+})
+const base = computed(() => `/api/points/${encodeURIComponent(point)}`)
+const { data, error } = useLoad<FolderLine[]>(() => `${base.value}/files?${new URLSearchParams({ path, folder: folder.value })}`)
+const steps = computed(() => folder.value.split('/').filter(Boolean))
+const below = (name: string) => (folder.value ? `${folder.value}/${name}` : name)
+const fileUrl = (name: string, more: Record<string, string> = {}) =>
+  `${base.value}/file?${new URLSearchParams({ path, file: below(name), ...more })}`
+const ICON: Record<FolderLine['type'], string> = {
+  folder: 'i-lucide-folder',
+  file: 'i-lucide-file',
+  link: 'i-lucide-link',
+  'hard-link': 'i-lucide-link',
+  pipe: 'i-lucide-shapes',
+  device: 'i-lucide-shapes',
+}
+/** The most of a file that is shown. */
+const SHOWN = 256 * 1024
+const PICTURE = /\.(png|jpe?g|gif|webp|svg|avif)$/i
+const shown = ref<{ name: string; text: string | null; picture: string | null } | null>(null)
+watch([() => path, () => point, folder], () => (shown.value = null))
+async function show(line: FolderLine) {
+  const isPicture = PICTURE.test(line.name) && line.size < 20_000_000
+  if (isPicture) return void (shown.value = { name: line.name, text: null, picture: fileUrl(line.name, { show: '1' }) })
+  const bytes = new Uint8Array(await (await fetch(fileUrl(line.name, { show: '1' }))).arrayBuffer())
+  const text = bytes.includes(0) ? null : new TextDecoder().decode(bytes) + (line.size > SHOWN ? '\n…' : '')
+  shown.value = { name: line.name, text, picture: null }
+}
+</script>
+
+<template>
+  <div class="flex min-h-0 flex-1">
+    <div class="min-w-0 flex-1 overflow-auto">
+      <p class="mono flex flex-wrap items-center gap-x-1.5 px-4 py-2 text-[12.5px]">
+        <button class="lnk" :disabled="steps.length === 0" @click="folder = ''">/</button>
+        <template v-for="(step, i) in steps" :key="i">
+          <button class="lnk" @click="folder = steps.slice(0, i + 1).join('/')">{{ step }}</button><span v-if="i < steps.length - 1"
+            >/</span
+          >
+        </template>
+      </p>
+      <ErrorNote v-if="error" :error="error" class="m-4" />
+      <div v-else-if="!data" class="grid gap-2 p-4"><USkeleton v-for="i in 6" :key="i" class="h-5" /></div>
+      <p v-else-if="data.length === 0" class="soft px-4 text-[13px]">Nothing is in this folder.</p>
+      <table v-else class="w-full table-fixed text-[13px]" data-files>
+        <tbody class="rule border-t border-[var(--line)]">
+          <tr v-for="line in data" :key="line.name" class="h-[30px]" data-row>
+            <td class="w-9 pl-4"><UIcon :name="ICON[line.type]" class="soft size-3.5" /></td>
+            <td class="mono cut pr-3">
+              <button v-if="line.type === 'folder'" class="hover:underline" @click="folder = below(line.name)">{{ line.name }}</button>
+              <button v-else-if="line.type === 'file'" class="hover:underline" @click="show(line)">{{ line.name }}</button>
+              <span v-else
+                >{{ line.name }}<span class="soft"> → {{ line.target }}</span></span
+              >
+            </td>
+            <td class="num soft w-32 pr-4 text-right">{{ line.type === 'folder' ? plural(line.files, 'file') : '' }}</td>
+            <td class="num w-24 pr-4 text-right">
+              {{ line.type === 'file' || line.type === 'folder' ? bytesInWords(line.size) : line.type }}
+            </td>
+            <td class="soft w-40 pr-4">{{ whenOf(new Date(line.mtime)) }}</td>
+            <td class="w-20 pr-4 text-right">
+              <a v-if="line.type === 'file'" :href="fileUrl(line.name)" class="lnk" download>Take out</a>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+    <aside v-if="shown" class="flex w-[44%] min-w-0 flex-col border-l border-[var(--line)]" aria-label="The file">
+      <p class="flex h-9 shrink-0 items-center justify-between gap-3 border-b border-[var(--line)] px-4 text-[13px]">
+        <span class="mono cut font-semibold">{{ shown.name }}</span>
+        <button aria-label="Close" @click="shown = null"><UIcon name="i-lucide-x" class="size-4" /></button>
+      </p>
+      <img v-if="shown.picture" :src="shown.picture" :alt="shown.name" class="m-4 max-h-[80%] max-w-[90%] object-contain" />
+      <pre v-else-if="shown.text !== null" class="mono min-h-0 flex-1 overflow-auto px-4 py-3 text-[12px] leading-[18px]" data-file-text>{{
+        shown.text
+      }}</pre>
+      <p v-else class="soft p-4 text-[13px]">It is neither text nor a picture. Take it out to open it.</p>
+    </aside>
+  </div>
+</template>

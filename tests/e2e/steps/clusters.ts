@@ -1,0 +1,96 @@
+import { readFileSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import { Person } from '../../support/browser'
+import { manifestService, namespace, snapshots, storage, TestCluster } from '../../support/cluster'
+
+// The way of a platform engineer: a cluster is connected, a namespace of it protected and looked into.
+
+export function clusters(): void {
+  let person: Person
+  let cluster: TestCluster
+  const SET = 'quay/boarding/apps/StatefulSet/manifest'
+  const VOLUME = 'quay/boarding/volume/data-manifest-0'
+
+  beforeAll(async () => {
+    ;[person, cluster] = await Promise.all([Person.at(inject('url')), TestCluster.start('quay')])
+    cluster.apply(storage('berth'), snapshots('berth'), namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), {
+      apiVersion: 'v1',
+      kind: 'Secret',
+      metadata: { name: 'scanner-keys', namespace: 'boarding' },
+      data: { KEY: 'c2VjcmV0' },
+    })
+    cluster.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
+    const { volumeName } = cluster.json('get', 'pvc', 'data-manifest-0', '-n', 'boarding').spec
+    writeFileSync(join(cluster.folder, 'volumes', volumeName, 'lanes.txt'), 'four lanes, two for vehicles\n')
+  })
+  afterEach(() => expect(person.complaints).toEqual([]))
+  afterAll(async () => {
+    await person?.leaves()
+    await cluster?.stop()
+  })
+
+  it('connects a cluster by its kubeconfig: what is wrong is told, each right is shown', async () => {
+    const config = readFileSync(cluster.process.kubeconfig, 'utf8')
+    await person.opens('/estate')
+    await person.presses('Connect a source')
+    await person.presses('container cluster')
+    await person.writes('input[name=name]', 'quay')
+    await person.writes('textarea[name=kubeconfig]', config.replace(/token: .*/, 'token: not this'))
+    await person.presses('Test')
+    await person.sees('does not accept the token')
+    await person.writes('textarea[name=kubeconfig]', config)
+    await person.presses('Test')
+    await person.sees('berth can take snapshots')
+    await person.sees('Applications can be held still by commands in their containers.')
+    await person.clicks('[data-save]')
+    await person.sees('things of a cluster')
+  })
+
+  it('shows what is in a namespace, and what belongs together', async () => {
+    await person.clicks('a::-p-text(boarding)')
+    await person.clicks(`a[href="/estate/${SET}"]`)
+    await person.sees('uses StorageClass berth')
+    await person.sees('No vessel.')
+    // Discovery watches: what is new stands there without asking.
+    cluster.kubectl('create', 'configmap', 'made-just-now', '-n', 'boarding')
+    await person.sees('made-just-now')
+  })
+
+  it('protects it by its labels, leaves its secrets, and says what each rule takes', async () => {
+    await person.opens('/vessels/new?take=quay/boarding')
+    await person.writes('input[name=vessel-name]', 'Boarding gate')
+    await person.sees(/takes 4 objects and 1 volume/)
+    await person.writes('[aria-label="Pattern of rule 1"]', 'quay/*')
+    await person.writes('[aria-label="Labels of rule 1"]', 'team in gates')
+    await person.sees('is not a requirement')
+    await person.writes('[aria-label="Labels of rule 1"]', 'team in (gates)')
+    await person.presses('Add a rule')
+    await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Take or leave"]', 'Leave')
+    await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Kind"]', 'object')
+    await person.writes('[aria-label="Pattern of rule 2"]', 'quay/*/core/Secret/*')
+    await person.sees(/4 taken, 1 left/)
+    await person.presses('Save as version 1')
+    await person.arrivesAt(/\/vessels\/boarding-gate$/)
+  })
+
+  it('backs it up, and looks at its manifests and files as they were', async () => {
+    await person.page.keyboard.press('b')
+    await person.clicks('[role=dialog] button[type=submit]')
+    await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
+    await person.sees('A new point of Boarding gate')
+    expect((await person.texts('[data-step]')).some((step) => step.startsWith('data-manifest-0'))).toBe(true)
+    await person.opens('/vessels/boarding-gate')
+    await person.sees('As found.')
+    await person.opens(`/vessels/boarding-gate/contents?show=${SET}`)
+    await person.sees('images.quellmark.example/manifest-service:2.1')
+    expect(await person.text('[data-manifest]')).not.toContain('resourceVersion')
+    await person.clicks('button::-p-text(data-manifest-0)')
+    await person.clicks('button::-p-text(lanes.txt)')
+    await person.sees('four lanes, two for vehicles')
+    const tar = await person.page.$eval('[data-take-out] a:last-child', (link) => (link as HTMLAnchorElement).href)
+    const bytes = Buffer.from(await (await fetch(tar)).arrayBuffer())
+    expect(bytes.includes('four lanes, two for vehicles')).toBe(true)
+    expect(new URL(tar).searchParams.get('path')).toBe(VOLUME)
+  })
+}
