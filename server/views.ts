@@ -90,3 +90,4 @@ export type {
   VesselDefinition,
 }
 export type FolderLine = Sent<Line>
+export type KeptOut = ReturnType<typeof import('../core/selection/explain').keptOut>

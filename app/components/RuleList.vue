@@ -2,7 +2,7 @@
 import type { VesselDefinition } from '~~/core/plan/definition'
 import { formOf, type Rule } from '~~/core/selection/rules'
 import { lastName, namesOf, pathOf, type ThingKind } from '~~/core/things/thing'
-import type { EstateThing, SelectionView } from '~~/server/views'
+import type { EstateThing, KeptOut, SelectionView } from '~~/server/views'
 
 const { draft, selection, before } = defineProps<{
   draft: VesselDefinition
@@ -48,6 +48,23 @@ function ruleOver(path: string, kind: ThingKind): { path: string; kind: Rule['ki
 const isNew = (path: string) =>
   before !== null && !before.taken.first.some((thing) => thing.path === path) && before.taken.count <= before.taken.first.length
 const names = (rule: Rule) => of(rule)?.first.slice(0, 4) ?? []
+
+// What only labels keep out of a rule, while it is asked for.
+const asked = ref<string | null>(null)
+const out = shallowRef<KeptOut | null>(null)
+async function askWhy(rule: Rule) {
+  asked.value = asked.value === rule.id ? null : rule.id
+  out.value = null
+  if (asked.value) out.value = await post<KeptOut>('/api/selection/explain', { rules: draft.rules, rule: rule.id }).catch(() => null)
+}
+watch(
+  () => selection,
+  () => {
+    const rule = draft.rules.find(({ id, labels }) => id === asked.value && labels)
+    asked.value = null
+    if (rule) void askWhy(rule)
+  },
+)
 
 // Paths to choose from while a pattern is typed.
 const suggestions = ref<string[]>([])
@@ -167,6 +184,21 @@ async function suggest({ pattern, kind }: Rule) {
         <button aria-label="Remove this rule" class="opacity-50 hover:opacity-100" @click="draft.rules.splice(i, 1)">
           <UIcon name="i-lucide-x" class="size-4" />
         </button>
+        <div
+          v-if="rule.labels && !trouble(rule)"
+          class="col-start-4 -mt-0.5 pb-0.5 text-[12px]"
+          :class="{ 'col-span-4': asked === rule.id }"
+        >
+          <button class="lnk" :aria-expanded="asked === rule.id" @click="askWhy(rule)">what labels keep out</button>
+          <div v-if="asked === rule.id && out" class="soft mt-1" data-kept-out>
+            <p v-if="out.count === 0">Nothing: all that is called so has them.</p>
+            <p v-for="one in out.things.slice(0, 12)" :key="one.path" class="py-px">
+              <span class="mono text-[var(--ink)]">{{ one.path }}</span>: {{ one.why.join('; ')
+              }}{{ one.now ? `. Now ${one.now.act === 'take' ? 'taken' : 'left'} by ${one.now.pattern}` : '' }}
+            </p>
+            <p v-if="out.count > 12">and {{ countInWords(out.count - 12) }} more</p>
+          </div>
+        </div>
       </div>
       <div
         v-for="{ path, kind, left } in leftOver"

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { objectPath, volumePath, type Thing } from '../things/thing'
-import { explain } from './explain'
+import { explain, keptOut } from './explain'
 import { labelsIn, patternTrouble, select, type Rule } from './rules'
 
 const namespace = (name: string, labels: Record<string, string> = {}): Thing => ({
@@ -65,6 +65,19 @@ describe('rules over clusters', () => {
     expect(patternTrouble(rule('take', 'database', 'quay/*', 'a=b'))).toContain('clusters')
     expect(patternTrouble(rule('take', 'volume', 'quay/boarding/disk/data'))).toContain('third name')
     expect(patternTrouble(rule('take', 'object', 'quay/boarding/apps'))).toContain('needs 5 names')
+  })
+})
+
+describe('keptOut', () => {
+  it('lists what only labels keep out of a rule, with what decides over it instead', () => {
+    const rules = [rule('take', 'namespace', 'quay/*', 'team=gates'), rule('take', 'object', 'quay/kiosk/apps/*/*')]
+    expect(keptOut(rules, rules[0]!.id, things)).toEqual({
+      count: 1,
+      things: [
+        { path: kiosk.path, why: ['team is desks, not gates'], now: { id: rules[1]!.id, act: 'take', pattern: 'quay/kiosk/apps/*/*' } },
+      ],
+    })
+    expect(keptOut(rules, rules[1]!.id, things)).toEqual({ count: 0, things: [] })
   })
 })
 

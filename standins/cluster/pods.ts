@@ -8,6 +8,8 @@ import { usesClaim, type Volumes } from './volumes'
 
 const PODS = { group: '', plural: 'pods' }
 const NODES = { group: '', plural: 'nodes' }
+/** A container does not outlive the stand-in, even one that is killed. */
+const ENDS_WITH_US = ['--pdeathsig', 'KILL', '--']
 /** The longest that a container is waited for before it is killed, whatever the pod allows. */
 const MOST_GRACE_MS = 5000
 
@@ -199,7 +201,12 @@ export class Pods {
     const log = createWriteStream(this.logOf(pod, spec.name), { flags: 'a' })
     const [program, ...args] = this.real(container, command ?? ['false'])
     // A process group of its own, so that whatever it starts ends with it.
-    const child = spawn(program!, args, { cwd: root, env: container.env, detached: true, stdio: ['ignore', 'pipe', 'pipe'] })
+    const child = spawn('setpriv', [...ENDS_WITH_US, program!, ...args], {
+      cwd: root,
+      env: container.env,
+      detached: true,
+      stdio: ['ignore', 'pipe', 'pipe'],
+    })
     container.process = child
     container.startedAt = new Date().toISOString()
     container.exit = null
@@ -241,7 +248,7 @@ export class Pods {
     const found = commandIn(container.image, command)
     if (!found) return undefined
     const [program, ...args] = this.real(container, found)
-    return spawn(program!, args, { cwd: container.root, env: container.env, detached: true })
+    return spawn('setpriv', [...ENDS_WITH_US, program!, ...args], { cwd: container.root, env: container.env, detached: true })
   }
 
   /** Runs a command in a container that runs. Null when the pod or the container does not run; undefined when there is no such program. */

@@ -115,6 +115,32 @@ export class Person {
     await field.type(text)
   }
 
+  /** Puts a long text into a field in place of what stands there, as from the clipboard. */
+  async pastes(selector: string, text: string): Promise<void> {
+    const field = await this.find(selector)
+    await this.uncovered(field)
+    await field.click()
+    await this.page.keyboard.down('Control')
+    await this.page.keyboard.press('a')
+    await this.page.keyboard.up('Control')
+    await this.page.keyboard.sendCharacter(text)
+  }
+
+  /** Waits until the first thing that is found reads so. */
+  async reads(selector: string, pattern: RegExp): Promise<void> {
+    await this.page
+      .waitForFunction(
+        (where, source) =>
+          new RegExp(source).test((document.querySelector<HTMLElement>(where)?.innerText ?? '').replace(/\s+/g, ' ').trim()),
+        { timeout: PATIENCE_MS, polling: 100 },
+        selector,
+        pattern.source,
+      )
+      .catch(async () => {
+        throw new Error(`${selector} does not read ${pattern}: ${(await this.texts(selector))[0] ?? 'there is none'}`)
+      })
+  }
+
   /** Ticks or unticks what stands at a path of the workbench's tree. */
   async ticks(path: string): Promise<void> {
     await this.clicks(`[data-path="${path}"] [role=checkbox]`)

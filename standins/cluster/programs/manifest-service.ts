@@ -6,12 +6,16 @@ import { join } from 'node:path'
 // A sample application that is really hurt by a careless copy: it appends passengers to a journal, and then says in
 // an index how much of the journal counts, and what its sum is. The two must agree, and are written in two steps.
 //
-//   manifest-service serve <folder> [pause between the steps, ms]    the service itself
+//   manifest-service serve <folder> [ms between entries]             the service itself
 //   manifestctl hold | release | status                              holds the service still; lets it go on
 //   manifestctl check <folder>                                       whether journal and index agree
 
 const CONTROL = join(process.env.CONTAINER_ROOT ?? process.cwd(), 'control.sock')
 const EVERY_MS = 20
+/** How long the second step waits for the first one, so that somebody can copy between them. */
+const PAUSE_MS = 8
+/** A manifest begins anew after so many passengers. */
+const MOST_ENTRIES = 2000
 const CONTROL_PATIENCE_MS = 10_000
 
 const journalOf = (folder: string) => join(folder, 'manifest.journal')
@@ -58,7 +62,7 @@ class Service {
 
   constructor(
     private readonly folder: string,
-    private readonly pauseMs: number,
+    private readonly everyMs: number,
   ) {
     mkdirSync(folder, { recursive: true })
     recover(folder)
@@ -68,21 +72,28 @@ class Service {
   }
 
   begin(): void {
-    setInterval(() => void this.write(), EVERY_MS)
+    setInterval(() => void this.write(), this.everyMs)
   }
 
   private async write(): Promise<void> {
     if (this.held || this.writing) return
     this.writing = true
+    if (this.entries >= MOST_ENTRIES) this.beginAnew()
     const number = ++this.entries
     appendFileSync(journalOf(this.folder), `${number}\tpassenger ${(number * 7919) % 100_003}\tgate ${number % 4}\n`)
-    await new Promise((resolve) => setTimeout(resolve, this.pauseMs))
+    await new Promise((resolve) => setTimeout(resolve, PAUSE_MS))
     const journal = readFileSync(journalOf(this.folder))
     const index: Index = { entries: number, bytes: journal.length, sum: sumOf(journal) }
     writeFileSync(`${indexOf(this.folder)}.new`, JSON.stringify(index))
     renameSync(`${indexOf(this.folder)}.new`, indexOf(this.folder))
     this.writing = false
     for (const settled of this.waiting.splice(0)) settled()
+  }
+
+  private beginAnew(): void {
+    this.entries = 0
+    rmSync(indexOf(this.folder))
+    rmSync(journalOf(this.folder))
   }
 
   async hold(): Promise<string> {
@@ -101,8 +112,8 @@ class Service {
   }
 }
 
-function serve(folder: string, pauseMs: number): void {
-  const service = new Service(folder, pauseMs)
+function serve(folder: string, everyMs: number): void {
+  const service = new Service(folder, everyMs)
   rmSync(CONTROL, { force: true })
   createServer((socket) => {
     socket.on('error', () => undefined)
@@ -127,8 +138,8 @@ function ask(what: string): void {
   })
 }
 
-const [command, folder, pause] = process.argv.slice(2)
-if (command === 'serve') serve(folder ?? '/data', Number(pause ?? 8))
+const [command, folder, every] = process.argv.slice(2)
+if (command === 'serve') serve(folder ?? '/data', Number(every ?? EVERY_MS))
 else if (command === 'check') {
   const { entries, trouble } = check(folder ?? '/data')
   console.log(trouble ?? `entries=${entries}`)

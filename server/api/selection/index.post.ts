@@ -1,7 +1,7 @@
 import * as v from 'valibot'
-import { claimed } from '../../engine/catalog/claims'
-import { summarize } from '../../core/selection/summary'
-import { patternTrouble, select } from '../../core/selection/rules'
+import { claimed } from '../../../engine/catalog/claims'
+import { summarize } from '../../../core/selection/summary'
+import { patternTrouble, select } from '../../../core/selection/rules'
 
 const Body = v.object({ rules: Rules, vessel: v.optional(v.nullable(v.string()), null) })
 
