@@ -58,11 +58,11 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       <template v-if="thing.facts.uses || usedBy.length > 0">
         <h3 class="mt-4 mb-1 font-semibold">Belongs together</h3>
         <p v-for="path in thing.facts.uses" :key="path" class="py-0.5">
-          <span class="soft mr-1.5">uses {{ namesOf(path).at(-2) }}</span
+          <span class="soft">uses {{ namesOf(path).at(-2) }}{{ ' ' }}</span
           ><NuxtLink :to="link(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
         </p>
         <p v-for="one in usedBy" :key="one.path" class="py-0.5">
-          <span class="soft mr-1.5">used by {{ one.facts.kind }}</span
+          <span class="soft">used by {{ one.facts.kind }}{{ ' ' }}</span
           ><NuxtLink :to="link(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
         </p>
       </template>

@@ -14,6 +14,12 @@ export interface NewRun {
   params?: Record<string, unknown>
 }
 
+/** Whether a run is waiting or at work. */
+export async function isAtWork(engine: EngineContext, id: string): Promise<boolean> {
+  const row = await engine.db.selectFrom('run').select('state').where('id', '=', id).executeTakeFirst()
+  return row?.state === 'running' || row?.state === 'waiting'
+}
+
 /** Records a run that a worker shall do. The caller puts it into the queue. */
 export async function addRun(engine: EngineContext, run: NewRun): Promise<string> {
   const id = randomUUID()

@@ -2,6 +2,7 @@ import { randomUUID } from 'node:crypto'
 import type { DatabaseManifest, Missing, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
+import { isAtWork } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
 import type { SourceKind } from '../sources/adapter'
@@ -179,6 +180,8 @@ async function captureMembers(
     let last = writer.stored
     const manifest = await source.capture({
       progress: run,
+      run: run.id,
+      isAtWork: (id) => isAtWork(run.engine, id),
       rules: vessel.definition.rules,
       readers: vessel.definition.readers,
       writer,

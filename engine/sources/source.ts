@@ -33,6 +33,10 @@ export interface Progress {
 
 export interface CaptureJob {
   progress: Progress
+  /** The run's id, which what is made at a source for its sake bears. */
+  run: string
+  /** Whether a run is still at work, so that what it made at a source is its own. */
+  isAtWork: (run: string) => Promise<boolean>
   rules: Rule[]
   /** How many connections may read at once. */
   readers: number

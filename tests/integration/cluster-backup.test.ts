@@ -200,6 +200,27 @@ describe('a namespace', () => {
   })
 })
 
+describe('a worker that dies', () => {
+  it('leaves nothing in a cluster that the next backup does not remove', async () => {
+    const kiosks = await vessel('Kiosks after a death', rule('take', 'namespace', 'quay/kiosk'))
+    // What a worker that died in the middle would have left: a pod of a run that is over.
+    const over = await bench.run('backup', kiosks)
+    cluster.apply({
+      apiVersion: 'v1',
+      kind: 'Pod',
+      metadata: { name: 'unbroken-vessel-left-1', namespace: 'kiosk', labels: { 'unbroken-vessel.temporary': over.id } },
+      spec: { containers: [{ name: 'reader', image: 'debian:12-slim' }] },
+    })
+    await discoverSource(bench.engine, sourceId)
+    expect(ours()).toBe(1)
+    const run = await bench.run('backup', kiosks)
+    expect(run.state).toBe('done')
+    await cluster.until(() => ours() === 0)
+    const kept = (await newest(run)).members[0]!.manifest.namespaces![0]!
+    expect(kept.objects.map(({ name }) => name)).not.toContain('unbroken-vessel-left-1')
+  })
+})
+
 describe('what can’t be read', () => {
   it('is told: files, volumes that are not bound, kinds that may not be listed; the rest is kept', async () => {
     const folder = volumeFolder('receipts', 'kiosk')

@@ -1,4 +1,4 @@
-import { createHash, randomUUID } from 'node:crypto'
+import { createHash } from 'node:crypto'
 import { canonical, cleaned } from '../../../core/cluster/clean'
 import { ByteChunker } from '../../../core/content/bytes'
 import type { Manifest, Missing, NamespaceManifest, ObjectEntry, VolumeManifest } from '../../../core/content/manifest'
@@ -24,7 +24,7 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
   const things = [...thingsOf(name, seen)]
   const { taken } = select(job.rules, things)
   const places = [...new Set(taken.map(({ path }) => namesOf(path)[1]!))].sort()
-  const temporary = new Temporary(client, seen.resources, randomUUID().slice(0, 8), job.progress.signal)
+  const temporary = new Temporary(client, seen.resources, job.run, job.progress.signal)
   const namespaces: NamespaceManifest[] = []
   try {
     for (const place of places) namespaces.push(await new CaptureOfNamespace(client, job, temporary, seen, things, taken, place).go())
@@ -70,7 +70,7 @@ class CaptureOfNamespace {
     const objects = await progress.plan({ kind: 'structure', member: this.member, title: 'Objects' })
     const steps = new Map<WantedVolume, number>()
     for (const one of wanted) steps.set(one, await progress.plan({ kind: 'volume', member: this.member, title: namesOf(one.path).at(-1)! }))
-    if (this.place !== CLUSTER_WIDE) await this.temporary.sweep(this.place, new Date())
+    if (this.place !== CLUSTER_WIDE) await this.temporary.sweep(this.place, this.job.isAtWork)
     const taken = shots < 0 ? new Map<WantedVolume, VolumeSnapshot>() : await progress.step(shots, () => this.snapshots(wanted))
     const at = new Date().toISOString()
     const kept = await progress.step(objects, async (count) => {

@@ -4,8 +4,6 @@ import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type Ku
 /** What we make in a cluster for as long as we read bears this label, and goes when we are done. */
 const LABEL = 'unbroken-vessel.temporary'
 const LOOK_EVERY_MS = 150
-/** What is older than this was left by a worker that died. */
-const STALE_MS = 6 * 3_600_000
 
 export const isOurs = ({ metadata }: KubeObject): boolean => metadata.labels?.[LABEL] !== undefined
 
@@ -17,7 +15,8 @@ export class Temporary {
   constructor(
     private readonly client: ClusterClient,
     private readonly resources: ApiResource[],
-    private readonly tag: string,
+    /** The run that it is made for. */
+    private readonly run: string,
     private readonly signal: AbortSignal,
   ) {}
 
@@ -32,13 +31,13 @@ export class Temporary {
   }
 
   async make(resource: ApiResource, namespace: string, body: Record<string, unknown>): Promise<string> {
-    const name = `unbroken-vessel-${this.tag}-${++this.count}`
+    const name = `unbroken-vessel-${this.run.slice(0, 8)}-${++this.count}`
     const apiVersion = resource.group === '' ? resource.version : `${resource.group}/${resource.version}`
     // It is noted before it is made: an answer that is lost must not leave anything.
     this.made.push({ resource, namespace, name })
     await this.client.ask(resourcePath(resource, namespace), {
       method: 'POST',
-      body: { apiVersion, kind: resource.kind, metadata: { name, namespace, labels: { [LABEL]: this.tag } }, ...body },
+      body: { apiVersion, kind: resource.kind, metadata: { name, namespace, labels: { [LABEL]: this.run } }, ...body },
       signal: this.signal,
     })
     return name
@@ -88,8 +87,8 @@ export class Temporary {
     return left
   }
 
-  /** Removes what runs that died have left in a namespace. */
-  async sweep(namespace: string, now: Date): Promise<void> {
+  /** Removes what runs whose worker died have left in a namespace. */
+  async sweep(namespace: string, isAtWork: (run: string) => Promise<boolean>): Promise<void> {
     for (const [kind, group] of [
       ['Pod', ''],
       ['PersistentVolumeClaim', ''],
@@ -98,7 +97,7 @@ export class Temporary {
       const resource = this.resources.find((one) => one.kind === kind && one.group === group)
       if (!resource) continue
       for await (const { metadata } of this.client.list(resource, namespace, { labelSelector: LABEL })) {
-        if (now.getTime() - Date.parse(metadata.creationTimestamp ?? '') > STALE_MS) await this.remove(resource, namespace, metadata.name)
+        if (!(await isAtWork(metadata.labels![LABEL]!))) await this.remove(resource, namespace, metadata.name)
       }
     }
   }
