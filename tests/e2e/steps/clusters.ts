@@ -78,6 +78,7 @@ export function clusters(): void {
     await person.sees(/4 taken, 1 left/)
     await person.presses('Save as version 1')
     await person.arrivesAt(/\/vessels\/boarding-gate$/)
+    await person.sees('it has no recovery point yet')
   })
 
   it('backs it up, and looks at its manifests and files as they were', async () => {
