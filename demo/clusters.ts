@@ -4,7 +4,7 @@ import { PassThrough } from 'node:stream'
 import { parseAllDocuments } from 'yaml'
 import type { Rule } from '../core/selection/rules'
 import { addRun } from '../engine/catalog/runs'
-import { addSource } from '../engine/catalog/sources'
+import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addVessel } from '../engine/catalog/vessels'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
@@ -79,6 +79,25 @@ export class DemoClusters {
       const vessel = await addVessel(engine, name, { ...common, rules })
       await perform(engine, await addRun(engine, { kind: 'backup', vessel, startedBy: 'the schedule of the demo' }))
     }
+  }
+
+  /** Somebody removed the namespace of the kiosks this morning. */
+  async loseKiosks(engine: Engine): Promise<void> {
+    const client = new ClusterClient(this.access('quay'))
+    try {
+      await client.ask('/api/v1/namespaces/kiosk', { method: 'DELETE' })
+      while (
+        await client.ask('/api/v1/namespaces/kiosk').then(
+          () => true,
+          (error: unknown) => !(error instanceof ApiFailure && error.status === 404),
+        )
+      )
+        await new Promise((resolve) => setTimeout(resolve, 200))
+    } finally {
+      client.close()
+    }
+    const { id } = await engine.db.selectFrom('source').select('id').where('name', '=', 'quay').executeTakeFirstOrThrow()
+    await discoverSource(engine, id)
   }
 
   async stop(): Promise<void> {

@@ -115,6 +115,7 @@ async function makeAll(): Promise<void> {
     )
     await clusters.furnish(engine)
     await clusters.protect(engine)
+    await clusters.loseKiosks(engine)
   } finally {
     await engine.close()
   }

@@ -1,4 +1,4 @@
-import { select } from '../../core/selection/rules'
+import { labelsIn, select } from '../../core/selection/rules'
 import { CLUSTER_WIDE, lastName, namesOf, pathOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
@@ -27,6 +27,7 @@ export interface Unclaimed {
 export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
   const hands: Hand[] = []
   hands.push(...(await goneThings(engine, vessels)))
+  hands.push(...(await goneFromClusters(engine, vessels)))
   for (const source of await estateSources(engine)) {
     if (source.trouble)
       hands.push({
@@ -121,6 +122,41 @@ async function goneThings(engine: EngineContext, standings: VesselStanding[]): P
         since,
         action: 'Bring it back…',
         to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(path)}`,
+      })
+    }
+  }
+  return hands
+}
+
+/** What vessels would take of clusters and is no longer there, namespace by namespace. */
+async function goneFromClusters(engine: EngineContext, standings: VesselStanding[]): Promise<Hand[]> {
+  const columns = ['path', 'kind', 'labels', 'facts', 'gone_at'] as const
+  const query = engine.db.selectFrom('thing').select(columns)
+  const gone = await query.where('gone_at', 'is not', null).where('kind', 'in', ['object', 'volume']).execute()
+  if (gone.length === 0) return []
+  const namespaces = await query.where('kind', '=', 'namespace').execute()
+  const labelsOf = labelsIn(namespaces)
+  const hands: Hand[] = []
+  for (const vessel of await allVessels(engine)) {
+    if (!standings.find(({ id }) => id === vessel.id)?.newest) continue
+    const places = new Map<string, (typeof gone)[number][]>()
+    for (const { path } of select(vessel.definition.rules, gone, labelsOf).taken) {
+      const place = pathOf(...namesOf(path).slice(0, 2))
+      places.set(place, [...(places.get(place) ?? []), gone.find((thing) => thing.path === path)!])
+    }
+    for (const [place, things] of places) {
+      const held = await pointHolding(engine, vessel.id, things[0]!.path)
+      if (!held) continue
+      const [source, name] = namesOf(place)
+      const whole = namespaces.find(({ path }) => path === place)?.gone_at ?? null
+      const named = things.slice(0, 3).map(({ path }) => lastName(path))
+      const some = `${plural(things.length, 'thing')} of ${vessel.name} ${things.length === 1 ? 'is' : 'are'} gone from ${source} / ${name}: ${named.join(', ')}${things.length > 3 ? '…' : ''}`
+      hands.push({
+        level: whole || things.some(({ kind }) => kind === 'volume') ? 'iron' : 'ochre',
+        what: whole ? `The namespace ${name} is gone from ${source}.` : `${some}.`,
+        since: whole ?? things[0]!.gone_at,
+        action: 'Look inside…',
+        to: `/vessels/${vessel.slug}/contents?point=${held}&show=${encodeURIComponent(things[0]!.path)}`,
       })
     }
   }

@@ -8,8 +8,10 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Rule } from '../../core/selection/rules'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { standings } from '../../engine/catalog/standing'
 import { pointContents } from '../../engine/compare/contents'
 import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../engine/look/cluster'
+import { needsHand } from '../../engine/watch/hands'
 import { openPoint } from '../../engine/points/open'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import { manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
@@ -218,6 +220,36 @@ describe('a worker that dies', () => {
     await cluster.until(() => ours() === 0)
     const kept = (await newest(run)).members[0]!.manifest.namespaces![0]!
     expect(kept.objects.map(({ name }) => name)).not.toContain('unbroken-vessel-left-1')
+  })
+})
+
+describe('what is gone', () => {
+  const hands = async (name: string) =>
+    (await needsHand(bench.engine, await standings(bench.engine))).filter(({ to }) => to.startsWith(`/vessels/${name}/`))
+
+  it('from a namespace, or with it, needs a hand, and is still in its point', async () => {
+    cluster.apply(namespace('pier', { team: 'piers' }), {
+      apiVersion: 'v1',
+      kind: 'ConfigMap',
+      metadata: { name: 'bollards', namespace: 'pier' },
+      data: { count: '12' },
+    })
+    cluster.kubectl('create', 'configmap', 'stays', '-n', 'pier')
+    await discoverSource(bench.engine, sourceId)
+    const pier = await vessel('Pier', rule('take', 'namespace', 'quay/*', 'team=piers'))
+    const point = await newest(await bench.run('backup', pier))
+    expect(await hands('pier')).toEqual([])
+    cluster.kubectl('delete', 'configmap', 'bollards', '-n', 'pier')
+    await discoverSource(bench.engine, sourceId)
+    expect(await hands('pier')).toMatchObject([{ level: 'ochre', what: '1 thing of Pier is gone from quay / pier: bollards.' }])
+    cluster.kubectl('delete', 'namespace', 'pier')
+    await discoverSource(bench.engine, sourceId)
+    const [hand] = await hands('pier')
+    expect(hand).toMatchObject({ level: 'iron', what: 'The namespace pier is gone from quay.' })
+    expect(hand!.to).toContain(`point=${point.id}`)
+    expect(await objectYaml(point, 'quay/pier/core/ConfigMap/bollards')).toContain('count: "12"')
+    const run = await bench.run('backup', pier)
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'nothing_taken' } })
   })
 })
 

@@ -7,7 +7,8 @@ import { select } from '../../../core/selection/rules'
 import { CLUSTER_WIDE, isWithin, namesOf, pathOf, type Thing } from '../../../core/things/thing'
 import { writeJson } from '../../runs/manifests'
 import type { CaptureJob } from '../source'
-import { ApiFailure, type ClusterClient } from './client'
+import type { ClusterClient } from './client'
+import { clusterId } from './probe'
 import { isOurs, Temporary } from './temporary'
 import { survey, thingsOf, type Found, type Survey } from './discover'
 import { readVolume } from './reader'
@@ -16,10 +17,6 @@ import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot
 /** Captures everything of a cluster that the rules take, namespace by namespace: volumes first, then the objects. */
 export async function captureCluster(client: ClusterClient, job: CaptureJob): Promise<Manifest> {
   const { name } = client.access
-  const home = await client.ask<{ metadata: { uid: string } }>('/api/v1/namespaces/kube-system').catch((error: unknown) => {
-    if (error instanceof ApiFailure) return null
-    throw error
-  })
   const seen = await survey(client)
   const things = [...thingsOf(name, seen)]
   const { taken } = select(job.rules, things)
@@ -35,7 +32,7 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
     format: 1,
     kind: 'full',
     member: name,
-    server: { version: seen.version, versionNumber: 0, systemId: home?.metadata.uid ?? 'unknown' },
+    server: { version: seen.version, versionNumber: 0, systemId: await clusterId(client) },
     databases: [],
     namespaces,
   }

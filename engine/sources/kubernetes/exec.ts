@@ -1,6 +1,5 @@
 import { Writable } from 'node:stream'
 import { Exec, type V1Status } from '@kubernetes/client-node'
-import type WebSocket from 'isomorphic-ws'
 import { VesselError } from '../../../core/errors'
 import type { ClusterClient } from './client'
 
@@ -18,6 +17,8 @@ export interface ExecResult {
   /** What the cluster says when it was not started. */
   message: string
 }
+
+type Socket = Awaited<ReturnType<Exec['exec']>>
 
 /** What is kept of a command's error output; hooks may print megabytes. */
 const ERRORS_KEPT = 64 * 1024
@@ -53,10 +54,12 @@ export async function execute(
   signal.throwIfAborted()
   const errors = new Tail()
   const { namespace, pod, container } = target
-  let socket: WebSocket | undefined
+  let socket: Socket | undefined
+  let end: (() => void) | undefined
   try {
     const status = await new Promise<V1Status>((resolve, reject) => {
-      signal.addEventListener('abort', () => reject(signal.reason as Error), { once: true })
+      end = () => reject(signal.reason as Error)
+      signal.addEventListener('abort', end)
       out.once('error', reject)
       new Exec(client.config)
         .exec(namespace, pod, container, command, out, errors, null, false, resolve)
@@ -76,13 +79,14 @@ export async function execute(
   } catch (error) {
     throw client.translate(error)
   } finally {
+    if (end) signal.removeEventListener('abort', end)
     socket?.close()
   }
 }
 
 // In Node.js the socket is one of the package ws, which can be paused.
-const pause = (socket: WebSocket) => (socket as unknown as { pause(): void }).pause()
-const resume = (socket: WebSocket) => (socket as unknown as { resume(): void }).resume()
+const pause = (socket: Socket) => (socket as unknown as { pause(): void }).pause()
+const resume = (socket: Socket) => (socket as unknown as { resume(): void }).resume()
 
 function outcomeOf(status: V1Status): Pick<ExecResult, 'code' | 'message'> {
   if (status.status === 'Success') return { code: 0, message: '' }

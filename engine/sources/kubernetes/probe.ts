@@ -157,7 +157,7 @@ async function storageFinding(client: ClusterClient, resources: ApiResource[], s
 }
 
 /** What tells this cluster from another one at the same address. */
-async function clusterId(client: ClusterClient): Promise<string> {
+export async function clusterId(client: ClusterClient): Promise<string> {
   const home = await client.ask<{ metadata: { uid: string } }>('/api/v1/namespaces/kube-system').catch((error: unknown) => {
     if (error instanceof ApiFailure) return null
     throw error
