@@ -14,25 +14,40 @@ import { survey, thingsOf, type Found, type Survey } from './discover'
 import { readVolume } from './reader'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
-/** Captures everything of a cluster that the rules take, namespace by namespace: volumes first, then the objects. */
-export async function captureCluster(client: ClusterClient, job: CaptureJob): Promise<Manifest> {
-  const { name } = client.access
+/** A cluster as it is at a moment, and what the rules take of it. */
+interface Seen extends Survey {
+  things: Thing[]
+  taken: Thing[]
+}
+
+async function look(client: ClusterClient, job: CaptureJob): Promise<Seen> {
   const seen = await survey(client)
-  const things = [...thingsOf(name, seen)]
-  const { taken } = select(job.rules, things)
-  const places = [...new Set(taken.map(({ path }) => namesOf(path)[1]!))].sort()
-  const temporary = new Temporary(client, seen.resources, job.run, job.progress.signal)
+  const things = [...thingsOf(client.access.name, seen)]
+  return { ...seen, things, taken: select(job.rules, things).taken }
+}
+
+/**
+ * Captures everything of a cluster that the rules take: first the snapshots of all volumes, then the objects as they
+ * are when these are taken, then the volumes' content.
+ */
+export async function captureCluster(client: ClusterClient, job: CaptureJob): Promise<Manifest> {
+  const before = await look(client, job)
+  const places = [...new Set(before.taken.map(({ path }) => namesOf(path)[1]!))].sort()
+  const temporary = new Temporary(client, before.resources, job.run, job.progress.signal)
+  const captures = places.map((place) => new CaptureOfNamespace(client, job, temporary, before, place))
   const namespaces: NamespaceManifest[] = []
   try {
-    for (const place of places) namespaces.push(await new CaptureOfNamespace(client, job, temporary, seen, things, taken, place).go())
+    for (const capture of captures) await capture.open()
+    const after = await look(client, job)
+    for (const capture of captures) namespaces.push(await capture.finish(after))
   } finally {
     for (const left of await temporary.removeAll()) await job.progress.say('warning', `It could not be removed after reading: ${left}`)
   }
   return {
     format: 1,
     kind: 'full',
-    member: name,
-    server: { version: seen.version, versionNumber: 0, systemId: await clusterId(client) },
+    member: client.access.name,
+    server: { version: before.version, versionNumber: 0, systemId: await clusterId(client) },
     databases: [],
     namespaces,
   }
@@ -41,63 +56,65 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
 class CaptureOfNamespace {
   private readonly member: string
   private readonly root: string
-  private readonly taken: Thing[]
   private readonly missing: Missing[] = []
+  private readonly wanted: WantedVolume[]
+  private readonly steps = new Map<WantedVolume, number>()
+  private objectsStep = 0
+  private snapshots = new Map<WantedVolume, VolumeSnapshot>()
+  private at = ''
 
   constructor(
     private readonly client: ClusterClient,
     private readonly job: CaptureJob,
     private readonly temporary: Temporary,
-    private readonly seen: Survey,
-    private readonly things: Thing[],
-    taken: Thing[],
+    private readonly before: Seen,
     private readonly place: string,
   ) {
     this.member = `${client.access.name} / ${place}`
     this.root = pathOf(client.access.name, place)
-    this.taken = taken.filter(({ path }) => isWithin(path, this.root))
+    this.wanted = this.wantedVolumes()
   }
 
-  async go(): Promise<NamespaceManifest> {
+  private takenIn({ taken }: Seen): Thing[] {
+    return taken.filter(({ path }) => isWithin(path, this.root))
+  }
+
+  /** Takes the snapshots. */
+  async open(): Promise<void> {
     const { progress } = this.job
-    const wanted = this.wantedVolumes()
-    const shots = wanted.some(({ snapshots }) => snapshots)
-      ? await progress.plan({ kind: 'snapshot', member: this.member, title: 'Snapshots' })
-      : -1
-    const objects = await progress.plan({ kind: 'structure', member: this.member, title: 'Objects' })
-    const steps = new Map<WantedVolume, number>()
-    for (const one of wanted) steps.set(one, await progress.plan({ kind: 'volume', member: this.member, title: namesOf(one.path).at(-1)! }))
+    const { wanted, member } = this
     if (this.place !== CLUSTER_WIDE) await this.temporary.sweep(this.place, this.job.isAtWork)
-    const taken = shots < 0 ? new Map<WantedVolume, VolumeSnapshot>() : await progress.step(shots, () => this.snapshots(wanted))
-    const at = new Date().toISOString()
-    const kept = await progress.step(objects, async (count) => {
-      const found = await this.objects()
+    const shots = wanted.some(({ snapshots }) => snapshots) ? await progress.plan({ kind: 'snapshot', member, title: 'Snapshots' }) : -1
+    this.objectsStep = await progress.plan({ kind: 'structure', member, title: 'Objects' })
+    for (const one of wanted) this.steps.set(one, await progress.plan({ kind: 'volume', member, title: namesOf(one.path).at(-1)! }))
+    if (shots >= 0) this.snapshots = await progress.step(shots, () => this.takeSnapshots())
+    this.at = new Date().toISOString()
+  }
+
+  /** Keeps the objects, and reads the volumes. */
+  async finish(after: Seen): Promise<NamespaceManifest> {
+    const { progress } = this.job
+    const { entries, chunks } = await progress.step(this.objectsStep, async (count) => {
+      const found = await this.objects(after)
       count('structures', found.entries.length)
       return found
     })
-    const volumes = await this.readAll(wanted, taken, steps)
-    await this.sayWhatIsNew()
+    const volumes = await this.readAll()
+    await this.sayWhatIsNew(after)
     for (const { path, reason, note } of this.missing)
       await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
-    return {
-      name: this.place,
-      at,
-      labels: this.things.find(({ path }) => path === this.root)?.labels ?? {},
-      objects: kept.entries,
-      chunks: kept.chunks,
-      volumes,
-      missing: this.missing,
-    }
+    const labels = after.things.find(({ path }) => path === this.root)?.labels ?? {}
+    return { name: this.place, at: this.at, labels, objects: entries, chunks, volumes, missing: this.missing }
   }
 
   private wantedVolumes(): WantedVolume[] {
     const claims = new Map(
-      this.seen.found
+      this.before.found
         .filter(({ object }) => object.kind === 'PersistentVolumeClaim')
         .map(({ object }) => [pathOf(this.client.access.name, object.metadata.namespace!, 'volume', object.metadata.name), object]),
     )
     const wanted: WantedVolume[] = []
-    for (const { path, kind, facts } of this.taken) {
+    for (const { path, kind, facts } of this.takenIn(this.before)) {
       if (kind !== 'volume') continue
       if (facts.trouble) this.missing.push({ path, reason: facts.trouble })
       else wanted.push({ path, claim: claims.get(path)!, snapshots: facts.snapshots === true })
@@ -106,10 +123,10 @@ class CaptureOfNamespace {
   }
 
   /** Of all volumes at once, so that they lie as closely together as can be. */
-  private async snapshots(wanted: WantedVolume[]): Promise<Map<WantedVolume, VolumeSnapshot>> {
+  private async takeSnapshots(): Promise<Map<WantedVolume, VolumeSnapshot>> {
     const taken = new Map<WantedVolume, VolumeSnapshot>()
     await Promise.all(
-      wanted
+      this.wanted
         .filter(({ snapshots }) => snapshots)
         .map(async (one) => {
           try {
@@ -124,10 +141,14 @@ class CaptureOfNamespace {
   }
 
   /** The objects that the rules take, and what they need of the cluster; as lines of canonical JSON. */
-  private async objects(): Promise<{ entries: ObjectEntry[]; chunks: string[] }> {
-    const paths = new Set(this.taken.filter(({ kind }) => kind === 'object').map(({ path }) => path))
-    const byPath = new Map(this.seen.found.map((one) => [one.path, one]))
-    const facts = new Map(this.things.map((thing) => [thing.path, thing.facts]))
+  private async objects(after: Seen): Promise<{ entries: ObjectEntry[]; chunks: string[] }> {
+    const paths = new Set(
+      this.takenIn(after)
+        .filter(({ kind }) => kind === 'object')
+        .map(({ path }) => path),
+    )
+    const byPath = new Map(after.found.map((one) => [one.path, one]))
+    const facts = new Map(after.things.map((thing) => [thing.path, thing.facts]))
     const wide = new Set<string>()
     const follow = (path: string) => {
       for (const used of facts.get(path)?.uses ?? []) {
@@ -149,25 +170,21 @@ class CaptureOfNamespace {
     }
     const last = chunker.end()
     if (last) await put(last)
-    const refused = this.seen.closed.filter((name) => !name.includes('clusterrole'))
+    const refused = after.closed.filter((name) => !name.includes('clusterrole'))
     if (refused.length > 0) this.missing.push({ path: this.root, reason: `These can’t be listed: ${refused.join(', ')}.` })
     return { entries, chunks }
   }
 
   /** Several volumes at once; one that can't be read leaves the others, and is told. */
-  private async readAll(
-    wanted: WantedVolume[],
-    snapshots: Map<WantedVolume, VolumeSnapshot>,
-    steps: Map<WantedVolume, number>,
-  ): Promise<VolumeManifest[]> {
-    const queue = [...wanted]
+  private async readAll(): Promise<VolumeManifest[]> {
+    const queue = [...this.wanted]
     const volumes: VolumeManifest[] = []
     const { progress, readers } = this.job
     const work = async () => {
       for (let one = queue.shift(); one; one = queue.shift()) {
         const volume = one
         try {
-          volumes.push(await progress.step(steps.get(volume)!, (count) => this.readOne(volume, snapshots.get(volume), count)))
+          volumes.push(await progress.step(this.steps.get(volume)!, (count) => this.readOne(volume, this.snapshots.get(volume), count)))
         } catch (error) {
           progress.signal.throwIfAborted()
           const { what } = errorRecord(this.client.translate(error))
@@ -210,10 +227,10 @@ class CaptureOfNamespace {
     }
   }
 
-  /** A volume that was added while others were read is in no snapshot; it must not be missed silently. */
-  private async sayWhatIsNew(): Promise<void> {
-    if (this.place === CLUSTER_WIDE || !this.taken.some(({ kind }) => kind === 'volume')) return
-    const known = new Set(this.things.map(({ path }) => path))
+  /** A volume that was added while this went on is in no snapshot; it must not be missed silently. */
+  private async sayWhatIsNew(after: Seen): Promise<void> {
+    if (this.place === CLUSTER_WIDE || !this.takenIn(after).some(({ kind }) => kind === 'volume')) return
+    const known = new Set(this.before.things.map(({ path }) => path))
     for (const [path, claim] of await claimsIn(this.client, this.temporary, this.place)) {
       if (known.has(path) || isOurs(claim)) continue
       this.missing.push({ path, reason: 'It was added while this backup ran. Back up again, and it is taken if a rule names it.' })
