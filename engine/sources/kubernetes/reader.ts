@@ -112,6 +112,8 @@ class TakenFiles {
   private readonly entries: FileEntry[] = []
   private readonly missing: Missing[] = []
   private bytes = 0
+  /** One for all files, which come one after the other; it is empty again after each. */
+  private readonly chunker = new ByteChunker()
   private putting: Promise<unknown>[] = []
 
   constructor(
@@ -142,7 +144,7 @@ class TakenFiles {
 
   private async keep(entry: FileEntry, stream: AsyncIterable<Uint8Array>): Promise<void> {
     const hash = createHash('sha256')
-    const chunker = new ByteChunker()
+    const { chunker } = this
     const chunks: string[] = []
     entry.chunks = chunks
     for await (const part of stream) {
