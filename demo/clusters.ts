@@ -9,7 +9,7 @@ import { addVessel } from '../engine/catalog/vessels'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
 import { readKubeconfig } from '../engine/sources/kubernetes/access'
-import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
+import { ApiFailure, apiVersionOf, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
 import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
 
@@ -122,8 +122,7 @@ async function ready(client: ClusterClient, namespace: string): Promise<string[]
 
 async function make(client: ClusterClient, object: KubeObject): Promise<void> {
   const resources = await client.resources()
-  const [group, version] = object.apiVersion!.includes('/') ? object.apiVersion!.split('/') : ['', object.apiVersion]
-  const resource = resources.find((one) => one.group === group && one.version === version && one.kind === object.kind)
+  const resource = resources.find((one) => apiVersionOf(one) === object.apiVersion && one.kind === object.kind)
   if (!resource) throw new Error(`the cluster serves no ${object.apiVersion} ${object.kind}`)
   await client.ask(resourcePath(resource, object.metadata.namespace), { method: 'POST', body: object }).catch((error: unknown) => {
     if (!(error instanceof ApiFailure && error.reason === 'AlreadyExists')) throw error

@@ -2,6 +2,7 @@
 import type { StructureLine } from '../core/compare/structure'
 import type { VesselDefinition } from '../core/plan/definition'
 import type { DatabasePlan } from '../core/restore/plan'
+import type { KeptOutOf } from '../core/selection/explain'
 import type { SelectionSummary } from '../core/selection/summary'
 import type { Claim } from '../engine/catalog/claims'
 import type { EstateSource as Source, EstateThing as Thing } from '../engine/catalog/estate'
@@ -90,4 +91,4 @@ export type {
   VesselDefinition,
 }
 export type FolderLine = Sent<Line>
-export type KeptOut = ReturnType<typeof import('../core/selection/explain').keptOut>
+export type KeptOut = KeptOutOf

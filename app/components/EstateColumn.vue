@@ -51,7 +51,6 @@ const isContainer = (thing: EstateThing) => CONTAINER_KINDS.has(thing.kind)
 const hasSize = ({ kind, bytes }: EstateThing) =>
   ['table', 'materialized-view', 'volume'].includes(kind) ||
   (CONTAINER_KINDS.has(kind) && (bytes > 0 || !['cluster', 'namespace'].includes(kind)))
-const link = (thing: EstateThing) => `/estate/${thing.path.split('/').map(encodeURIComponent).join('/')}`
 const title = computed(() =>
   container === null
     ? 'Sources'
@@ -88,7 +87,7 @@ const title = computed(() =>
         >
           <ClaimMark :cover="shown[item.index]!.cover" :gone="shown[item.index]!.goneAt !== null" />
           <NuxtLink
-            :to="link(shown[item.index]!)"
+            :to="estateLink(shown[item.index]!.path)"
             class="mono cut flex-1"
             :class="shown[item.index]!.goneAt ? 'soft line-through' : ''"
             :title="shown[item.index]!.name"

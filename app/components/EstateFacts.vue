@@ -11,7 +11,6 @@ async function again(what: 'probe' | 'discover') {
 }
 const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
 const usedBy = computed(() => among.filter(({ facts }) => thing && facts.uses?.includes(thing.path)))
-const link = (path: string) => `/estate/${path.split('/').map(encodeURIComponent).join('/')}`
 const facts = computed(() => {
   if (!thing) return []
   const { facts: own } = thing
@@ -59,11 +58,11 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         <h3 class="mt-4 mb-1 font-semibold">Belongs together</h3>
         <p v-for="path in thing.facts.uses" :key="path" class="py-0.5">
           <span class="soft">uses {{ namesOf(path).at(-2) }}{{ ' ' }}</span
-          ><NuxtLink :to="link(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
+          ><NuxtLink :to="estateLink(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
         </p>
         <p v-for="one in usedBy" :key="one.path" class="py-0.5">
           <span class="soft">used by {{ one.facts.kind }}{{ ' ' }}</span
-          ><NuxtLink :to="link(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
+          ><NuxtLink :to="estateLink(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
         </p>
       </template>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>

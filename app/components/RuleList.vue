@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { VesselDefinition } from '~~/core/plan/definition'
-import { formOf, type Rule } from '~~/core/selection/rules'
+import { formOf, isOfCluster, type Rule } from '~~/core/selection/rules'
 import { lastName, namesOf, pathOf, type ThingKind } from '~~/core/things/thing'
 import type { EstateThing, KeptOut, SelectionView } from '~~/server/views'
 
@@ -17,7 +17,6 @@ const KINDS = [
   { label: 'object', value: 'object' },
   { label: 'volume', value: 'volume' },
 ]
-const isOfCluster = ({ kind }: Rule) => ['namespace', 'object', 'volume'].includes(kind)
 
 const of = (rule: Rule) => selection?.rules[rule.id]
 const trouble = (rule: Rule) => (rule.pattern ? selection?.troubles[rule.id] : null)
@@ -146,7 +145,7 @@ async function suggest({ pattern, kind }: Rule) {
             @input="suggest(rule)"
           />
           <input
-            v-if="isOfCluster(rule)"
+            v-if="isOfCluster(rule.kind)"
             :value="rule.labels ?? ''"
             :aria-label="`Labels of rule ${i + 1}`"
             :placeholder="rule.kind === 'namespace' ? 'any labels, or team=gates' : 'any labels, or app=gate,!old'"

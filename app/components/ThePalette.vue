@@ -52,7 +52,7 @@ const groups = computed(() => [
       label: path,
       suffix: gone ? `${kind}, gone` : kind,
       icon: KIND_ICON[kind],
-      onSelect: go(`/estate/${path}`),
+      onSelect: go(estateLink(path)),
     })),
   },
   {

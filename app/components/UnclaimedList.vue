@@ -15,7 +15,7 @@ const bytes = computed(() => unclaimed.reduce((sum, { bytes }) => sum + bytes, 0
     <p v-if="unclaimed.length === 0" class="soft py-3 text-[13px]">A vessel protects every table that was found.</p>
     <ul class="rule text-[13px]">
       <li v-for="thing in unclaimed.slice(0, SHOWN)" :key="thing.path" class="flex h-8 items-center gap-3" data-row>
-        <NuxtLink :to="`/estate/${thing.path}`" class="mono cut flex-1 hover:underline">{{ thing.name }}</NuxtLink>
+        <NuxtLink :to="estateLink(thing.path)" class="mono cut flex-1 hover:underline">{{ thing.name }}</NuxtLink>
         <span class="num">{{ bytesInWords(thing.bytes) }}</span>
         <NuxtLink :to="`/vessels/new?take=${encodeURIComponent(thing.path)}`" class="lnk border-[var(--ink)]">Protect…</NuxtLink>
       </li>

@@ -1,10 +1,14 @@
+import { CONTAINER_KINDS, type ThingKind } from '~~/core/things/thing'
 import type { PointThing } from '~~/server/views'
 
 export const isTable = (thing: Pick<PointThing, 'kind'>) => thing.kind === 'table' || thing.kind === 'partition'
 
 /** Objects of clusters bear the kind that their API gives them, which begins with a capital. */
 export const isObject = (thing: Pick<PointThing, 'kind'>) => /^[A-Z]/.test(thing.kind)
-export const isContainer = (thing: Pick<PointThing, 'kind'>) => ['database', 'schema', 'namespace'].includes(thing.kind)
+export const isContainer = (thing: Pick<PointThing, 'kind'>) => CONTAINER_KINDS.has(thing.kind as ThingKind)
+
+/** Where the estate shows a thing. */
+export const estateLink = (path: string) => `/estate/${path.split('/').map(encodeURIComponent).join('/')}`
 
 export const kindInWords = (kind: string) => kind.replaceAll('-', ' ')
 

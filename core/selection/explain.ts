@@ -1,4 +1,4 @@
-import { CONTAINER_KINDS, namesOf, type Thing } from '../things/thing'
+import { namesOf, type Thing } from '../things/thing'
 import { misfits, parseLabelSelector } from './labels'
 import { labelsIn, select, type LabelsOf, type Rule } from './rules'
 
@@ -35,17 +35,23 @@ export interface KeptOut {
   now: Pick<Rule, 'id' | 'act' | 'pattern'> | null
 }
 
+/** The first of the things that are kept out of a rule, and how many there are. */
+export interface KeptOutOf {
+  things: KeptOut[]
+  count: number
+}
+
 const MOST = 200
 
 /** The things that only their labels, or those of their namespaces, keep out of a rule. */
-export function keptOut(rules: Rule[], ruleId: string, things: readonly Thing[]): { things: KeptOut[]; count: number } {
+export function keptOut(rules: Rule[], ruleId: string, things: readonly Thing[]): KeptOutOf {
   const own = rules.find(({ id }) => id === ruleId)
   if (!own?.labels) return { things: [], count: 0 }
   const { labels: _, ...bare } = own
   const labelsOf = labelsIn(things)
-  const candidates = things.filter(
-    (thing) => !CONTAINER_KINDS.has(thing.kind) && fits(bare, thing, labelsOf) && !fits(own, thing, labelsOf),
-  )
+  const named = (rule: Rule) => select([rule], things, labelsOf).byRule.get(ruleId)!.decides
+  const has = new Set(named(own))
+  const candidates = named(bare).filter((thing) => !has.has(thing))
   const told = candidates.slice(0, MOST).map((thing) => {
     const all = explain(rules, thing, labelsOf)
     const decides = all.find(({ outcome }) => outcome === 'decides')?.rule

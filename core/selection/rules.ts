@@ -1,4 +1,4 @@
-import { CONTAINER_KINDS, namesOf, parentOf, type Thing, type ThingKind } from '../things/thing'
+import { CONTAINER_KINDS, namesOf, placeOf, type Thing, type ThingKind } from '../things/thing'
 import { fitsLabels, parseLabelSelector, type LabelSelector } from './labels'
 
 /**
@@ -40,6 +40,9 @@ export const formOf = (kind: RuleKind): string => FORMS[kind].join('/')
 
 const OF_CLUSTERS: ReadonlySet<string> = new Set<RuleKind | ThingKind>(['namespace', 'object', 'volume', 'cluster'])
 
+/** Whether a rule, or a thing, is of clusters; the others are of database servers. */
+export const isOfCluster = (kind: RuleKind | ThingKind): boolean => OF_CLUSTERS.has(kind)
+
 /** Why a pattern or its labels can't be used, in words, or undefined. */
 export function patternTrouble(rule: Pick<Rule, 'kind' | 'pattern' | 'labels'>): string | undefined {
   const names = namesOf(rule.pattern)
@@ -48,7 +51,7 @@ export function patternTrouble(rule: Pick<Rule, 'kind' | 'pattern' | 'labels'>):
   if (names.length !== depth) return `It needs ${depth} names, as in ${formOf(rule.kind)}; it has ${names.length}.`
   if (rule.kind === 'volume' && names[2] !== 'volume') return `Its third name must be “volume”, as in ${formOf('volume')}.`
   if (!rule.labels) return undefined
-  if (!OF_CLUSTERS.has(rule.kind)) return 'Only things of clusters have labels.'
+  if (!isOfCluster(rule.kind)) return 'Only things of clusters have labels.'
   return parseLabelSelector(rule.labels).trouble ?? undefined
 }
 
@@ -87,25 +90,20 @@ export type LabelsOf = (thing: Thing, kind: RuleKind) => Record<string, string>
 export function labelsIn(things: Iterable<Thing>): LabelsOf {
   const namespaces = new Map<string, Record<string, string>>()
   for (const { kind, path, labels } of things) if (kind === 'namespace') namespaces.set(path, labels)
-  const namespaceOf = (path: string): string => {
-    let at = path
-    for (let up = parentOf(at); up?.includes('/'); up = parentOf(at)) at = up
-    return at
-  }
-  return (thing, kind) => (kind === 'namespace' ? (namespaces.get(namespaceOf(thing.path)) ?? {}) : thing.labels)
+  return (thing, kind) => (kind === 'namespace' ? (namespaces.get(placeOf(thing.path)) ?? {}) : thing.labels)
 }
 
 /** Whether a rule names a thing; the labels are those that it asks about. */
 function fitsThing(compiled: Compiled, thing: Thing, names: string[], labelsOf: LabelsOf): boolean {
   const { rule, selector } = compiled
-  if (OF_CLUSTERS.has(rule.kind) !== OF_CLUSTERS.has(thing.kind) || !fits(compiled, names)) return false
+  if (isOfCluster(rule.kind) !== isOfCluster(thing.kind) || !fits(compiled, names)) return false
   return selector.length === 0 || fitsLabels(selector, labelsOf(thing, rule.kind))
 }
 
 /** Every rule that names the thing of a server, in order; the last one decides. Empty when nothing names it. */
 export function rulesNaming(rules: Rule[], path: string): Rule[] {
   const names = namesOf(path)
-  return rules.filter((rule) => !OF_CLUSTERS.has(rule.kind) && !patternTrouble(rule) && fits(compile(rule), names))
+  return rules.filter((rule) => !isOfCluster(rule.kind) && !patternTrouble(rule) && fits(compile(rule), names))
 }
 
 /**

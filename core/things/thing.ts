@@ -81,6 +81,9 @@ export function parentOf(path: string): string | undefined {
   return cut < 0 ? undefined : path.slice(0, cut)
 }
 
+/** The database or the namespace that a thing lies in. */
+export const placeOf = (path: string): string => path.split('/', 2).join('/')
+
 export function lastName(path: string): string {
   return decode(path.slice(path.lastIndexOf('/') + 1))
 }

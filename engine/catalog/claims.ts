@@ -1,4 +1,4 @@
-import { select } from '../../core/selection/rules'
+import { labelsIn, select } from '../../core/selection/rules'
 import type { Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { thingsPresent } from './sources'
@@ -21,8 +21,9 @@ export interface Claimed {
 export async function claimed(engine: EngineContext, source?: string): Promise<Claimed> {
   const [things, vessels] = await Promise.all([thingsPresent(engine, source), allVessels(engine)])
   const claims: Claimed['claims'] = new Map()
+  const labelsOf = labelsIn(things)
   for (const { slug, name, definition } of vessels) {
-    const { byRule } = select(definition.rules, things)
+    const { byRule } = select(definition.rules, things, labelsOf)
     for (const rule of definition.rules) {
       if (rule.act !== 'take') continue
       for (const { path } of byRule.get(rule.id)?.decides ?? []) {

@@ -90,7 +90,7 @@ export async function planUndo(engine: EngineContext, vessel: Vessel, ref: Trans
   const { xid, at } = changes[0]!.transaction
   const [source, database] = namesOf(ref.member)
   const access = await accessOf(engine, source!)
-  const before = refAtPosition(vessel.slug, source!, ref.position)
+  const before = refAtPosition(vessel.slug, source!, ref.position, at)
   const own = client ?? (await connect(access, database))
   try {
     const tables: UndoTable[] = []

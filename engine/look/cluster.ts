@@ -8,7 +8,7 @@ import { readJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 
 /** Every object of a namespace, in the order of its entries. */
-export async function objectsOf(store: Store, namespace: NamespaceManifest): Promise<Record<string, unknown>[]> {
+async function objectsOf(store: Store, namespace: NamespaceManifest): Promise<Record<string, unknown>[]> {
   const parts: Uint8Array[] = []
   for await (const bytes of store.readAll(namespace.chunks)) parts.push(bytes)
   const lines = Buffer.concat(parts).toString().split('\n').filter(Boolean)
@@ -40,13 +40,13 @@ export async function namespaceYaml(point: OpenPoint, path: string): Promise<str
   return entries.map(({ line }) => yamlOf(objects[line]!)).join('---\n')
 }
 
-export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
+function volumeIn(point: OpenPoint, path: string): VolumeManifest {
   const found = namespaceIn(point, path).volumes.find((one) => one.path === path)
   if (!found) throw notIn(point, path)
   return found
 }
 
-export const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
+const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
 
 export interface FolderLine {
   name: string

@@ -14,6 +14,9 @@ import type { SourceAdapter } from './source'
 export type SourceAccess = ({ kind: 'postgres' } & PostgresAccess) | ({ kind: 'kubernetes' } & ClusterAccess)
 export type SourceKind = SourceAccess['kind']
 
+/** Kinds of sources that can tell of changes (`watch`). */
+export const WATCHED: SourceKind[] = ['kubernetes']
+
 /** The adapter of a source, by its kind. */
 export function adapterOf(access: SourceAccess): SourceAdapter {
   if (access.kind === 'postgres')

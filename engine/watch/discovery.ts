@@ -1,6 +1,7 @@
 import { errorRecord } from '../../core/errors'
 import { discoverSource, sourceById } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import { WATCHED } from '../sources/adapter'
 
 const LOOK_EVERY_MS = 5000
 /** Changes come in swarms; what they come to is looked at once. */
@@ -27,11 +28,9 @@ export class DiscoveryWatch {
   }
 
   private async look(): Promise<void> {
-    const rows = await this.engine.db.selectFrom('source').select(['id', 'name']).execute()
+    const rows = await this.engine.db.selectFrom('source').select(['id', 'name']).where('kind', 'in', WATCHED).execute()
     for (const { id, name } of rows) {
       if (this.watching.has(id) || this.closed) continue
-      const source = await sourceById(this.engine, id)
-      if (!source.watch || this.closed) continue
       const stop = new AbortController()
       this.watching.set(id, { stop, done: this.follow(id, name, stop.signal) })
     }

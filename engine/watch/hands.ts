@@ -1,5 +1,5 @@
 import { labelsIn, select } from '../../core/selection/rules'
-import { CLUSTER_WIDE, lastName, namesOf, pathOf, type Thing } from '../../core/things/thing'
+import { CLUSTER_WIDE, lastName, namesOf, pathOf, placeOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
@@ -139,10 +139,12 @@ async function goneFromClusters(engine: EngineContext, standings: VesselStanding
   const hands: Hand[] = []
   for (const vessel of await allVessels(engine)) {
     if (!standings.find(({ id }) => id === vessel.id)?.newest) continue
-    const places = new Map<string, (typeof gone)[number][]>()
-    for (const { path } of select(vessel.definition.rules, gone, labelsOf).taken) {
-      const place = pathOf(...namesOf(path).slice(0, 2))
-      places.set(place, [...(places.get(place) ?? []), gone.find((thing) => thing.path === path)!])
+    const places = new Map<string, Thing[]>()
+    for (const thing of select(vessel.definition.rules, gone, labelsOf).taken) {
+      const place = placeOf(thing.path)
+      const things = places.get(place) ?? []
+      places.set(place, things)
+      things.push(thing)
     }
     for (const [place, things] of places) {
       const held = await pointHolding(engine, vessel.id, things[0]!.path)
@@ -154,7 +156,7 @@ async function goneFromClusters(engine: EngineContext, standings: VesselStanding
       hands.push({
         level: whole || things.some(({ kind }) => kind === 'volume') ? 'iron' : 'ochre',
         what: whole ? `The namespace ${name} is gone from ${source}.` : `${some}.`,
-        since: whole ?? things[0]!.gone_at,
+        since: whole ?? gone.find(({ path }) => path === things[0]!.path)!.gone_at,
         action: 'Look inside…',
         to: `/vessels/${vessel.slug}/contents?point=${held}&show=${encodeURIComponent(things[0]!.path)}`,
       })
@@ -176,11 +178,11 @@ async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promis
 }
 
 /** The schema or the namespace that something would be protected with; null for what is nobody's to protect. */
-function placeOf({ kind, path }: Thing): { path: string; name: string } | null {
+function unclaimedPlace({ kind, path }: Thing): { path: string; name: string } | null {
   const [source, place, schema] = namesOf(path)
   if (kind === 'table') return { path: pathOf(source!, place!, schema!), name: `${place} / ${schema}` }
   const isOwn = place === CLUSTER_WIDE || place?.startsWith('kube-')
-  return (kind === 'object' || kind === 'volume') && !isOwn ? { path: pathOf(source!, place!), name: `${source} / ${place}` } : null
+  return (kind === 'object' || kind === 'volume') && !isOwn ? { path: placeOf(path), name: `${source} / ${place}` } : null
 }
 
 /** What no vessel protects, by schema, the heaviest first. */
@@ -189,7 +191,7 @@ export async function unclaimed(engine: EngineContext): Promise<Unclaimed[]> {
   const found = new Map<string, Unclaimed>()
   for (const thing of things) {
     if (claims.has(thing.path)) continue
-    const place = placeOf(thing)
+    const place = unclaimedPlace(thing)
     if (!place) continue
     const { path } = place
     const entry = found.get(path) ?? { ...place, tables: 0, bytes: 0 }

@@ -1,4 +1,4 @@
-import { spawn, type ChildProcess } from 'node:child_process'
+import type { ChildProcess } from 'node:child_process'
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -6,6 +6,7 @@ import { dropExpired } from '../../engine/runs/scratch'
 import { tidyUp } from '../../engine/runs/runner'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Workbench } from '../support/engine'
+import { killWorker, startWorker } from '../support/worker'
 
 // Workers of their own (bin/worker), really killed while they work.
 
@@ -30,18 +31,7 @@ afterAll(async () => {
   await bench?.close()
 })
 
-function startWorker(limit?: number): ChildProcess {
-  // A file may not grow beyond the limit, which is what a full disk looks like to whoever writes.
-  const command = limit ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit} node dist/worker.mjs`] : ['node', 'dist/worker.mjs']
-  worker = spawn(command[0]!, command.slice(1), { env: { ...process.env, ...bench.environment }, stdio: 'ignore' })
-  return worker
-}
-
-async function kill(child: ChildProcess): Promise<void> {
-  const gone = new Promise((resolve) => child.once('exit', resolve))
-  child.kill('SIGKILL')
-  await gone
-}
+const start = (limit?: number) => (worker = startWorker(bench.environment, limit))
 
 /** Follows the run by the changes that it tells, until it is as wanted. */
 async function until(id: string, isSo: (run: Awaited<ReturnType<Workbench['record']>>) => boolean) {
@@ -64,10 +54,10 @@ describe('a worker that is killed in the middle of a backup', () => {
     const before = files()
     bench.sql('update sales.leg set note = md5(note)')
     const changed = bench.sql(LEGS)
-    const child = startWorker()
+    const child = start()
     const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
     await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
-    await kill(child)
+    await killWorker(child)
     await tidyUp(bench.engine, true)
     expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died', next: 'Start it again.' } })
     expect(files()).toEqual(before)
@@ -84,11 +74,11 @@ describe('a worker that is killed in the middle of a restore', () => {
   it('leaves the old data in place, and the same restore goes through afterwards', async () => {
     bench.sql('delete from sales.leg where leg_id > 200000')
     const damaged = bench.sql(LEGS)
-    const child = startWorker()
+    const child = start()
     const wish = { picks: [bench.path('sales', 'leg')], into: { mode: 'original' }, collide: 'replace', each: {} }
     const id = await bench.engine.startRun({ kind: 'restore', vessel, startedBy: 'a test', params: { point, wish, reason: 'a test' } })
     await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
-    await kill(child)
+    await killWorker(child)
     await tidyUp(bench.engine, true)
     expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
     expect(bench.sql(LEGS)).toBe(damaged)
@@ -105,7 +95,7 @@ describe('a worker that is killed while it makes a database', () => {
     ['elsewhere', { mode: 'elsewhere', source: 'db', database: 'half_made' }, 'half_made'],
     ['as a scratch copy', { mode: 'scratch', source: 'db', hours: 1 }, 'scratch%'],
   ])('%s leaves none behind', async (_, into, like) => {
-    const child = startWorker()
+    const child = start()
     const id = await bench.engine.startRun({
       kind: 'restore',
       vessel,
@@ -113,7 +103,7 @@ describe('a worker that is killed while it makes a database', () => {
       params: { point, wish: { picks: [bench.path()], into }, reason: null },
     })
     await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
-    await kill(child)
+    await killWorker(child)
     expect(made(like)).toBe('1')
     await tidyUp(bench.engine, true)
     await dropExpired(bench.engine)
@@ -126,10 +116,10 @@ describe('a store that is full', () => {
   it('ends the backup with its reason and without leftovers', async () => {
     const before = files()
     bench.sql('update sales.leg set filler = repeat(md5(random()::text), 6)')
-    const child = startWorker(2_000_000)
+    const child = start(2_000_000)
     const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
     const run = await until(id, ({ state }) => state !== 'waiting' && state !== 'running')
-    await kill(child)
+    await killWorker(child)
     expect(run).toMatchObject({
       state: 'failed',
       error: { code: 'store_full', touched: 'What this run had written is removed; earlier points are untouched.' },
@@ -140,11 +130,11 @@ describe('a store that is full', () => {
 
 describe('two workers on one catalog', () => {
   it('do each run once', async () => {
-    const others = [startWorker(), startWorker()]
+    const others = [start(), start()]
     const ids = await Promise.all([1, 2, 3, 4].map(() => bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })))
     for (const id of ids) expect((await until(id, ({ state }) => state !== 'waiting' && state !== 'running')).state).toBe('done')
     const steps = await bench.engine.db.selectFrom('run_step').select('run_id').where('run_id', 'in', ids).execute()
     expect(steps.map((step) => step.run_id).sort()).toEqual([...ids].sort())
-    for (const child of others) await kill(child)
+    for (const child of others) await killWorker(child)
   })
 })

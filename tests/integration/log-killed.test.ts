@@ -6,11 +6,12 @@ import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest
 import { searchLog } from '../../engine/log/search'
 import { notify } from '../../engine/notify'
 import { LogBench } from '../support/log'
+import { killWorker, startWorker } from '../support/worker'
 
 // The follower as a worker of its own (bin/worker), really killed while it works, and really refused by its disk.
 
 const ROWS = 400
-const FOLDERS = ['packs', 'log', 'index']
+const FOLDERS = ['packs', 'segments']
 
 let log: LogBench
 let worker: ChildProcess | undefined
@@ -22,22 +23,10 @@ beforeAll(async () => {
   )
   await log.bench.backup(log.vessel)
 })
-afterEach(() => kill())
+afterEach(async () => worker && killWorker(worker))
 afterAll(() => log?.close())
 
-function startWorker(limit?: number): void {
-  const command = limit
-    ? ['sh', '-c', `trap '' XFSZ; exec prlimit --fsize=${limit}:unlimited node dist/worker.mjs`]
-    : ['node', 'dist/worker.mjs']
-  worker = spawn(command[0]!, command.slice(1), { env: { ...process.env, ...log.bench.environment }, stdio: 'ignore' })
-}
-
-async function kill(): Promise<void> {
-  if (!worker || worker.exitCode !== null || worker.signalCode !== null) return
-  const gone = once(worker, 'exit')
-  worker.kill('SIGKILL')
-  await gone
-}
+const start = (limit?: number) => void (worker = startWorker(log.bench.environment, limit))
 
 const until = (holds: () => boolean | Promise<boolean>) =>
   vi.waitFor(async () => expect(await holds()).toBe(true), { timeout: 60_000, interval: 50 })
@@ -60,19 +49,19 @@ async function killAtStep(nth: number, act: () => void): Promise<void> {
   act()
   await notify(log.bench.engine.db, { about: 'flush', vessel: log.vessel.id, member: log.member })
   await killed
-  await kill()
+  await killWorker(worker!)
 }
 
 describe('a worker that is killed while it follows a log', () => {
   it('at any step in the store loses no transaction and has none twice', async () => {
     let round = 0
     for (const nth of [1, 2, 3, 4, 5, 6, 8]) {
-      startWorker()
+      start()
       await until(isRead)
       const text = `insert into ticket (v, filler) select 'round ${round++}', repeat(md5(g::text), 30) from generate_series(1, ${ROWS}) g`
       await killAtStep(nth, () => log.bench.sql(`${text}; update ticket set v = 'seen' where id = ${round}`))
     }
-    startWorker()
+    start()
     const moment = log.moment('public.ticket')
     await log.flush()
     await log.holds(moment)
@@ -87,7 +76,7 @@ describe('a worker that is killed while it follows a log', () => {
 
 describe('a store that takes no more', () => {
   it('makes the log wait at its source, says so, and takes up everything once there is room', async () => {
-    startWorker(200_000)
+    start(200_000)
     await until(isRead)
     const before = (await log.row()).position
     log.bench.sql(`insert into ticket (v, filler) select 'full', string_agg(md5((g * 1000 + i)::text), '')

@@ -4,7 +4,7 @@ import { ByteChunker } from '../../../core/content/bytes'
 import type { Manifest, Missing, NamespaceManifest, ObjectEntry, VolumeManifest } from '../../../core/content/manifest'
 import { errorRecord } from '../../../core/errors'
 import { select } from '../../../core/selection/rules'
-import { CLUSTER_WIDE, isWithin, namesOf, pathOf, type Thing } from '../../../core/things/thing'
+import { CLUSTER_WIDE, isWithin, namesOf, pathOf, volumePath, type Thing } from '../../../core/things/thing'
 import { writeJson } from '../../runs/manifests'
 import type { CaptureJob } from '../source'
 import type { ClusterClient } from './client'
@@ -111,7 +111,7 @@ class CaptureOfNamespace {
     const claims = new Map(
       this.before.found
         .filter(({ object }) => object.kind === 'PersistentVolumeClaim')
-        .map(({ object }) => [pathOf(this.client.access.name, object.metadata.namespace!, 'volume', object.metadata.name), object]),
+        .map(({ object }) => [volumePath(this.client.access.name, object.metadata.namespace!, object.metadata.name), object]),
     )
     const wanted: WantedVolume[] = []
     for (const { path, kind, facts } of this.takenIn(this.before)) {

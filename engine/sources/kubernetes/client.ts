@@ -1,5 +1,5 @@
 import { request as httpsRequest, Agent, type RequestOptions } from 'node:https'
-import { request as httpRequest } from 'node:http'
+import { request as httpRequest, type OutgoingHttpHeaders } from 'node:http'
 import { KubeConfig } from '@kubernetes/client-node'
 import { VesselError } from '../../../core/errors'
 import type { ClusterAccess } from './access'
@@ -59,15 +59,20 @@ export class ApiFailure extends Error {
 const PAGE = 500
 const ANSWER_WITHIN_MS = 30_000
 
-export const resourcePath = (
-  { group, version, plural }: Pick<ApiResource, 'group' | 'version' | 'plural'>,
-  namespace?: string,
-  name?: string,
-) =>
+type Versioned = Pick<ApiResource, 'group' | 'version'>
+
+/** How objects name the group and version that they are of. */
+export const apiVersionOf = ({ group, version }: Versioned) => (group === '' ? version : `${group}/${version}`)
+/** The group in such a name. */
+export const groupOf = (apiVersion = '') => (apiVersion.includes('/') ? apiVersion.split('/')[0]! : '')
+/** Where a version of a group is served. */
+const rootOf = (of: Versioned) => `/${of.group === '' ? 'api' : 'apis'}/${apiVersionOf(of)}`
+
+export const resourcePath = (resource: Pick<ApiResource, 'group' | 'version' | 'plural'>, namespace?: string, name?: string) =>
   [
-    group === '' ? `/api/${version}` : `/apis/${group}/${version}`,
+    rootOf(resource),
     namespace === undefined ? '' : `/namespaces/${encodeURIComponent(namespace)}`,
-    `/${plural}`,
+    `/${resource.plural}`,
     name === undefined ? '' : `/${encodeURIComponent(name)}`,
   ].join('')
 
@@ -78,6 +83,7 @@ export const resourcePath = (
 export class ClusterClient {
   readonly config = new KubeConfig()
   private readonly agent: Agent
+  private signing: ReturnType<ClusterClient['sign']> | undefined
 
   constructor(readonly access: ClusterAccess) {
     const { name, settings, secret } = access
@@ -103,12 +109,14 @@ export class ClusterClient {
     const { method = 'GET', query = {}, body, contentType = 'application/json', signal } = asked
     const url = new URL(path, this.access.settings.server)
     for (const [key, value] of Object.entries(query)) if (value !== undefined) url.searchParams.set(key, String(value))
-    const options: RequestOptions = { method, signal, headers: { accept: 'application/json', 'user-agent': 'unbroken-vessel' } }
-    await this.config.applyToHTTPSOptions(options)
+    const signed = await (this.signing ??= this.sign())
     const secure = url.protocol === 'https:'
-    options.agent = secure ? this.agent : undefined
     const text = body === undefined ? undefined : JSON.stringify(body)
-    if (text !== undefined) Object.assign(options.headers!, { 'content-type': contentType, 'content-length': Buffer.byteLength(text) })
+    const headers = {
+      ...signed.headers,
+      ...(text === undefined ? {} : { 'content-type': contentType, 'content-length': Buffer.byteLength(text) }),
+    }
+    const options = { ...signed, method, signal, headers, agent: secure ? this.agent : undefined }
     const answer = await new Promise<{ status: number; text: string }>((resolve, reject) => {
       const request = (secure ? httpsRequest : httpRequest)(url, options, (response) => {
         const parts: Buffer[] = []
@@ -123,6 +131,13 @@ export class ClusterClient {
       throw this.translate(error)
     })
     return this.read<T>(answer)
+  }
+
+  /** What signs every request. Tokens and certificates are as they were given, so they are asked for once. */
+  private async sign(): Promise<RequestOptions & { headers: OutgoingHttpHeaders }> {
+    const options = { headers: { accept: 'application/json', 'user-agent': 'unbroken-vessel' } }
+    await this.config.applyToHTTPSOptions(options)
+    return options
   }
 
   private read<T>({ status, text }: { status: number; text: string }): T {
@@ -151,8 +166,7 @@ export class ClusterClient {
         signal,
       })
       // Items of a list don't say what they are.
-      const apiVersion = resource.group === '' ? resource.version : `${resource.group}/${resource.version}`
-      for (const item of page.items) yield { ...item, apiVersion, kind: resource.kind }
+      for (const item of page.items) yield { ...item, apiVersion: apiVersionOf(resource), kind: resource.kind }
       next = page.metadata.continue || undefined
     } while (next)
   }
@@ -166,8 +180,9 @@ export class ClusterClient {
     ]
     const found = await Promise.all(
       versions.map(async ([group, version]) => {
-        const path = group === '' ? `/api/${version}` : `/apis/${group}/${version}`
-        const { resources } = await this.ask<{ resources: { name: string; kind: string; namespaced: boolean; verbs: string[] }[] }>(path)
+        const { resources } = await this.ask<{ resources: { name: string; kind: string; namespaced: boolean; verbs: string[] }[] }>(
+          rootOf({ group, version }),
+        )
         return resources
           .filter(({ name }) => !name.includes('/'))
           .map(({ name, kind, namespaced, verbs }) => ({ group, version, kind, plural: name, namespaced, verbs }))

@@ -4,7 +4,7 @@ import type { ProbeFinding, ProbeReport } from '../source'
 import { ApiFailure, type ApiResource, type ClusterClient } from './client'
 import { thingKinds } from './kinds'
 import { rightsOf, roleManifest, whoami, type Right } from './rights'
-import { snapshotDrivers } from './storage'
+import { SNAPSHOT_GROUP, snapshotDrivers } from './storage'
 
 /** What is done with a cluster, the rights that it takes, and what can't be done without. */
 interface Need {
@@ -68,7 +68,7 @@ const NEEDS: Need[] = [
 const SNAPSHOTS: Need = {
   id: 'snapshots',
   title: 'Volume snapshots',
-  rights: of('snapshot.storage.k8s.io', 'volumesnapshots', 'get', 'list', 'create', 'delete'),
+  rights: of(SNAPSHOT_GROUP, 'volumesnapshots', 'get', 'list', 'create', 'delete'),
   yes: 'Snapshots can be taken, which end a hold early.',
   no: 'Snapshots can’t be taken: holds last for as long as volumes are read.',
 }

@@ -1,4 +1,4 @@
-import type { KubeObject } from './client'
+import { groupOf, type KubeObject } from './client'
 
 // What an object uses, by the standard fields of the API.
 
@@ -71,7 +71,7 @@ const OF_KIND: Record<string, (object: Fields) => Reference[]> = {
   ],
   HorizontalPodAutoscaler: ({ spec }) => {
     const { apiVersion, kind, name } = (spec?.scaleTargetRef ?? {}) as Fields
-    return kind ? [{ group: String(apiVersion).includes('/') ? String(apiVersion).split('/')[0]! : '', kind, name }] : []
+    return kind ? [{ group: groupOf(apiVersion), kind, name }] : []
   },
 }
 
@@ -82,9 +82,10 @@ function storageClass(name: unknown): Reference[] {
 /** What an object needs in its namespace, or in none, to work; each once. */
 export function referencesOf(object: KubeObject): Reference[] {
   const all = OF_KIND[object.kind ?? '']?.(object) ?? []
-  const group = object.apiVersion?.includes('/') ? object.apiVersion.split('/')[0]! : ''
   // A custom object needs its definition; which kinds are custom the caller knows.
-  const own = [{ group: 'apiextensions.k8s.io', kind: 'CustomResourceDefinition', name: `${group}/${object.kind}`, wide: true }]
+  const own = [
+    { group: 'apiextensions.k8s.io', kind: 'CustomResourceDefinition', name: `${groupOf(object.apiVersion)}/${object.kind}`, wide: true },
+  ]
   const found = new Map([...all, ...own].map((one) => [`${one.group} ${one.kind} ${one.name}`, one]))
   return [...found.values()]
 }

@@ -1,6 +1,6 @@
 import type { ApiResource, ClusterClient } from './client'
 
-const SNAPSHOT_GROUP = 'snapshot.storage.k8s.io'
+export const SNAPSHOT_GROUP = 'snapshot.storage.k8s.io'
 const UNITS: Record<string, number> = {
   '': 1,
   k: 1e3,
@@ -21,13 +21,10 @@ export function bytesOf(quantity: string | undefined): number {
   return match ? Math.round(Number(match[1]) * UNITS[match[2] ?? '']!) : 0
 }
 
-export const snapshotClasses = (resources: ApiResource[]): ApiResource | undefined =>
-  resources.find(({ group, plural }) => group === SNAPSHOT_GROUP && plural === 'volumesnapshotclasses')
-
 /** The storage drivers that take snapshots, each with a class of them. Empty where the cluster has none. */
 export async function snapshotDrivers(client: ClusterClient, resources: ApiResource[]): Promise<Set<string>> {
   const drivers = new Set<string>()
-  const classes = snapshotClasses(resources)
+  const classes = resources.find(({ group, plural }) => group === SNAPSHOT_GROUP && plural === 'volumesnapshotclasses')
   if (classes) for await (const { driver } of client.list(classes)) drivers.add(String(driver))
   return drivers
 }

@@ -1,5 +1,6 @@
 import { VesselError } from '../../../core/errors'
-import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
+import { ApiFailure, apiVersionOf, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
+import { SNAPSHOT_GROUP } from './storage'
 
 /** What we make in a cluster for as long as we read bears this label, and goes when we are done. */
 const LABEL = 'unbroken-vessel.temporary'
@@ -32,12 +33,16 @@ export class Temporary {
 
   async make(resource: ApiResource, namespace: string, body: Record<string, unknown>): Promise<string> {
     const name = `unbroken-vessel-${this.run.slice(0, 8)}-${++this.count}`
-    const apiVersion = resource.group === '' ? resource.version : `${resource.group}/${resource.version}`
     // It is noted before it is made: an answer that is lost must not leave anything.
     this.made.push({ resource, namespace, name })
     await this.client.ask(resourcePath(resource, namespace), {
       method: 'POST',
-      body: { apiVersion, kind: resource.kind, metadata: { name, namespace, labels: { [LABEL]: this.run } }, ...body },
+      body: {
+        apiVersion: apiVersionOf(resource),
+        kind: resource.kind,
+        metadata: { name, namespace, labels: { [LABEL]: this.run } },
+        ...body,
+      },
       signal: this.signal,
     })
     return name
@@ -92,7 +97,7 @@ export class Temporary {
     for (const [kind, group] of [
       ['Pod', ''],
       ['PersistentVolumeClaim', ''],
-      ['VolumeSnapshot', 'snapshot.storage.k8s.io'],
+      ['VolumeSnapshot', SNAPSHOT_GROUP],
     ] as const) {
       const resource = this.resources.find((one) => one.kind === kind && one.group === group)
       if (!resource) continue

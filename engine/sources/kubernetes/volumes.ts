@@ -1,13 +1,13 @@
 import { VesselError } from '../../../core/errors'
-import { pathOf } from '../../../core/things/thing'
+import { volumePath } from '../../../core/things/thing'
 import { resourcePath, type ClusterClient, type KubeObject } from './client'
 import type { ExecTarget } from './exec'
 import { MOUNT } from './reader'
+import { SNAPSHOT_GROUP } from './storage'
 import type { Temporary } from './temporary'
 
 const READY_WITHIN_MS = 120_000
 const SNAPSHOT_WITHIN_MS = 60_000
-const SNAPSHOT_GROUP = 'snapshot.storage.k8s.io'
 const CONTAINER = 'reader'
 /** Any image with GNU tar does. */
 export const READER_IMAGE = 'debian:12-slim'
@@ -121,6 +121,6 @@ async function nodeOf(client: ClusterClient, temporary: Temporary, { claim }: Wa
 export async function claimsIn(client: ClusterClient, temporary: Temporary, namespace: string): Promise<Map<string, KubeObject>> {
   const claims = new Map<string, KubeObject>()
   const { items } = await client.ask<{ items: KubeObject[] }>(resourcePath(temporary.resource('PersistentVolumeClaim'), namespace))
-  for (const claim of items) claims.set(pathOf(client.access.name, namespace, 'volume', claim.metadata.name), claim)
+  for (const claim of items) claims.set(volumePath(client.access.name, namespace, claim.metadata.name), claim)
   return claims
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { lastName, namesOf, pathOf } from '~~/core/things/thing'
+import { lastName, namesOf, placeOf } from '~~/core/things/thing'
 import type { Lifeline, LookedRow, PointContents, PointThing, RowPage, VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
@@ -108,9 +108,7 @@ const bringBack = computed(() => ({
           <TakeOut :point="point!" :path="thing.path" :keys="ticked" :filter="filter" />
         </div>
         <div v-else-if="thing && (isObject(thing) || thing.kind === 'volume')" class="flex shrink-0 items-center gap-2.5" data-take-out>
-          <UButton size="sm" :to="takeCluster({ path: pathOf(...namesOf(thing.path).slice(0, 2)) })" external
-            >All manifests as YAML</UButton
-          >
+          <UButton size="sm" :to="takeCluster({ path: placeOf(thing.path) })" external>All manifests as YAML</UButton>
           <UButton v-if="thing.kind === 'volume'" size="sm" :to="takeCluster({ path: thing.path })" external>This volume as tar</UButton>
         </div>
       </div>
