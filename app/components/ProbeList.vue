@@ -24,7 +24,7 @@ async function copy(finding: ProbeFinding) {
         :aria-label="LOOK[finding.outcome].word"
       />
       <div class="min-w-0 flex-1">
-        <b class="font-medium">{{ finding.title }}.</b>
+        <b class="font-medium">{{ finding.title }}.</b>{{ ' ' }}
         <span class="break-words" :class="{ soft: finding.outcome === 'ok' }">{{ finding.detail }}</span>
         <p v-if="finding.mend" class="mt-1 flex items-start gap-2">
           <code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words whitespace-pre-wrap">{{
