@@ -1,5 +1,6 @@
 import type pg from 'pg'
 import type { CatalogDb } from './catalog/connect'
+import type { Allowed } from './holds/outside'
 import type { ContentPool } from './pool/pool'
 import type { Secrets } from './secrets/seal'
 
@@ -19,4 +20,6 @@ export interface EngineContext {
   secrets: Secrets
   content: ContentPool
   clock: Clock
+  /** What steps of a hold may do outside of sources. */
+  hooks: Allowed
 }

@@ -3,6 +3,8 @@ import { migrate, openCatalog } from './catalog/connect'
 import { addRun, type NewRun } from './catalog/runs'
 import { discoverSource } from './catalog/sources'
 import { systemClock, type Clock, type EngineContext } from './context'
+import type { Allowed } from './holds/outside'
+import { Watchdog } from './holds/watchdog'
 import { RunQueue } from './jobs/queue'
 import { LogSupervisor } from './log/supervisor'
 import { ChangeListener } from './notify'
@@ -21,6 +23,7 @@ export interface EngineOptions {
   masterKey?: string
   masterKeyFile: string
   clock?: Clock
+  hooks?: Allowed
 }
 
 /** Settings from the environment; README.md lists them. */
@@ -34,6 +37,10 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
     root,
     masterKey: env.VESSEL_MASTER_KEY,
     masterKeyFile: env.VESSEL_MASTER_KEY_FILE ?? join(root, '.data', 'master.key'),
+    hooks: {
+      hosts: (env.VESSEL_HOOK_HOSTS ?? '').split(',').filter(Boolean),
+      folder: env.VESSEL_HOOK_FOLDER ? resolve(env.VESSEL_HOOK_FOLDER) : null,
+    },
   }
 }
 
@@ -47,6 +54,7 @@ export class Engine implements EngineContext {
   private timers: NodeJS.Timeout[] = []
   private logs: LogSupervisor | null = null
   private discovery: DiscoveryWatch | null = null
+  private readonly watchdog = new Watchdog(this)
 
   private constructor(
     readonly db: EngineContext['db'],
@@ -57,6 +65,7 @@ export class Engine implements EngineContext {
     readonly queue: RunQueue,
     readonly changes: ChangeListener,
     private readonly catalog: string,
+    readonly hooks: Allowed,
   ) {}
 
   static async start(options: EngineOptions): Promise<Engine> {
@@ -67,7 +76,7 @@ export class Engine implements EngineContext {
     await queue.start()
     const changes = new ChangeListener(options.catalog)
     await changes.start()
-    return new Engine(
+    const engine = new Engine(
       db,
       pool,
       secrets,
@@ -76,7 +85,10 @@ export class Engine implements EngineContext {
       queue,
       changes,
       options.catalog,
+      options.hooks ?? { hosts: [], folder: null },
     )
+    engine.watchdog.start()
+    return engine
   }
 
   /** Records a run and hands it to the workers. */
@@ -120,6 +132,7 @@ export class Engine implements EngineContext {
 
   async close(): Promise<void> {
     for (const timer of this.timers) clearInterval(timer)
+    await this.watchdog.close()
     await this.logs?.close()
     await this.discovery?.close()
     await this.queue.stop()

@@ -6,6 +6,7 @@ import type { CatalogDb } from './catalog/connect'
 /** What travels to the interface when something changes. Small: the interface asks for the rest. */
 export type Change =
   | { about: 'run'; id: string; vessel: string; state: string }
+  | { about: 'hold'; run: string }
   | { about: 'estate' }
   | { about: 'vessel'; id: string }
   | { about: 'store' }

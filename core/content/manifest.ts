@@ -1,3 +1,4 @@
+import type { Consistency, Reached } from '../quiesce/consistency'
 import type { StructureEntry } from '../restore/structure'
 
 // What a point knows of its content. The manifest of a member is written after all content and before the
@@ -250,7 +251,9 @@ export interface PointRecord {
   at: string
   name: string | null
   comment: string | null
-  consistency: 'held together' | 'each sound' | 'as found'
+  consistency: Consistency
+  /** What each member reached, and why; absent in points that were not captured from sources. */
+  reached?: Reached
   complete: boolean
   members: {
     member: string

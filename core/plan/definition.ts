@@ -1,5 +1,6 @@
 import type { Rule } from '../selection/rules'
 import { patternTrouble } from '../selection/rules'
+import { NOT_HELD, stillTroubles, type Still } from '../quiesce/sequence'
 import type { Promises } from './state'
 
 /** What a person defines of a vessel; saved as numbered versions, never changed afterwards. */
@@ -11,6 +12,8 @@ export interface VesselDefinition {
   readers: number
   /** Absent in definitions from before logs could be followed. */
   log?: LogPlan
+  /** Absent in definitions from before anything could be held still. */
+  still?: Still
 }
 
 /** How the log of each member is followed, where its source has one. */
@@ -41,6 +44,7 @@ export const defaultLog = (follow: boolean): LogPlan => ({
   structure: 'trigger',
 })
 
+export const stillOf = (definition: VesselDefinition): Still => definition.still ?? NOT_HELD
 export const logOf = (definition: VesselDefinition): LogPlan => definition.log ?? defaultLog(false)
 
 function logTroubles({ everySeconds, segmentBytes, keepAtMost }: LogPlan): string[] {
@@ -68,5 +72,6 @@ export function definitionTroubles(definition: VesselDefinition): string[] {
     troubles.push(`Readers must be a whole number from ${min} to ${max}.`)
   }
   if (definition.log) troubles.push(...logTroubles(definition.log))
+  if (definition.still) troubles.push(...stillTroubles(definition.still))
   return troubles
 }

@@ -5,16 +5,44 @@ import type { Tally } from '../../core/changes/log-text'
 import type { Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
+import type { Reached } from '../../core/quiesce/consistency'
+import type { StepValues } from '../../core/quiesce/values'
 import type { Wish } from '../../core/restore/wish'
 import type { ThingFacts, ThingKind } from '../../core/things/thing'
 import type { SourceKind } from '../sources/adapter'
-import type { ProbeReport } from '../sources/source'
+import type { PlacedAct, ProbeReport } from '../sources/source'
 
 type Json<T> = ColumnType<T, string, string>
 type Time = ColumnType<Date, Date | string, Date | string>
 
 /** Tables of the catalog, as the migrations make them. */
 export interface Catalog extends LogCatalog {
+  hold: {
+    id: string
+    run_id: string
+    vessel_id: string
+    ordinal: number
+    name: string
+    member: string
+    act: Json<PlacedAct>
+    release: Json<PlacedAct> | null
+    limit_ms: number
+    budget_ms: number
+    known: JSONColumnType<Record<string, StepValues>>
+    state: HoldState
+    begun_at: Time
+    held_at: Time | null
+    released_at: Time | null
+    overdue_at: Time
+    attempts: Generated<number>
+    next_try_at: Time | null
+    claimed_until: Time | null
+    output: Generated<string>
+    failure: string | null
+    release_output: Generated<string>
+    trouble: string | null
+    released_by: ReleasedBy | null
+  }
   store: {
     id: string
     name: string
@@ -151,6 +179,8 @@ export interface Catalog extends LogCatalog {
     /** When a point that was kept before an overwriting may go. */
     expires_at: Time | null
     consistency: string
+    /** Which consistency each member reached, and why; null for points from before it was said. */
+    reached: Json<Reached> | null
     missing: Json<Missing[]>
     verified_at: Time | null
     created_at: Time
@@ -196,6 +226,10 @@ export interface Catalog extends LogCatalog {
     left_parts: Json<{ what: string; why: string }[]>
   }
 }
+
+export type HoldState = 'beginning' | 'held' | 'releasing' | 'stuck' | 'released'
+/** Who released: the run itself, a watchdog, or a person, who may also say that it is done. */
+export type ReleasedBy = 'run' | 'watchdog' | 'person' | 'said'
 
 export interface LogCatalog {
   follower: {
@@ -279,6 +313,7 @@ export interface LogCatalog {
 export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
 export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source'
 
-export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify' | 'undo'
+/** A `still` holds and releases, and does nothing else. */
+export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify' | 'undo' | 'still'
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

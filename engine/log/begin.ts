@@ -63,14 +63,15 @@ export async function snapshotOnLog(
   access: PostgresAccess,
   database: string,
   refused: (why: string) => Promise<void>,
+  patience = PATIENCE_MS,
 ): Promise<LogSnapshot | null> {
   const plan = logOf(vessel.definition)
   if (!plan.follow) return null
   const row = await followerRow(engine, vessel, access.name, database)
   const follows = row.state === 'following' || row.state === 'stalled'
   try {
-    if (follows) return { ...(await snapshotWithSlot(access, database, null, PATIENCE_MS)), era: row.era }
-    return await beginLog(engine, vessel, access, row, plan)
+    if (follows) return { ...(await snapshotWithSlot(access, database, null, patience)), era: row.era }
+    return await beginLog(engine, vessel, access, row, plan, patience)
   } catch (thrown) {
     const error = refusal(translate(thrown, access, database), access, database)
     await setTrouble(engine, vessel.id, row.member, error)
@@ -85,6 +86,7 @@ async function beginLog(
   access: PostgresAccess,
   row: Awaited<ReturnType<typeof followerRow>>,
   plan: LogPlan,
+  patience: number,
 ): Promise<LogSnapshot> {
   const { database, slot, publication, member } = row
   await dropSlot(access, database, slot)
@@ -99,7 +101,7 @@ async function beginLog(
     )
     return taken
   })
-  const exact = await snapshotWithSlot(access, database, slot, PATIENCE_MS)
+  const exact = await snapshotWithSlot(access, database, slot, patience)
   const era = await eraFrom(engine, row, await placeOfServer(access, database), exact.position)
   const structure = await structureAt(engine, vessel, access, database, exact)
   const followed: FollowedTables = {}

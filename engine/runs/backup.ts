@@ -5,11 +5,16 @@ import { takesFrom } from '../../core/selection/rules'
 import { isAtWork } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
+import { consistencyOf, NOTHING_HOLDS, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
+import { stillOf } from '../../core/plan/definition'
+import { SharedMoment } from '../holds/moment'
+import { HoldSequence } from '../holds/sequence'
 import type { SourceKind } from '../sources/adapter'
+import type { Progress } from '../sources/source'
 import { openStore } from '../catalog/stores'
 import type { BreakKind } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
-import { ContentWriter } from '../store/writer'
+import { ContentWriter, type WriterPart } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
@@ -27,8 +32,8 @@ interface Yield {
   members: FinishedMember[]
   entries: PointRecord['members']
   missing: Missing[]
-  /** Whether some of it was read without being held still, so that it is as after a crash. */
-  asFound?: boolean
+  /** When each member was captured, and what held it. */
+  facts: MemberFacts[]
 }
 
 /** A backup of a vessel: all of it read in full, or computed from what came before, as one recovery point. */
@@ -36,9 +41,12 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const writer = new ContentWriter(store, run.id)
   const id = randomUUID()
+  const hold = new HoldSequence(run, stillOf(vessel.definition))
   try {
-    const { members, entries, missing, asFound } =
-      what === 'full' ? await full(run, vessel, store, writer) : await derived(run, vessel, store, writer, what)
+    const { members, entries, missing, facts } =
+      what === 'full' ? await full(run, vessel, store, writer, hold) : await derived(run, vessel, store, writer, what, hold)
+    const reached = consistencyOf(facts, await hold.stretch())
+    await sayReached(run, reached)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
     await run.step(last, async () => {
       const record: PointRecord = {
@@ -48,7 +56,8 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
         run: run.id,
         at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
         ...details,
-        consistency: asFound ? 'as found' : 'each sound',
+        consistency: reached.consistency,
+        reached,
         complete: missing.every(({ note }) => note),
         members: entries,
       }
@@ -59,17 +68,26 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
       outcome: { point: id, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
     })
   } catch (error) {
+    await hold.abandon()
     await writer.discard()
     await store.removePoint(id)
     throw error
   }
 }
 
-async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter): Promise<Yield> {
-  const members = await captureMembers(run, vessel, store, writer, await sourceNames(run))
+/** What was held and did not come about is told; what nobody asked for is not. */
+async function sayReached(run: RunContext, { consistency, why, members }: Reached): Promise<void> {
+  if (consistency === 'held together') return run.say('info', `Held together. ${why}`)
+  const wanted = members.filter(({ why: own }) => !own.startsWith(NOTHING_HOLDS))
+  for (const { member, consistency: level, why: own } of wanted)
+    await run.say(level === 'held together' ? 'info' : 'warning', `${member.replace('/', ' / ')}: ${level}. ${own}`)
+}
+
+async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, hold: HoldSequence): Promise<Yield> {
+  const { members, facts } = await captureMembers(run, vessel, store, writer, await sourceNames(run), hold)
   const missing = members.flatMap(({ piece }) => piece.missing)
   if (members.every(({ piece }) => piece.isEmpty)) throw nothingTaken(missing)
-  return { members, entries: members.map(entryOf), missing, asFound: members.some(({ piece }) => piece.isCluster) }
+  return { members, entries: members.map(entryOf), missing, facts }
 }
 
 /** The holes that a point ends: of content that can't be read by a full, of single tables by whatever reads them whole. */
@@ -94,12 +112,19 @@ async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, 
 }
 
 /** Every member's differential, incremental or synthetic full. */
-async function derived(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, what: Derived): Promise<Yield> {
+async function derived(
+  run: RunContext,
+  vessel: Vessel,
+  store: Store,
+  writer: ContentWriter,
+  what: Derived,
+  hold: HoldSequence,
+): Promise<Yield> {
   const { members: lanes } = await lanesOf(run.engine, vessel.id)
   if (lanes.length === 0) throw noFull(vessel)
   // What a cluster holds is read again whole; what has not changed of it is in the store already.
   const clusters = await sourceNames(run, 'kubernetes')
-  const captured = await captureMembers(run, vessel, store, writer, clusters)
+  const { members: captured, facts } = await captureMembers(run, vessel, store, writer, clusters, hold)
   const members: DerivedMember[] = []
   for (const member of lanes)
     if (!clusters.includes(namesOf(member)[0]!)) members.push(await computed(run, vessel, store, writer, member, what))
@@ -119,7 +144,7 @@ async function derived(run: RunContext, vessel: Vessel, store: Store, writer: Co
     members: [...members, ...captured],
     entries: [...entries, ...captured.map(entryOf)],
     missing: [...members, ...captured.map(({ piece }) => piece)].flatMap(({ missing }) => missing),
-    asFound: captured.length > 0,
+    facts: [...facts, ...members.map(({ member }): MemberFacts => ({ member, sound: true, captured: null, steps: [] }))],
   }
 }
 
@@ -171,33 +196,66 @@ async function captureMembers(
   store: Store,
   writer: ContentWriter,
   sources: string[],
-): Promise<CapturedMember[]> {
+  hold: HoldSequence,
+): Promise<{ members: CapturedMember[]; facts: MemberFacts[] }> {
   const names = sources.filter((name) => takesFrom(vessel.definition.rules, name))
+  if (names.length === 0) return { members: [], facts: [] }
+  const moment = new SharedMoment(hold, names.length)
+  await hold.plan()
+  const failures = new AbortController()
+  const progress = run.within(failures.signal)
+  const outcomes = await Promise.allSettled(
+    names.map((name) =>
+      captureSource(run, progress, vessel, store, writer.part(), name, moment).catch(async (error: unknown) => {
+        // One source that can't be captured stops the others: there is no point without it.
+        failures.abort(error)
+        await moment.fail(error)
+        throw error
+      }),
+    ),
+  )
+  if (failures.signal.aborted) throw failures.signal.reason
+  const members = outcomes.flatMap((outcome) => (outcome.status === 'fulfilled' ? outcome.value : []))
+  return { members, facts: members.map(({ piece }) => moment.factsOf(memberOf(piece.manifest.member, piece.name), !piece.isCluster)) }
+}
+
+/** A slot waits for transactions that are at work; while something is held, no longer than this share of what is left. */
+const SHARE_OF_HOLD = 0.5
+
+async function captureSource(
+  run: RunContext,
+  progress: Progress,
+  vessel: Vessel,
+  store: Store,
+  writer: WriterPart,
+  name: string,
+  moment: SharedMoment,
+): Promise<CapturedMember[]> {
+  const { id: sourceId, source } = await openSource(run.engine, name)
+  const eras = new Map<string, string>()
+  const manifest = await source.capture({
+    progress,
+    moment,
+    run: run.id,
+    isAtWork: (id) => isAtWork(run.engine, id),
+    rules: vessel.definition.rules,
+    readers: vessel.definition.readers,
+    writer,
+    earlier: (database) => earlierOf(run, store, vessel, name, database),
+    snapshot: async (database) => {
+      const left = moment.left()
+      const access = await accessOf(run.engine, name)
+      const patience = left === null ? undefined : left * SHARE_OF_HOLD
+      const exact = await snapshotOnLog(run.engine, vessel, access, database, (why) => run.say('warning', why), patience)
+      if (exact) eras.set(database, exact.era)
+      return exact
+    },
+  })
   const members: CapturedMember[] = []
-  for (const name of names) {
-    const { id: sourceId, source } = await openSource(run.engine, name)
-    const eras = new Map<string, string>()
-    let last = writer.stored
-    const manifest = await source.capture({
-      progress: run,
-      run: run.id,
-      isAtWork: (id) => isAtWork(run.engine, id),
-      rules: vessel.definition.rules,
-      readers: vessel.definition.readers,
-      writer,
-      earlier: (database) => earlierOf(run, store, vessel, name, database),
-      snapshot: async (database) => {
-        const exact = await snapshotOnLog(run.engine, vessel, await accessOf(run.engine, name), database, (why) => run.say('warning', why))
-        if (exact) eras.set(database, exact.era)
-        return exact
-      },
-    })
-    for (const piece of piecesOf(manifest)) {
-      const names = await writeJson(writer, piece.manifest)
-      const at = run.engine.clock.ofSource(new Date(piece.at))
-      members.push({ artifact: randomUUID(), sourceId, at, piece, names, era: eras.get(piece.name) ?? '', stored: writer.stored - last })
-      last = writer.stored
-    }
+  for (const piece of piecesOf(manifest)) {
+    const names = await writeJson(writer, piece.manifest)
+    const at = run.engine.clock.ofSource(new Date(piece.at))
+    members.push({ artifact: randomUUID(), sourceId, at, piece, names, era: eras.get(piece.name) ?? '', stored: writer.takeStored() })
   }
   return members
 }

@@ -3,6 +3,7 @@ import type { RunState, StepState } from '../catalog/types'
 import { errorRecord, VesselError } from '../../core/errors'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
+import type { Progress } from '../sources/source'
 
 export interface StepPlan {
   kind: string
@@ -32,6 +33,22 @@ export class RunContext {
 
   get signal(): AbortSignal {
     return this.abort.signal
+  }
+
+  /** The same run for work that another signal ends, too. */
+  within(signal: AbortSignal): Progress {
+    const both = AbortSignal.any([this.signal, signal])
+    return {
+      signal: both,
+      plan: (step) => this.plan(step),
+      step: (ordinal, work) => {
+        both.throwIfAborted()
+        return this.step(ordinal, work)
+      },
+      say: (level, text) => this.say(level, text),
+      set: (counter, value) => this.set(counter, value),
+      get: (counter) => this.get(counter),
+    }
   }
 
   private get db(): CatalogDb {

@@ -1,12 +1,12 @@
 import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
-import type { ContentWriter } from '../store/writer'
+import type { ContentWriter, Sink } from '../store/writer'
 
 const PIECE = 4 * 1024 * 1024
 
 /** Puts a manifest into the store as chunks; returns their names in order. */
-export async function writeJson(writer: ContentWriter, manifest: object): Promise<string[]> {
+export async function writeJson(writer: Sink, manifest: object): Promise<string[]> {
   const bytes = new TextEncoder().encode(JSON.stringify(manifest))
   const names: string[] = []
   for (let from = 0; from < bytes.length; from += PIECE) {
@@ -114,6 +114,7 @@ export async function commitPoint(
         expires_at: details.expires ?? null,
         pinned: false,
         consistency: record.consistency,
+        reached: record.reached ? JSON.stringify(record.reached) : null,
         missing: JSON.stringify(details.missing),
         created_at: engine.clock.now(),
       })

@@ -3,6 +3,7 @@ import { errorRecord, VesselError } from '../../core/errors'
 import { accessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
+import { releaseOverdue } from '../holds/watchdog'
 import type { FolderBackend } from '../store/folder'
 import { withClient } from '../sources/postgres/connect'
 import { dropDatabase } from '../sources/postgres/make-database'
@@ -11,6 +12,7 @@ import { backup } from './backup'
 import { RunContext } from './context'
 import { restore } from './restore'
 import { undo } from './undo'
+import { rehearseStill } from './still'
 import { verify } from './verify'
 
 /** Does one run from its beginning to its end; whatever happens is on its record. */
@@ -52,6 +54,7 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
     if (row.kind === 'backup')
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
+    else if (row.kind === 'still') await rehearseStill(run, row.params as never)
     else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
   } catch (thrown) {
@@ -90,6 +93,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
     await endOrphan(engine, orphan)
     straysOf.add(orphan.definition.store)
   }
+  if (orphans.length > 0) await releaseOverdue(engine)
   if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
 }
 

@@ -2,11 +2,13 @@ import type { ClusterAccess } from './kubernetes/access'
 import { ClusterClient } from './kubernetes/client'
 import { captureCluster } from './kubernetes/capture'
 import { discover as discoverCluster } from './kubernetes/discover'
+import { clusterHolder } from './kubernetes/hold'
 import { probe as probeCluster } from './kubernetes/probe'
 import { watch as watchCluster } from './kubernetes/watch'
 import type { PostgresAccess } from './postgres/connect'
 import { captureServer } from './postgres/capture-server'
 import { discover } from './postgres/discover'
+import { postgresHolder } from './postgres/hold'
 import { probe } from './postgres/probe'
 import type { SourceAdapter } from './source'
 
@@ -23,6 +25,7 @@ export function adapterOf(access: SourceAccess): SourceAdapter {
     return {
       probe: (now) => probe(access, now),
       discover: () => discover(access),
+      holder: postgresHolder(access),
       capture: (job) => captureServer(access, job),
     }
   return clusterAdapter(access)
@@ -52,6 +55,7 @@ function clusterAdapter(access: ClusterAccess): SourceAdapter {
         client.close()
       }
     },
+    holder: clusterHolder(access),
     watch: (changed, signal) => withClient((client) => watchCluster(client, changed, signal)),
     capture: (job) => withClient((client) => captureCluster(client, job)),
   }

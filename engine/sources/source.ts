@@ -1,7 +1,9 @@
 import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
+import type { Act } from '../../core/quiesce/sequence'
+import type { StepValues } from '../../core/quiesce/values'
 import type { Rule } from '../../core/selection/rules'
 import type { Thing } from '../../core/things/thing'
-import type { ContentWriter } from '../store/writer'
+import type { Sink } from '../store/writer'
 
 /** One line of a probe: what was tested, how it went, and what mends it. */
 export interface ProbeFinding {
@@ -31,8 +33,70 @@ export interface Progress {
   get(counter: string): number
 }
 
+/** The moment at which all members of a vessel are captured, and how long what is held has to stay so. */
+export interface Moment {
+  /** How many captures wait for it is known from the beginning; it comes when all do and everything is held. */
+  reached(): Promise<void>
+  /** Says that a member was captured, between two times of this process's clock; its source calls `taken` when none is left. */
+  captured(member: string, from: number, to: number): void
+  /** What this capture needed the hold for is done. Resolves when everything is released. */
+  taken(): Promise<void>
+  /** Milliseconds that the hold has left; null when nothing is held. */
+  left(): number | null
+}
+
+/** An act, and where exactly it runs or what it found there. */
+export interface PlacedAct {
+  act: Act
+  pods?: { pod: string; container: string }[]
+  /** Replicas that a workload had before. */
+  before?: number
+}
+
+export interface ActJob {
+  /** The database or the namespace. */
+  place: string
+  placed: PlacedAct
+  /** Of all steps before, by their names. */
+  values: Record<string, StepValues>
+  limitMs: number
+  /** What is held must be let go by the source itself after so long, where it can. */
+  holdMs: number
+  /** A name that is this hold's own. */
+  mark: string
+  signal: AbortSignal
+}
+
+export interface ActResult {
+  /** The end of what it wrote. */
+  output: string
+  values: StepValues
+  /** Why it did not do what it should, in words; null when it did. */
+  failure: string | null
+  /** That there is nothing left that could be held. */
+  moot?: boolean
+  session?: HeldSession
+}
+
+/** A session that holds something for as long as it is open. */
+export interface HeldSession {
+  perform(job: ActJob): Promise<ActResult>
+  close(): Promise<void>
+  readonly isOpen: boolean
+}
+
+/** What a kind of source can do to hold its places still. */
+export interface Holder {
+  /** Finds out where exactly an act runs, before it does. */
+  place(place: string, act: Act, signal: AbortSignal): Promise<PlacedAct>
+  perform(job: ActJob): Promise<ActResult>
+  /** Ends a session that a worker which is gone may have left open. */
+  endSession?(place: string, mark: string): Promise<void>
+}
+
 export interface CaptureJob {
   progress: Progress
+  moment: Moment
   /** The run's id, which what is made at a source for its sake bears. */
   run: string
   /** Whether a run is still at work, so that what it made at a source is its own. */
@@ -40,7 +104,7 @@ export interface CaptureJob {
   rules: Rule[]
   /** How many connections may read at once. */
   readers: number
-  writer: ContentWriter
+  writer: Sink
   /** A database in the point before, to store changed content as differences. */
   earlier: (database: string) => Promise<DatabaseManifest | undefined>
   /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */
@@ -55,6 +119,8 @@ export interface SourceAdapter {
   discover(): AsyncGenerator<Thing>
   /** Tells of changes of what it holds until it is told to stop or the source is lost; not every kind can. */
   watch?(changed: () => void, signal: AbortSignal): Promise<void>
+  /** Its own ways to hold something still. */
+  readonly holder: Holder
   /** Puts everything that the rules take into the store, as it was at one moment. */
   capture(job: CaptureJob): Promise<Manifest>
 }

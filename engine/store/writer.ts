@@ -8,12 +8,25 @@ export interface Put {
   stored: number
 }
 
+/** Where content goes. */
+export interface Sink {
+  put(plain: Uint8Array<ArrayBuffer>, base?: string | null): Promise<Put>
+  ready(): Promise<void>
+  readonly failure: unknown
+}
+
+/** What a part of a run writes with: it counts what its own content added to the store. */
+export interface WriterPart extends Sink {
+  /** Bytes that were added since it was asked last. */
+  takeStored(): number
+}
+
 /**
  * Writes the content of one run: names chunks, stores what the store does not hold yet, as a difference to a
  * similar chunk where that is known and pays. `flush` makes everything durable; only then may a manifest
  * refer to it. `discard` leaves nothing behind.
  */
-export class ContentWriter {
+export class ContentWriter implements Sink {
   private pack: PackWriter | undefined
   private tail: Promise<unknown> = Promise.resolve()
   private readonly own = new Map<string, Promise<Put>>()
@@ -45,6 +58,27 @@ export class ContentWriter {
       throw error
     } finally {
       release()
+    }
+  }
+
+  part(): WriterPart {
+    let stored = 0
+    const failure = () => this.failure
+    return {
+      put: async (plain, base) => {
+        const put = await this.put(plain, base)
+        stored += put.stored
+        return put
+      },
+      ready: () => this.ready(),
+      get failure() {
+        return failure()
+      },
+      takeStored: () => {
+        const taken = stored
+        stored = 0
+        return taken
+      },
     }
   }
 

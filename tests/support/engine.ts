@@ -11,6 +11,7 @@ import { addSource } from '../../engine/catalog/sources'
 import { addStore } from '../../engine/catalog/stores'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { Engine } from '../../engine/engine'
+import type { Allowed } from '../../engine/holds/outside'
 import { perform } from '../../engine/runs/runner'
 
 /** The server that all tests of a file share. */
@@ -29,7 +30,7 @@ export class Workbench {
     readonly environment: Record<string, string>,
   ) {}
 
-  static async open(sql = ''): Promise<Workbench> {
+  static async open(sql = '', hooks?: Allowed): Promise<Workbench> {
     const server = testServer()
     const tag = randomUUID().slice(0, 8)
     const [catalog, database] = [`catalog_${tag}`, `source_${tag}`]
@@ -38,7 +39,7 @@ export class Workbench {
     const folder = join(inject('folder'), tag)
     mkdirSync(folder, { recursive: true })
     const masterKeyFile = join(folder, 'master.key')
-    const engine = await Engine.start({ catalog: server.url(catalog), root: process.cwd(), masterKeyFile })
+    const engine = await Engine.start({ catalog: server.url(catalog), root: process.cwd(), masterKeyFile, hooks })
     const environment = { VESSEL_CATALOG: server.url(catalog), VESSEL_ROOT: process.cwd(), VESSEL_MASTER_KEY_FILE: masterKeyFile }
     const bench = new Workbench(engine, server, database, join(folder, 'dry-dock'), environment)
     await addStore(engine, { name: 'dry-dock', path: bench.place })

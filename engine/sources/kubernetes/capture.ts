@@ -11,6 +11,7 @@ import type { ClusterClient } from './client'
 import { clusterId } from './probe'
 import { isOurs, Temporary } from './temporary'
 import { survey, thingsOf, type Found, type Survey } from './discover'
+import type { ExecTarget } from './exec'
 import { readVolume } from './reader'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
@@ -27,8 +28,8 @@ async function look(client: ClusterClient, job: CaptureJob): Promise<Seen> {
 }
 
 /**
- * Captures everything of a cluster that the rules take: first the snapshots of all volumes, then the objects as they
- * are when these are taken, then the volumes' content.
+ * Captures everything of a cluster that the rules take: at the moment the snapshots of all volumes, and the content of
+ * those that give none; then, when nothing is held any more, the objects, and what the snapshots hold.
  */
 export async function captureCluster(client: ClusterClient, job: CaptureJob): Promise<Manifest> {
   const before = await look(client, job)
@@ -38,6 +39,9 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
   const namespaces: NamespaceManifest[] = []
   try {
     for (const capture of captures) await capture.open()
+    await job.moment.reached()
+    await Promise.all(captures.map((capture) => capture.take()))
+    await job.moment.taken()
     const after = await look(client, job)
     for (const capture of captures) namespaces.push(await capture.finish(after))
   } finally {
@@ -60,7 +64,10 @@ class CaptureOfNamespace {
   private readonly wanted: WantedVolume[]
   private readonly steps = new Map<WantedVolume, number>()
   private objectsStep = 0
-  private snapshots = new Map<WantedVolume, VolumeSnapshot>()
+  private readonly snapshots = new Map<WantedVolume, VolumeSnapshot>()
+  private readonly readers = new Map<WantedVolume, ExecTarget>()
+  private readonly volumes: VolumeManifest[] = []
+  private shotsStep = -1
   private at = ''
 
   constructor(
@@ -79,16 +86,25 @@ class CaptureOfNamespace {
     return taken.filter(({ path }) => isWithin(path, this.root))
   }
 
-  /** Takes the snapshots. */
+  /** Everything that can be done before the moment, so that it stays short. */
   async open(): Promise<void> {
     const { progress } = this.job
     const { wanted, member } = this
     if (this.place !== CLUSTER_WIDE) await this.temporary.sweep(this.place, this.job.isAtWork)
-    const shots = wanted.some(({ snapshots }) => snapshots) ? await progress.plan({ kind: 'snapshot', member, title: 'Snapshots' }) : -1
+    if (wanted.some(({ snapshots }) => snapshots)) this.shotsStep = await progress.plan({ kind: 'snapshot', member, title: 'Snapshots' })
     this.objectsStep = await progress.plan({ kind: 'structure', member, title: 'Objects' })
     for (const one of wanted) this.steps.set(one, await progress.plan({ kind: 'volume', member, title: namesOf(one.path).at(-1)! }))
-    if (shots >= 0) this.snapshots = await progress.step(shots, () => this.takeSnapshots())
-    this.at = new Date().toISOString()
+    await Promise.all(wanted.filter(({ snapshots }) => !snapshots).map((one) => this.openReader(one)))
+  }
+
+  /** The moment: snapshots, and volumes that give none. */
+  async take(): Promise<void> {
+    const { progress, moment } = this.job
+    const from = Date.now()
+    this.at = new Date(from).toISOString()
+    if (this.shotsStep >= 0) await progress.step(this.shotsStep, () => this.takeSnapshots())
+    await this.readAll(this.wanted.filter((one) => !this.snapshots.has(one)))
+    moment.captured(this.root, from, Date.now())
   }
 
   /** Keeps the objects, and reads the volumes. */
@@ -99,7 +115,8 @@ class CaptureOfNamespace {
       count('structures', found.entries.length)
       return found
     })
-    const volumes = await this.readAll()
+    await this.readAll([...this.snapshots.keys()])
+    const volumes = this.volumes.sort((a, b) => (a.path < b.path ? -1 : 1))
     await this.sayWhatIsNew(after)
     for (const { path, reason, note } of this.missing)
       await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
@@ -123,21 +140,32 @@ class CaptureOfNamespace {
   }
 
   /** Of all volumes at once, so that they lie as closely together as can be. */
-  private async takeSnapshots(): Promise<Map<WantedVolume, VolumeSnapshot>> {
-    const taken = new Map<WantedVolume, VolumeSnapshot>()
+  private async takeSnapshots(): Promise<void> {
     await Promise.all(
       this.wanted
         .filter(({ snapshots }) => snapshots)
         .map(async (one) => {
           try {
-            taken.set(one, await takeSnapshot(this.temporary, one))
+            this.snapshots.set(one, await takeSnapshot(this.temporary, one))
           } catch (error) {
             this.job.progress.signal.throwIfAborted()
             await this.job.progress.say('warning', `${errorRecord(this.client.translate(error)).what} It is read in place instead.`)
           }
         }),
     )
-    return taken
+  }
+
+  /** A pod that has the volume itself; where it can't start, the volume is told to be missing when it is to be read. */
+  private async openReader(one: WantedVolume): Promise<void> {
+    const opened = await readerPod(this.client, this.temporary, one, one.claim.metadata.name).catch((error: unknown) => {
+      this.job.progress.signal.throwIfAborted()
+      this.lose(one, error)
+    })
+    if (opened) this.readers.set(one, opened)
+  }
+
+  private lose({ path }: WantedVolume, error: unknown): void {
+    this.missing.push({ path, reason: errorRecord(this.client.translate(error)).what })
   }
 
   /** The objects that the rules take, and what they need of the cluster; as lines of canonical JSON. */
@@ -176,24 +204,31 @@ class CaptureOfNamespace {
   }
 
   /** Several volumes at once; one that can't be read leaves the others, and is told. */
-  private async readAll(): Promise<VolumeManifest[]> {
-    const queue = [...this.wanted]
-    const volumes: VolumeManifest[] = []
+  private async readAll(wanted: WantedVolume[]): Promise<void> {
+    const lost = new Set(this.missing.map(({ path }) => path))
+    const queue = wanted.filter(({ path }) => !lost.has(path))
     const { progress, readers } = this.job
     const work = async () => {
       for (let one = queue.shift(); one; one = queue.shift()) {
         const volume = one
         try {
-          volumes.push(await progress.step(this.steps.get(volume)!, (count) => this.readOne(volume, this.snapshots.get(volume), count)))
+          this.volumes.push(
+            await progress.step(this.steps.get(volume)!, (count) => this.readOne(volume, this.snapshots.get(volume), count)),
+          )
         } catch (error) {
           progress.signal.throwIfAborted()
-          const { what } = errorRecord(this.client.translate(error))
-          this.missing.push({ path: volume.path, reason: what })
+          this.lose(volume, error)
         }
       }
     }
     await Promise.all(Array.from({ length: Math.max(1, Math.min(readers, queue.length)) }, work))
-    return volumes.sort((a, b) => (a.path < b.path ? -1 : 1))
+  }
+
+  private async readerOf(wanted: WantedVolume, snapshot: VolumeSnapshot | undefined): Promise<ExecTarget> {
+    const opened = this.readers.get(wanted)
+    if (opened) return opened
+    const claimName = snapshot ? await claimOfSnapshot(this.temporary, wanted, snapshot) : wanted.claim.metadata.name
+    return readerPod(this.client, this.temporary, wanted, claimName)
   }
 
   private async readOne(
@@ -202,8 +237,7 @@ class CaptureOfNamespace {
     count: (counter: string, by: number) => void,
   ): Promise<VolumeManifest> {
     const { signal } = this.job.progress
-    const claimName = snapshot ? await claimOfSnapshot(this.temporary, wanted, snapshot) : wanted.claim.metadata.name
-    const target = await readerPod(this.client, this.temporary, wanted, claimName)
+    const target = await this.readerOf(wanted, snapshot)
     const content = await readVolume(this.client, target, wanted.path, this.job.writer, signal, (files, bytes, stored) => {
       count('files', files)
       count('bytes', bytes)

@@ -20,23 +20,23 @@ export interface ExecResult {
 
 type Socket = Awaited<ReturnType<Exec['exec']>>
 
-/** What is kept of a command's error output; hooks may print megabytes. */
-const ERRORS_KEPT = 64 * 1024
+/** What is kept of a command's output; hooks may print megabytes. */
+const KEPT = 64 * 1024
 
 /** Keeps the end of what is written to it. */
-class Tail extends Writable {
+export class Tail extends Writable {
   private parts: Buffer[] = []
   private size = 0
 
   override _write(part: Buffer, _: BufferEncoding, done: () => void): void {
     this.parts.push(part)
     this.size += part.length
-    while (this.size - this.parts[0]!.length > ERRORS_KEPT) this.size -= this.parts.shift()!.length
+    while (this.size - this.parts[0]!.length > KEPT) this.size -= this.parts.shift()!.length
     done()
   }
 
   get text(): string {
-    return Buffer.concat(this.parts).toString('utf8').slice(-ERRORS_KEPT)
+    return Buffer.concat(this.parts).toString('utf8').slice(-KEPT)
   }
 }
 

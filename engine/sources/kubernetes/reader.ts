@@ -6,7 +6,7 @@ import { ByteChunker } from '../../../core/content/bytes'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
 import { VesselError } from '../../../core/errors'
-import type { ContentWriter } from '../../store/writer'
+import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
 
@@ -39,7 +39,7 @@ export async function readVolume(
   client: ClusterClient,
   target: ExecTarget,
   path: string,
-  writer: ContentWriter,
+  writer: Sink,
   signal: AbortSignal,
   moved: (files: number, bytes: number, stored: number) => void,
 ): Promise<VolumeContent> {
@@ -118,7 +118,7 @@ class TakenFiles {
 
   constructor(
     private readonly path: string,
-    private readonly writer: ContentWriter,
+    private readonly writer: Sink,
     private readonly moved: (files: number, bytes: number, stored: number) => void,
   ) {}
 

@@ -25,7 +25,7 @@ export interface VolumeSnapshot {
   at: string
 }
 
-/** Asks for a snapshot of a volume and waits until it can be read. */
+/** Asks for a snapshot of a volume and waits until it is cut; it may take longer until it can be read. */
 export async function takeSnapshot(temporary: Temporary, { claim, path }: WantedVolume): Promise<VolumeSnapshot> {
   const { namespace, name } = claim.metadata
   const kind = temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP)
@@ -36,24 +36,29 @@ export async function takeSnapshot(temporary: Temporary, { claim, path }: Wanted
     snapshot,
     SNAPSHOT_WITHIN_MS,
     `The snapshot of ${path} did not become ready`,
-    ({ status }) => {
-      const { readyToUse, creationTime, error } = (status ?? {}) as {
-        readyToUse?: boolean
-        creationTime?: string
-        error?: { message?: string }
-      }
-      if (error?.message) throw refused(`The snapshot of ${path} failed: ${error.message}.`)
-      return readyToUse ? (creationTime ?? new Date().toISOString()) : null
-    },
+    ({ status }) => readyOf(path, status)?.at ?? null,
   )
   return { name: snapshot, at }
+}
+
+/** Since when a snapshot is what it is, and whether it can be read; null as long as neither is so. */
+function readyOf(path: string, status: KubeObject['status']): { at: string; ready: boolean } | null {
+  const told = (status ?? {}) as { readyToUse?: boolean; creationTime?: string; error?: { message?: string } }
+  if (told.error?.message) throw refused(`The snapshot of ${path} failed: ${told.error.message}.`)
+  const at = told.creationTime ?? (told.readyToUse ? new Date().toISOString() : null)
+  return at === null ? null : { at, ready: told.readyToUse === true }
 }
 
 const refused = (what: string, next = 'Look at the storage driver of its class, then run it again.') =>
   new VesselError('volume_unready', { what, touched: 'What was made for reading it is removed.', next })
 
 /** A volume like the one that was snapshotted, with what it held then. */
-export async function claimOfSnapshot(temporary: Temporary, { claim }: WantedVolume, snapshot: VolumeSnapshot): Promise<string> {
+export async function claimOfSnapshot(temporary: Temporary, { claim, path }: WantedVolume, snapshot: VolumeSnapshot): Promise<string> {
+  const kind = temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP)
+  const late = `The snapshot of ${path} was cut and did not become ready`
+  await temporary.until(kind, claim.metadata.namespace!, snapshot.name, SNAPSHOT_WITHIN_MS, late, ({ status }) =>
+    readyOf(path, status)?.ready ? true : null,
+  )
   const { accessModes, resources, storageClassName } = claim.spec as Record<string, unknown>
   return temporary.make(temporary.resource('PersistentVolumeClaim'), claim.metadata.namespace!, {
     spec: {

@@ -14,63 +14,104 @@ interface TableStep {
   ordinal: number
 }
 
-/** Captures everything of a server that the rules take: one consistent moment for each database. */
+/** Captures everything of a server that the rules take: one moment for each database, all of them close together. */
 export async function captureServer(access: PostgresAccess, job: CaptureJob): Promise<Manifest> {
   const server = await withClient(access, undefined, serverOf)
   const found = await withClient(access, undefined, databasesOf)
+  const names = found.map(({ name }) => name).filter((name) => takesFrom(job.rules, access.name, name))
+  const captures: CaptureOfDatabase[] = []
   const databases: DatabaseManifest[] = []
-  for (const { name } of found) {
-    if (!takesFrom(job.rules, access.name, name)) continue
-    databases.push(await new CaptureOfDatabase(access, name, job, await job.earlier(name)).go())
+  try {
+    for (const name of names) captures.push(await CaptureOfDatabase.prepare(access, name, job))
+    await job.moment.reached()
+    for (const capture of captures) await capture.take()
+    await job.moment.taken()
+    for (const capture of captures) databases.push(await capture.finish())
+  } finally {
+    for (const capture of captures) await capture.close()
   }
   return { format: 1, kind: 'full', member: access.name, server, databases }
 }
 
 class CaptureOfDatabase {
   private readonly member: string
+  private exact: Awaited<ReturnType<CaptureJob['snapshot']>> = null
+  private snapshotStep = 0
+  private structureStep = 0
 
-  constructor(
+  private constructor(
     private readonly access: PostgresAccess,
     private readonly database: string,
     private readonly job: CaptureJob,
     private readonly earlier: Earlier,
+    private readonly capture: DatabaseCapture,
   ) {
     this.member = `${access.name} / ${database}`
   }
 
-  async go(): Promise<DatabaseManifest> {
-    const { progress, rules } = this.job
-    const snapshot = await progress.plan({ kind: 'snapshot', member: this.member, title: 'Snapshot' })
-    const structure = await progress.plan({ kind: 'structure', member: this.member, title: 'Structure' })
-    let capture: DatabaseCapture | undefined
-    let exact: Awaited<ReturnType<CaptureJob['snapshot']>> = null
-    try {
-      const { tables, taken } = await progress.step(snapshot, async () => {
-        exact = await this.job.snapshot(this.database)
-        capture = await DatabaseCapture.open(this.access, this.database, progress.signal, exact)
-        const taken = new Set(select(rules, capture.things).taken.map((thing) => thing.path))
-        await this.sayWhatIsGone(capture, taken)
-        const tables = await capture.secure(taken)
-        await capture.limits(taken)
-        for (const { path, reason, note } of capture.missing)
-          await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
-        return { tables, taken }
-      })
-      const steps = await this.planTables(capture!, tables)
-      const entries = await progress.step(structure, async (count) => {
-        const entries = await capture!.structure()
+  static async prepare(access: PostgresAccess, database: string, job: CaptureJob): Promise<CaptureOfDatabase> {
+    const { progress } = job
+    const capture = await DatabaseCapture.prepare(access, database, progress.signal)
+    const own = new CaptureOfDatabase(access, database, job, await job.earlier(database), capture)
+    own.snapshotStep = await progress.plan({ kind: 'snapshot', member: own.member, title: 'Snapshot' })
+    own.structureStep = await progress.plan({ kind: 'structure', member: own.member, title: 'Structure' })
+    return own
+  }
+
+  /** The moment: nothing of it takes longer than the server needs. */
+  async take(): Promise<void> {
+    const { progress, moment } = this.job
+    await this.translating(() =>
+      progress.step(this.snapshotStep, async () => {
+        const from = Date.now()
+        this.exact = await this.job.snapshot(this.database)
+        await this.capture.take(this.exact)
+        moment.captured(pathOf(this.access.name, this.database), from, Date.now())
+      }),
+    )
+  }
+
+  finish(): Promise<DatabaseManifest> {
+    const { capture } = this
+    return this.translating(async () => {
+      const { tables, taken } = await this.choose()
+      const steps = await this.planTables(capture, tables)
+      const entries = await this.job.progress.step(this.structureStep, async (count) => {
+        const entries = await capture.structure()
         count('structures', entries.length)
         return entries
       })
-      const manifests = await this.readTables(capture!, steps)
-      const manifest = await capture!.finish(entries, manifests, await this.largeObjects(capture!, taken))
+      const manifests = await this.readTables(capture, steps)
+      const manifest = await capture.finish(entries, manifests, await this.largeObjects(capture, taken))
       return { ...manifest, others: manifest.others.filter((other) => this.takes(other, taken)) }
+    })
+  }
+
+  /** What there was at the moment, and what the rules take of it. */
+  private async choose(): Promise<{ tables: DescribedTable[]; taken: Set<string> }> {
+    const { capture } = this
+    const { progress, rules } = this.job
+    await capture.look()
+    const taken = new Set(select(rules, capture.things).taken.map((thing) => thing.path))
+    await this.sayWhatIsGone(capture, taken)
+    const tables = await capture.secure(taken)
+    await capture.limits(taken)
+    for (const { path, reason, note } of capture.missing)
+      await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
+    return { tables, taken }
+  }
+
+  private async translating<T>(work: () => Promise<T>): Promise<T> {
+    try {
+      return await work()
     } catch (error) {
       throw captureError(error, this.access, this.database)
-    } finally {
-      await capture?.close()
-      await (exact as { close(): Promise<void> } | null)?.close()
     }
+  }
+
+  async close(): Promise<void> {
+    await this.capture.close()
+    await this.exact?.close()
   }
 
   /** What discovery does not find by itself is taken by the rules all the same. */

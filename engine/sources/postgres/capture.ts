@@ -12,7 +12,7 @@ import { othersOf } from '../../../core/restore/kinds'
 import type { StructureEntry } from '../../../core/restore/structure'
 import { qualified, quoteIdentifier, thingKey } from '../../../core/restore/sql'
 import { isSelectable, pathOf, type Thing } from '../../../core/things/thing'
-import type { ContentWriter } from '../../store/writer'
+import type { Sink } from '../../store/writer'
 import { connect, translate, type PostgresAccess } from './connect'
 import { copyOut } from './copy-out'
 import { describeLimits, describeProperties, describeRoles } from './describe-database'
@@ -27,49 +27,64 @@ export type Earlier = DatabaseManifest | undefined
 const LOCK_TIMEOUT = '30s'
 
 /**
- * One database at one moment: opens a transaction, exports its snapshot, keeps every table from being dropped,
- * and hands the same snapshot to the structure dump and to all readers.
+ * One database at one moment: exports the snapshot of a transaction, keeps every table from being dropped, and hands
+ * the same snapshot to the structure dump and to all readers.
  */
 export class DatabaseCapture {
   tables: DescribedTable[] = []
   things: Thing[] = []
   position = ''
   at = ''
+  private snapshot = ''
   readonly missing: Missing[] = []
 
   private constructor(
     private readonly access: PostgresAccess,
     private readonly database: string,
     private readonly client: pg.Client,
-    private readonly snapshot: string,
     private readonly signal: AbortSignal,
   ) {}
 
-  /** @param exact a snapshot of its own to look through, with its position in the log */
+  /** A capture whose moment is now, or that of a snapshot which is there already. */
   static async open(
     access: PostgresAccess,
     database: string,
     signal: AbortSignal,
     exact: { snapshot: string; position: string } | null = null,
   ): Promise<DatabaseCapture> {
-    const client = await connect(access, database)
+    const capture = await DatabaseCapture.prepare(access, database, signal)
     try {
-      const through = exact ? `set transaction snapshot '${exact.snapshot}'; ` : ''
-      await client.query(`begin isolation level repeatable read read only; ${through}set local lock_timeout = '${LOCK_TIMEOUT}'`)
-      const { rows } = await client.query<{ snapshot: string; position: string; at: Date }>(
-        `select pg_export_snapshot() as snapshot, now() as at,
-           (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
-      )
-      const capture = new DatabaseCapture(access, database, client, rows[0]!.snapshot, signal)
-      capture.position = exact?.position ?? rows[0]!.position
-      capture.at = rows[0]!.at.toISOString()
-      capture.things = await thingsOf(client, access.name, database)
-      capture.tables = await describeTables(client)
+      await capture.take(exact)
+      await capture.look()
       return capture
     } catch (error) {
-      await client.end().catch(() => undefined)
+      await capture.close()
       throw translate(error, access, database)
     }
+  }
+
+  /** A capture whose moment is yet to come. */
+  static async prepare(access: PostgresAccess, database: string, signal: AbortSignal): Promise<DatabaseCapture> {
+    return new DatabaseCapture(access, database, await connect(access, database), signal)
+  }
+
+  /** The moment. @param exact a snapshot of its own to look through, with its position in the log */
+  async take(exact: { snapshot: string; position: string } | null): Promise<void> {
+    const through = exact ? `set transaction snapshot '${exact.snapshot}'; ` : ''
+    await this.client.query(`begin isolation level repeatable read read only; ${through}set local lock_timeout = '${LOCK_TIMEOUT}'`)
+    const { rows } = await this.client.query<{ snapshot: string; position: string; at: Date }>(
+      `select pg_export_snapshot() as snapshot, now() as at,
+         (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
+    )
+    this.snapshot = rows[0]!.snapshot
+    this.position = exact?.position ?? rows[0]!.position
+    this.at = rows[0]!.at.toISOString()
+  }
+
+  /** Finds what there was at the moment. */
+  async look(): Promise<void> {
+    this.things = await thingsOf(this.client, this.access.name, this.database)
+    this.tables = await describeTables(this.client)
   }
 
   pathOf(table: { schema: string; name: string }): string {
@@ -137,7 +152,7 @@ export class DatabaseCapture {
 
   largeObjects(
     path: string,
-    writer: ContentWriter,
+    writer: Sink,
     moved: (rows: number, bytes: number, stored: number) => void,
   ): Promise<LargeObjectsManifest | null> {
     return captureLargeObjects(this.client, path, writer, { signal: this.signal, moved })
@@ -195,7 +210,7 @@ export async function captureTable(
   client: pg.Client,
   table: DescribedTable,
   path: string,
-  writer: ContentWriter,
+  writer: Sink,
   options: { earlier: Earlier; signal: AbortSignal; moved: (rows: number, bytes: number, stored: number) => void },
 ): Promise<TableManifest> {
   const base = withoutRows(table, path)

@@ -2,7 +2,7 @@ import type pg from 'pg'
 import type { ChunkRef, LargeObject, LargeObjectsManifest } from '../../../core/content/manifest'
 import type { Tally } from '../../../core/content/rows'
 import { quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
-import type { ContentWriter } from '../../store/writer'
+import type { Sink } from '../../store/writer'
 import { copyIn } from './copy-in'
 import { copyOut } from './copy-out'
 import { describeLargeObjects } from './describe-database'
@@ -17,7 +17,7 @@ const statement = (only: number[] | null) =>
 export async function captureLargeObjects(
   client: pg.Client,
   path: string,
-  writer: ContentWriter,
+  writer: Sink,
   options: { only?: number[]; signal?: AbortSignal; moved: (rows: number, bytes: number, stored: number) => void },
 ): Promise<LargeObjectsManifest | null> {
   const objects = await describeLargeObjects(client, options.only ?? null)

@@ -123,6 +123,8 @@ function serve(folder: string, everyMs: number): void {
       else socket.end(asked === 'release' ? service.release() : service.status())
     })
   }).listen(CONTROL)
+  // Asked to end, it ends what it has begun.
+  process.on('SIGTERM', () => void service.hold().then(() => process.exit(0)))
   service.begin()
   console.log(`keeps its manifest in ${folder}`)
 }

@@ -1,0 +1,54 @@
+import { describe, expect, it } from 'vitest'
+import { consistencyOf, type MemberFacts } from './consistency'
+
+const hold = { from: 1000, to: 3000 }
+const gate = (more: Partial<MemberFacts> = {}): MemberFacts => ({
+  member: 'quay/boarding',
+  sound: false,
+  captured: { from: 1200, to: 2000 },
+  steps: [{ name: 'freeze', trouble: null }],
+  ...more,
+})
+const sales = (more: Partial<MemberFacts> = {}): MemberFacts => ({ ...gate(), member: 'db/bookings', sound: true, ...more })
+
+describe('the consistency of a point', () => {
+  it('is held together when all members were captured in one hold that held each of them', () => {
+    expect(consistencyOf([gate(), sales()], hold)).toMatchObject({
+      consistency: 'held together',
+      why: 'All 2 members were captured in one hold.',
+      members: [{ why: 'Held for 2.0 s; captured 0.2 s after the hold was reached, in 0.8 s.' }, { consistency: 'held together' }],
+    })
+    expect(consistencyOf([gate()], hold).why).toBe('It was captured while it was held.')
+  })
+  it('is that of the worst member, with its reason', () => {
+    expect(consistencyOf([gate(), sales({ steps: [] })], hold)).toMatchObject({
+      consistency: 'each sound',
+      why: 'db/bookings: Nothing holds it still. Its snapshot is sound in itself.',
+      members: [{ consistency: 'held together' }, { consistency: 'each sound' }],
+    })
+    expect(consistencyOf([gate({ steps: [] }), sales()], hold).consistency).toBe('as found')
+  })
+  it.each([
+    [
+      'a step failed',
+      gate({ steps: [{ name: 'freeze', trouble: 'It ended with 3.' }] }),
+      hold,
+      'Its step “freeze” failed: It ended with 3.',
+    ],
+    [
+      'the hold ended while it was read',
+      gate({ captured: { from: 1200, to: 4500 } }),
+      hold,
+      'The hold ended 1.5 s before it was captured.',
+    ],
+    ['the capture began too early', gate({ captured: { from: 900, to: 1500 } }), hold, 'Its capture began before the hold.'],
+    ['another step kept the hold from being whole', gate(), null, 'not every step of the sequence came about'],
+  ])('is as found when %s', (_, facts, stretch, words) => {
+    const { consistency, why } = consistencyOf([facts], stretch)
+    expect(consistency).toBe('as found')
+    expect(why).toContain(words)
+  })
+  it('says of what was computed that it was not captured', () => {
+    expect(consistencyOf([sales({ captured: null })], null)).toMatchObject({ consistency: 'each sound' })
+  })
+})

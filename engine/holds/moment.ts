@@ -1,0 +1,59 @@
+import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
+import type { Moment } from '../sources/source'
+import type { HoldSequence } from './sequence'
+
+/** Something that several wait for, and that may fail while nobody does. */
+class Awaited {
+  resolve!: () => void
+  reject!: (error: unknown) => void
+  readonly promise = new Promise<void>((resolve, reject) => Object.assign(this, { resolve, reject }))
+
+  constructor() {
+    this.promise.catch(() => undefined)
+  }
+}
+
+/** Lets several captures come together at one moment, within one hold. */
+export class SharedMoment implements Moment {
+  private waiting = 0
+  private done = 0
+  private readonly stretches = new Map<string, Stretch>()
+  private readonly start = new Awaited()
+  private readonly end = new Awaited()
+
+  constructor(
+    private readonly hold: HoldSequence,
+    private readonly captures: number,
+  ) {}
+
+  reached(): Promise<void> {
+    if (++this.waiting === this.captures) this.hold.begin().then(this.start.resolve, this.start.reject)
+    return this.start.promise
+  }
+
+  captured(member: string, from: number, to: number): void {
+    const before = this.stretches.get(member)
+    this.stretches.set(member, { from: Math.min(from, before?.from ?? from), to: Math.max(to, before?.to ?? to) })
+  }
+
+  taken(): Promise<void> {
+    if (++this.done === this.captures) this.hold.release().then(this.end.resolve, this.end.reject)
+    return this.end.promise
+  }
+
+  left(): number | null {
+    return this.hold.left()
+  }
+
+  /** One capture failed, so the moment will never be whole: nobody waits for it, and all is released. */
+  async fail(error: unknown): Promise<void> {
+    this.start.reject(error)
+    this.end.reject(error)
+    await this.hold.abandon()
+  }
+
+  /** When a member was captured, and what held it. */
+  factsOf(member: string, sound: boolean): MemberFacts {
+    return { member, sound, captured: this.stretches.get(member) ?? null, steps: this.hold.stepsOf(member) }
+  }
+}

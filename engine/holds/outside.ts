@@ -1,0 +1,136 @@
+import { execFile } from 'node:child_process'
+import { readdir, realpath, stat } from 'node:fs/promises'
+import { join } from 'node:path'
+import { VesselError } from '../../core/errors'
+import type { Act } from '../../core/quiesce/sequence'
+import { fillIn, valuesIn } from '../../core/quiesce/values'
+import type { ActJob, ActResult, Holder } from '../sources/source'
+
+/** What an administrator lets steps do outside of sources. */
+export interface Allowed {
+  /** `host` or `host:port` that may be called. */
+  hosts: string[]
+  /** The one folder whose programs may be run; null where none may. */
+  folder: string | null
+}
+
+const KEPT = 64 * 1024
+
+/** Steps that call an address or run a program, as far as that is allowed. */
+export function outsideHolder(allowed: Allowed): Holder {
+  return {
+    place: async (_, act) => {
+      if (act.kind === 'http') ensureAllowed(allowed, new URL(act.url.replaceAll(/\{[^}]*\}/g, 'x')))
+      if (act.kind === 'program') await programPath(allowed, act.program)
+      return { act }
+    },
+    perform: (job) => {
+      const { act } = job.placed
+      if (act.kind === 'http') return call(allowed, job, act)
+      if (act.kind === 'program') return run(allowed, job, act)
+      throw new Error('not an act outside of sources')
+    },
+  }
+}
+
+const failed = (failure: string, output = ''): ActResult => ({ output, values: {}, failure })
+
+function ensureAllowed({ hosts }: Allowed, url: URL): void {
+  if (hosts.includes(url.host) || hosts.includes(url.hostname)) return
+  throw new VesselError('host_not_allowed', {
+    what: `Steps may not call ${url.host}.`,
+    touched: 'Nothing was called.',
+    next: 'An administrator allows hosts in VESSEL_HOOK_HOSTS.',
+  })
+}
+
+async function call(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'http' }>): Promise<ActResult> {
+  const address = fillIn(act.url, job.values, encodeURIComponent)
+  const body = fillIn(act.body, job.values)
+  const missing = address.missing ?? body.missing
+  if (missing) return failed(`The value ${missing} was not returned.`)
+  const url = new URL(address.text)
+  ensureAllowed(allowed, url)
+  const limit = AbortSignal.timeout(Math.max(1, Math.round(job.limitMs)))
+  try {
+    const answer = await fetch(url, {
+      method: act.method,
+      ...(act.method === 'GET' || act.body === '' ? {} : { body: body.text }),
+      // Where an answer sends us is not where an administrator let us go.
+      redirect: 'manual',
+      signal: AbortSignal.any([job.signal, limit]),
+    })
+    const output = await beginningOf(answer)
+    if (answer.status >= 300) return failed(`${url.host} answered ${answer.status}.`, output)
+    return { output, values: valuesIn(output), failure: null }
+  } catch (error) {
+    job.signal.throwIfAborted()
+    if (limit.aborted) return failed(`${url.host} had not answered after ${job.limitMs / 1000} s.`)
+    const cause = (error as { cause?: Error }).cause ?? (error as Error)
+    return failed(`${url.host} could not be called: ${cause.message}.`)
+  }
+}
+
+async function beginningOf(answer: Response): Promise<string> {
+  const parts: Uint8Array[] = []
+  let size = 0
+  // The types of the browser's streams don't know that they can be iterated here.
+  for await (const part of (answer.body ?? []) as unknown as AsyncIterable<Uint8Array>) {
+    parts.push(part)
+    size += part.length
+    if (size > KEPT) break
+  }
+  return Buffer.concat(parts).toString('utf8').slice(0, KEPT).trimEnd()
+}
+
+/** Where a program lies; a link may not lead out of the folder. */
+async function programPath({ folder }: Allowed, program: string): Promise<string> {
+  const refuse = (what: string, next: string) => new VesselError('program_not_allowed', { what, touched: 'Nothing was run.', next })
+  if (folder === null) throw refuse('Steps may run no programs here.', 'An administrator names a folder of programs in VESSEL_HOOK_FOLDER.')
+  const root = await realpath(folder).catch(() => folder)
+  const path = await realpath(join(root, program)).catch(() => null)
+  if (path !== null && path === join(root, program) && (await stat(path)).isFile()) return path
+  throw refuse(`There is no program ${program} in the folder of programs.`, `Put it into ${folder}, itself and not as a link.`)
+}
+
+async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'program' }>): Promise<ActResult> {
+  const filled = act.arguments.map((text) => fillIn(text, job.values))
+  const missing = filled.find((one) => one.missing)?.missing
+  if (missing) return failed(`The value ${missing} was not returned.`)
+  const path = await programPath(allowed, act.program)
+  return new Promise((resolve, reject) => {
+    const options = {
+      timeout: Math.max(1, Math.round(job.limitMs)),
+      killSignal: 'SIGKILL' as const,
+      maxBuffer: KEPT * 16,
+      // What we know is none of its business.
+      env: { PATH: process.env.PATH, VESSEL_HOLD: job.mark },
+      cwd: allowed.folder!,
+      signal: job.signal,
+    }
+    const texts = filled.map(({ text }) => text)
+    execFile(path, texts, options, (error, stdout, stderr) => {
+      const output = [stdout, stderr]
+        .filter((text) => text.trim() !== '')
+        .join('\n')
+        .slice(-KEPT)
+        .trimEnd()
+      if (!error) return resolve({ output, values: valuesIn(stdout), failure: null })
+      if (job.signal.aborted) return reject(job.signal.reason as Error)
+      if (error.killed && error.code !== 'ERR_CHILD_PROCESS_STDIO_MAXBUFFER')
+        return resolve(failed(`It had not ended after ${job.limitMs / 1000} s and was killed.`, output))
+      if (error.code === 'ERR_CHILD_PROCESS_STDIO_MAXBUFFER') return resolve(failed('It wrote more than 1 MB and was killed.', output))
+      resolve(failed(typeof error.code === 'number' ? `It ended with ${error.code}.` : `It could not be run: ${error.message}.`, output))
+    })
+  })
+}
+
+/** Programs that steps may run, by name. */
+export async function programsIn({ folder }: Allowed): Promise<string[]> {
+  if (folder === null) return []
+  const entries = await readdir(folder, { withFileTypes: true }).catch(() => [])
+  return entries
+    .filter((one) => one.isFile() && /^[\w.-]+$/.test(one.name))
+    .map(({ name }) => name)
+    .sort()
+}

@@ -1,0 +1,230 @@
+import { errorRecord, VesselError } from '../../core/errors'
+import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
+import { actInWords, turnsOf, type HoldStep, type Still } from '../../core/quiesce/sequence'
+import type { StepValues } from '../../core/quiesce/values'
+import { namesOf } from '../../core/things/thing'
+import { durationInWords } from '../../core/time/words'
+import type { RunContext } from '../runs/context'
+import type { ActJob, ActResult, HeldSession, PlacedAct } from '../sources/source'
+import { Ledger, type Hold } from './ledger'
+import { holderFor, markOf, release } from './release'
+
+/** What a session may be silent beyond the budget before its server ends it. */
+const SILENCE_MS = 4000
+
+interface HeldStep {
+  step: HoldStep
+  ordinal: number
+  releaseOrdinal: number
+  hold: Hold | null
+  session: HeldSession | undefined
+  trouble: string | null
+}
+
+const sameTargets = (a: HoldStep['act'], b: HoldStep['act']) =>
+  a.kind === 'exec' && b.kind === 'exec' && a.selector === b.selector && a.container === b.container && a.pods === b.pods
+
+/** One quiesce sequence, from its first step to its last release; every step is a step of the run. */
+export class HoldSequence {
+  private readonly ledger: Ledger
+  private readonly held: HeldStep[] = []
+  private values: Record<string, StepValues> = {}
+  private readonly lapse = new AbortController()
+  private timer: NodeJS.Timeout | undefined
+  private begun = 0
+  private reachedAt: number | null = null
+  /** The turn that is at work; what it is about to hold must be held before it can be released. */
+  private underway: Promise<unknown> = Promise.resolve()
+  private releasing: Promise<void> | null = null
+  private releasedAt: number | null = null
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly still: Still,
+  ) {
+    this.ledger = new Ledger(run.engine)
+  }
+
+  /** Writes all steps into the run, so that a person sees what will come. */
+  async plan(): Promise<void> {
+    for (const step of turnsOf(this.still.steps).flat())
+      this.held.push({
+        step,
+        ordinal: await this.run.plan({ kind: 'hold', member: this.label(step), title: step.name }),
+        releaseOrdinal: -1,
+        hold: null,
+        session: undefined,
+        trouble: null,
+      })
+    for (const one of [...this.held].reverse())
+      one.releaseOrdinal = await this.run.plan({ kind: 'release', member: this.label(one.step), title: one.step.name })
+  }
+
+  private label = ({ member }: HoldStep) => namesOf(member).join(' / ')
+
+  /** When the first step began, by this process's clock; 0 when none has. */
+  get begunAt(): number {
+    return this.begun
+  }
+
+  /** Milliseconds of the budget that are left; null when nothing is held. */
+  left(): number | null {
+    if (this.begun === 0 || this.releasedAt !== null || this.lapse.signal.aborted) return null
+    return Math.max(0, this.begun + this.still.budgetMs - Date.now())
+  }
+
+  /**
+   * Holds turn by turn.
+   * @throws VesselError hold_failed when a step that is to stop the run did not come about; all is released then
+   */
+  async begin(): Promise<void> {
+    if (this.held.length === 0) return
+    this.begun = Date.now()
+    this.timer = setTimeout(() => void this.expire(), this.still.budgetMs)
+    for (const turn of turnsOf(this.still.steps)) {
+      if (this.lapse.signal.aborted || (await this.isReleasedByOthers())) break
+      this.underway = Promise.allSettled(this.held.filter(({ step }) => turn.includes(step)).map((one) => this.hold(one)))
+      await this.underway
+      this.run.signal.throwIfAborted()
+      const failed = this.held.find(({ step, trouble }) => trouble !== null && step.onFailure === 'stop')
+      if (failed && !this.lapse.signal.aborted) {
+        await this.release()
+        throw stopped(failed.step, failed.trouble!)
+      }
+    }
+    const lapsed = this.lapse.signal.aborted || (await this.isReleasedByOthers())
+    for (const one of this.held)
+      if (one.hold === null) one.trouble ??= lapsed ? 'It was not reached before all was released.' : 'It did not begin.'
+    if (lapsed) {
+      await this.release()
+      const strict = this.held.find(({ step, trouble }) => trouble !== null && step.onFailure === 'stop')
+      if (strict) throw stopped(strict.step, strict.trouble!)
+    } else if (this.held.every(({ trouble }) => trouble === null)) this.reachedAt = Date.now()
+  }
+
+  private async hold(one: HeldStep): Promise<void> {
+    const { step } = one
+    const signal = AbortSignal.any([this.run.signal, this.lapse.signal])
+    try {
+      await this.run.step(one.ordinal, async () => {
+        const result = await this.perform(one, signal)
+        if (result.failure !== null) throw failedStep(step, result.failure)
+        this.values = { ...this.values, [step.name]: result.values }
+      })
+    } catch (error) {
+      if (this.run.signal.aborted) throw error
+      one.trouble = this.lapse.signal.aborted ? 'The budget of the hold was over before it was done.' : errorRecord(error).what
+      if (!this.lapse.signal.aborted) await this.run.say('warning', `“${step.name}” on ${this.label(step)}: ${one.trouble}`)
+    }
+  }
+
+  private async perform(one: HeldStep, signal: AbortSignal): Promise<ActResult> {
+    const { step } = one
+    const [, place] = namesOf(step.member) as [string, string]
+    const holder = await holderFor(this.run.engine, step.member, step.act)
+    const act = await holder.place(place, step.act, signal)
+    const placed = { act, release: this.placedRelease(step, act) }
+    const end = this.begun + this.still.budgetMs
+    const run = { id: this.run.id, vesselId: this.run.vesselId }
+    one.hold = await this.ledger.begin(run, step, this.held.indexOf(one), placed, this.still.budgetMs, end, this.values)
+    const job: ActJob = {
+      place,
+      placed: act,
+      values: this.values,
+      limitMs: step.limitMs,
+      holdMs: Math.max(0, end - Date.now()) + SILENCE_MS,
+      mark: markOf(one.hold.id),
+      signal,
+    }
+    const result = await holder.perform(job).catch((error: unknown): ActResult => {
+      if (this.run.signal.aborted) throw error
+      return { output: '', values: {}, failure: this.lapse.signal.aborted ? 'The budget of the hold was over.' : errorRecord(error).what }
+    })
+    one.session = result.session
+    await this.ledger.held(one.hold, result, { ...this.values, [step.name]: result.values })
+    return result
+  }
+
+  private placedRelease(step: HoldStep, placed: PlacedAct): PlacedAct | null {
+    if (step.act.kind === 'scale') return { act: { ...step.act, replicas: placed.before ?? step.act.replicas } }
+    if (step.release === null) return null
+    // It is released where it was held, wherever that was.
+    return sameTargets(step.act, step.release) ? { act: step.release, pods: placed.pods } : { act: step.release }
+  }
+
+  private async isReleasedByOthers(): Promise<boolean> {
+    return (await this.ledger.ofRun(this.run.id)).some(({ released_by: by }) => by !== null && by !== 'run')
+  }
+
+  /** Lets go of everything before its time. */
+  async abandon(): Promise<void> {
+    this.lapse.abort(new Error('the hold was given up'))
+    await this.release()
+  }
+
+  private async expire(): Promise<void> {
+    if (this.releasing) return
+    this.lapse.abort(new Error('the budget of the hold is over'))
+    const words = durationInWords(this.still.budgetMs)
+    await this.run
+      .say('warning', `The budget of ${words} for holding was over, so everything was released.`)
+      .catch((error: Error) => console.error(`run ${this.run.id}: ${error.message}`))
+    await this.release()
+  }
+
+  /** Releases everything, the last first. What can't be released is on record and tried again by the watchdogs. */
+  release(): Promise<void> {
+    this.releasing ??= this.releaseAll()
+    return this.releasing
+  }
+
+  private async releaseAll(): Promise<void> {
+    clearTimeout(this.timer)
+    await this.underway
+    if (this.held.some(({ hold }) => hold)) this.releasedAt ??= Date.now()
+    for (const turn of turnsOf(this.still.steps).reverse())
+      await Promise.all(this.held.filter(({ step, hold }) => hold && turn.includes(step)).map((one) => this.releaseOne(one)))
+  }
+
+  private async releaseOne({ step, hold, session, releaseOrdinal }: HeldStep): Promise<void> {
+    await this.run.mark(releaseOrdinal, 'running')
+    const done = await release(this.run.engine, hold!, 'run', session)
+    const line = (await this.ledger.ofRun(this.run.id)).find(({ id }) => id === hold!.id)!
+    if (done || line.state === 'released') {
+      const by =
+        line.released_by === 'run' ? undefined : `Released by ${line.released_by === 'watchdog' ? 'a watchdog' : 'a person'} before.`
+      await this.run.mark(releaseOrdinal, 'done', by)
+      return
+    }
+    this.run.warnings++
+    await this.run.mark(releaseOrdinal, 'failed', `${actInWords(step.release ?? step.act)}: ${line.trouble ?? 'somebody else is at it.'}`)
+  }
+
+  /** The stretch in which everything was held; null when that never was. */
+  async stretch(): Promise<Stretch | null> {
+    if (this.reachedAt === null) return null
+    const others = (await this.ledger.ofRun(this.run.id))
+      .filter(({ released_by: by, released_at: at }) => by !== null && by !== 'run' && at !== null)
+      .map(({ released_at: at }) => at!.getTime())
+    return { from: this.reachedAt, to: Math.min(this.releasedAt ?? Date.now(), ...others) }
+  }
+
+  /** Steps of a member with what failed of them. */
+  stepsOf(member: string): MemberFacts['steps'] {
+    return this.held.filter(({ step }) => step.member === member).map(({ step: { name }, trouble }) => ({ name, trouble }))
+  }
+}
+
+const failedStep = ({ name }: HoldStep, why: string) =>
+  new VesselError('step_failed', {
+    what: why,
+    touched: `What “${name}” may have held is released.`,
+    next: 'Look at its output, and rehearse.',
+  })
+
+const stopped = ({ name, member }: HoldStep, why: string) =>
+  new VesselError('hold_failed', {
+    what: `“${name}” on ${namesOf(member).join(' / ')} did not hold, and the definition says to stop then. ${why}`,
+    touched: 'Everything that was held is released. No point was made; earlier points are untouched.',
+    next: 'Mend the step and rehearse, or let the definition go on as crash-consistent.',
+  })

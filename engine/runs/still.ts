@@ -1,0 +1,18 @@
+import type { Still } from '../../core/quiesce/sequence'
+import { durationInWords } from '../../core/time/words'
+import { HoldSequence } from '../holds/sequence'
+import type { RunContext } from './context'
+
+/** Holds and releases for real, and does nothing else: what a backup would freeze, and for how long. */
+export async function rehearseStill(run: RunContext, { still }: { still: Still }): Promise<void> {
+  const hold = new HoldSequence(run, still)
+  await hold.plan()
+  try {
+    await hold.begin()
+  } finally {
+    await hold.release()
+  }
+  const stretch = await hold.stretch()
+  if (stretch) await run.say('info', `Everything was held ${durationInWords(stretch.from - hold.begunAt)} after the first step began.`)
+  await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { held: stretch !== null } })
+}
