@@ -12,6 +12,7 @@ const backUp = useOnce(useBackUp())
     <SvgPatterns />
     <TheBar />
     <ConnectionLost />
+    <HoldStrip />
     <NuxtPage />
     <LazyThePalette v-if="palette" />
     <LazyTheKeys v-if="keys" />

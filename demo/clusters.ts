@@ -2,16 +2,19 @@ import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { PassThrough } from 'node:stream'
 import { parseAllDocuments } from 'yaml'
+import type { VesselDefinition } from '../core/plan/definition'
+import type { Act, HoldStep } from '../core/quiesce/sequence'
 import type { Rule } from '../core/selection/rules'
 import { addRun } from '../engine/catalog/runs'
 import { addSource, discoverSource } from '../engine/catalog/sources'
-import { addVessel } from '../engine/catalog/vessels'
+import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/catalog/vessels'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
 import { readKubeconfig } from '../engine/sources/kubernetes/access'
 import { ApiFailure, apiVersionOf, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
 import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
+import type { ScenarioClock } from './history'
 
 const NAMES = ['quay', 'islet'] as const
 type Name = (typeof NAMES)[number]
@@ -66,19 +69,29 @@ export class DemoClusters {
     }
   }
 
-  /** The vessels of clusters, each backed up once. */
-  async protect(engine: Engine): Promise<void> {
+  /** The vessels of clusters, and their first points; a hook of one of them was too slow on Thursday night. */
+  async protect(engine: Engine, clock: ScenarioClock, now: Date): Promise<void> {
     const common = { store: 'dry-dock', readers: 2, promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 } }
     const take = (namespace: string): Rule => ({ id: namespace, act: 'take', kind: 'namespace', pattern: `quay/${namespace}` })
-    const vessels: [string, Rule[]][] = [
-      ['Boarding gate', [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'harbour-db/bookings/sales' }]],
+    const gate: VesselDefinition = {
+      ...common,
+      rules: [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'harbour-db/bookings/sales' }],
+      still: { steps: [holdSales, flushGate, pauseGate], budgetMs: 8000 },
+    }
+    const backUp = async (vessel: Vessel) =>
+      perform(engine, await addRun(engine, { kind: 'backup', vessel, startedBy: 'the schedule of the demo' }))
+    clock.set(thursdayNight(now))
+    const boarding = await addVessel(engine, 'Boarding gate', gate)
+    await backUp(boarding)
+    clock.set(undefined)
+    const mended = { ...gate, still: { steps: [holdSales, pauseGate], budgetMs: 5000 } }
+    await saveDefinition(engine, boarding.slug, 1, mended)
+    await backUp(await vesselBySlug(engine, boarding.slug))
+    for (const [name, rules] of [
       ['Kiosks', [take('kiosk')]],
       ['Timetable site', [take('timetable-web')]],
-    ]
-    for (const [name, rules] of vessels) {
-      const vessel = await addVessel(engine, name, { ...common, rules })
-      await perform(engine, await addRun(engine, { kind: 'backup', vessel, startedBy: 'the schedule of the demo' }))
-    }
+    ] as const)
+      await backUp(await addVessel(engine, name, { ...common, rules: [...rules] }))
   }
 
   /** Somebody removed the namespace of the kiosks this morning. */
@@ -103,6 +116,53 @@ export class DemoClusters {
   async stop(): Promise<void> {
     await Promise.all([...this.running.values()].map((one) => one.stop()))
   }
+}
+
+const ofGate = (...command: string[]): Act => ({
+  kind: 'exec',
+  selector: 'app=manifest',
+  container: 'service',
+  pods: 'one',
+  active: '',
+  command,
+})
+const holdSales: HoldStep = {
+  id: 'hold-sales',
+  name: 'hold sales',
+  member: 'harbour-db/bookings',
+  turn: 0,
+  act: { kind: 'sql', statement: 'begin; lock table sales.booking, sales.booking_leg, sales.payment in share mode' },
+  limitMs: 3000,
+  onFailure: 'stop',
+  release: { kind: 'sql', statement: 'commit' },
+}
+const pauseGate: HoldStep = {
+  id: 'pause-manifest',
+  name: 'pause manifest',
+  member: 'quay/boarding',
+  turn: 1,
+  act: ofGate('manifestctl', 'hold'),
+  limitMs: 2000,
+  onFailure: 'stop',
+  release: ofGate('manifestctl', 'release'),
+}
+/** It was meant to bring everything to the disk, and never came to an end in its second. */
+const flushGate: HoldStep = {
+  ...pauseGate,
+  id: 'flush-manifest',
+  name: 'flush manifest',
+  act: ofGate('sleep', '30'),
+  limitMs: 1000,
+  onFailure: 'go on',
+  release: ofGate('true'),
+}
+
+function thursdayNight(now: Date): Date {
+  const at = new Date(now)
+  do at.setDate(at.getDate() - 1)
+  while (at.getDay() !== 4)
+  at.setHours(23, 10, 0, 0)
+  return at
 }
 
 /** Some months of receipts of a kiosk, made up. */

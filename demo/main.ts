@@ -114,7 +114,7 @@ async function makeAll(): Promise<void> {
       now,
     )
     await clusters.furnish(engine)
-    await clusters.protect(engine)
+    await clusters.protect(engine, clock, now)
     await clusters.loseKiosks(engine)
   } finally {
     await engine.close()

@@ -7,6 +7,7 @@ import type { SelectionSummary } from '../core/selection/summary'
 import type { Claim } from '../engine/catalog/claims'
 import type { EstateSource as Source, EstateThing as Thing } from '../engine/catalog/estate'
 import type { Found } from '../engine/catalog/find'
+import type { HoldLine as LedgerLine, OpenHold as Open, StillView as StillNow } from '../engine/catalog/hold-views'
 import type { LifelineData } from '../engine/catalog/lifeline'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
@@ -50,6 +51,9 @@ export interface RestoresView {
   saved: Sent<Saved>[]
   scratch: Sent<Scratch>[]
 }
+export type OpenHold = Sent<Open>
+export type HoldLine = Sent<LedgerLine>
+export type StillView = Sent<StillNow>
 export type Plan = DatabasePlan & { source: string }
 export interface WatchView {
   now: string
@@ -62,6 +66,8 @@ export type SelectionView = SelectionSummary & {
   troubles: Record<string, string | null>
   shared: { path: string; vessel: string }[]
   sharedCount: number
+  /** Those of the members that are namespaces. */
+  clusters: string[]
 }
 export interface PlaceView {
   path: string

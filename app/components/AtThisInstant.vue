@@ -11,6 +11,7 @@ interface Point {
   run: string
   complete: boolean
   consistency: string
+  reached: { why: string; members: { member: string; consistency: string; why: string }[] } | null
   missing: { path: string; reason: string; note?: boolean }[]
   verifiedAt: string | null
   version: number
@@ -152,6 +153,11 @@ const inLog = computed(() => state?.exact && !point)
           <span class="soft ml-auto shrink-0">version {{ point.version }}</span>
         </p>
         <ul class="rule mt-1 border-t border-[var(--line)]">
+          <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
+            <span class="mono text-[12px] font-medium">{{ one.member }}</span>
+            <span :class="one.consistency === 'as found' ? 'ochre' : ''"> {{ one.consistency }}.</span>
+            <span class="soft"> {{ one.why }}</span>
+          </li>
           <li class="flex h-7 items-center gap-2">
             <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
             ><span v-else class="soft">Not verified in the store yet</span>

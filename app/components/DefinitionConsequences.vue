@@ -2,6 +2,7 @@
 import type { ErrorRecord } from '~~/core/errors'
 import { definitionTroubles, type VesselDefinition } from '~~/core/plan/definition'
 import { estimateRestore } from '~~/core/plan/state'
+import { lanesOf } from '~~/core/quiesce/lanes'
 import type { useDefinition } from '~/composables/useDefinition'
 
 const { definition, saved, version } = defineProps<{
@@ -20,6 +21,12 @@ const back = computed(() => estimateRestore(taken.value?.bytes ?? 0, null))
 const stored = computed(() => {
   const ratio = store.value && store.value.plain > 1e6 ? store.value.bytes / store.value.plain : 0.35
   return (taken.value?.bytes ?? 0) * ratio
+})
+/** What is held and for how long, as it was measured; null where it was not. */
+const held = computed(() => {
+  if (draft.still!.steps.length === 0) return null
+  const { members, total } = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
 })
 const troubles = computed(() => definitionTroubles(draft))
 const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
@@ -43,6 +50,10 @@ const words = computed(() => {
   if (log && !was) parts.push('The log is followed from now on; a full begins by itself.')
   else if (!log && was) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
   else if (JSON.stringify(draft.log) !== JSON.stringify(saved.log)) parts.push('The log is followed in another way.')
+  const [steps, hadSteps] = [draft.still!.steps.length, saved.still?.steps.length ?? 0]
+  if (steps > 0 && hadSteps === 0) parts.push('Members are held still from now on.')
+  else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
+  else if (JSON.stringify(draft.still) !== JSON.stringify(saved.still)) parts.push('Members are held in another way.')
   if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
   if (parts.length === 0) parts.push('The rules are written differently and take the same.')
   return parts.join(' ')
@@ -79,6 +90,12 @@ const words = computed(() => {
         <dt class="soft">Size</dt>
         <dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd>
         <dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd>
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Held still</dt>
+        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="draft.still!.budgetMs" /></dd>
+        <dd v-else-if="draft.still!.steps.length > 0">{{ durationInWords(draft.still!.budgetMs) }} at most; a rehearsal measures it</dd>
+        <dd v-else>nothing is held</dd>
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Could lose</dt>

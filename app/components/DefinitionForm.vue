@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
+import { lanesOf } from '~~/core/quiesce/lanes'
+import { NOT_HELD } from '~~/core/quiesce/sequence'
 import type { useDefinition } from '~/composables/useDefinition'
 
 const { definition, saved } = defineProps<{
@@ -16,12 +18,27 @@ const making = ref(false)
 const changed = (part: (definition: VesselDefinition) => unknown) =>
   saved !== null && JSON.stringify(part(draft)) !== JSON.stringify(part(saved))
 
+const heldWords = computed(() => {
+  const { steps, budgetMs } = draft.still!
+  if (steps.length === 0) return 'nothing is held'
+  const held = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  return held.members.every(({ bars }) => bars.every(({ measured }) => measured))
+    ? `held ${durationInWords(held.total)} of ${durationInWords(budgetMs)}`
+    : `${plural(steps.length, 'step')}, not measured`
+})
+
 const headings = computed(() => [
   {
     id: 'what',
     title: 'What',
     about: `${plural(draft.rules.length, 'rule')}, ${plural(selection.value?.taken.count ?? 0, 'thing')}`,
     changed: changed((d) => d.rules),
+  },
+  {
+    id: 'still',
+    title: 'Still',
+    about: heldWords.value,
+    changed: changed((d) => d.still ?? NOT_HELD),
   },
   {
     id: 'when',
@@ -63,6 +80,14 @@ async function storeMade(name: string) {
     </nav>
     <div class="min-w-0 px-1 pb-10">
       <RuleList id="what" :draft="draft" :selection="selection" :before="definition.before.value" />
+      <DefinitionStill
+        id="still"
+        :draft="draft"
+        :selection="selection"
+        :slug="definition.slug"
+        :measured="definition.measured.value ?? null"
+        @rehearsed="definition.refreshMeasured()"
+      />
       <section id="when" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6">
         <h2 class="flex items-baseline gap-3">
           <span class="text-[16px] font-semibold">When</span

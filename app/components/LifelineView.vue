@@ -12,6 +12,7 @@ interface Point {
   pinned: boolean
   verifiedAt: string | null
   artifacts: string[]
+  consistency: string
 }
 
 const { members, artifacts, points, coverage, breaks, followers, trace, now } = defineProps<{
@@ -93,6 +94,15 @@ function wordOf(member: string): { text: string; color: string; title: string } 
     own.trouble?.what ?? '',
   )
 }
+/** Points whose members were held together, as lines through their lanes. */
+const ties = computed(() =>
+  members.length < 2
+    ? []
+    : points.flatMap(({ id, at, consistency }) => {
+        const time = at.getTime()
+        return consistency === 'held together' && time >= range.value.from && time <= range.value.to ? [{ id, x: x(time) }] : []
+      }),
+)
 /** Stretches of verified content, as gold seams under the lanes. */
 const stretches = computed(() => {
   const all: [number, number][] = []
@@ -189,6 +199,10 @@ onMounted(() => (mounted.value = true))
         :height="axisY - Y.top"
         fill="var(--wash)"
       />
+      <g v-for="tie in ties" :key="tie.id" data-tie>
+        <title>Held together</title>
+        <line :x1="tie.x" :x2="tie.x" :y1="lanes[0]!.y" :y2="lanes.at(-1)!.y" stroke="var(--ink)" stroke-width="1.4" />
+      </g>
       <g v-for="lane in lanes" :key="lane.member">
         <line x1="24" :x2="right" :y1="lane.y - Y.lane / 2" :y2="lane.y - Y.lane / 2" stroke="var(--line)" />
         <line

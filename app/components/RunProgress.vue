@@ -26,7 +26,14 @@ const rate = computed(() =>
 
 const lines = computed((): Line[] => {
   const rows: Line = {
-    label: { backup: 'Rows captured', restore: 'Rows loaded', rehearsal: 'Rows read', verify: 'Bytes read', undo: 'Rows undone' }[run.kind],
+    label: {
+      backup: 'Rows captured',
+      restore: 'Rows loaded',
+      rehearsal: 'Rows read',
+      verify: 'Bytes read',
+      undo: 'Rows undone',
+      still: '',
+    }[run.kind],
     done: run.kind === 'verify' ? count('bytes') : count('rows'),
     expected: run.kind === 'verify' ? count('bytes expected') : count('rows expected'),
     text: '',

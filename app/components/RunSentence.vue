@@ -14,6 +14,8 @@ const added = computed(() => {
   return lines.reduce((sum, line) => sum + (line.rows ?? 0), 0)
 })
 const into = computed(() => (run.outcome?.into ? ` into ${String(run.outcome.into)}` : ''))
+/** From the first step to the last release. */
+const heldFor = computed(() => Math.max(0, ...run.holds.map(({ released }) => released ?? 0)))
 const undone = computed(() => (outcome.value.left ?? 0) + (outcome.value.failed ?? 0))
 const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !== null).every((line) => line.equal))
 </script>
@@ -29,9 +31,13 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           rehearsal: 'Rehearsing a return from',
           verify: 'Verifying the store of',
           undo: 'Undoing a transaction of',
+          still: 'Rehearsing how to hold',
         }[run.kind]
       }}
-      {{ run.vessel }}: {{ run.kind === 'verify' ? bytesInWords(run.counters.bytes ?? 0) : `${rows} rows` }} so far.</template
+      {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': '
+      }}{{
+        run.kind === 'still' ? '' : run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${rows} rows so far.`
+      }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
       >Cancelled.
@@ -40,6 +46,12 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     <template v-else-if="run.state === 'failed'"
       >{{ RUN_KIND[run.kind] }} of {{ run.vessel }} <u style="border-color: var(--iron)">failed</u
       >{{ run.kind === 'backup' ? '; earlier points are untouched.' : '.' }}</template
+    >
+    <template v-else-if="run.kind === 'still'"
+      >{{ run.vessel }} was
+      <u :style="{ borderColor: outcome.held ? 'var(--hold)' : 'var(--ochre)' }">{{
+        outcome.held ? `held for ${durationInWords(heldFor)}` : 'not held as it should be'
+      }}</u>; nothing was backed up.</template
     >
     <template v-else-if="run.kind === 'backup'">
       <NuxtLink :to="`/vessels/${run.slug}?at=${run.finishedAt}`" style="border-color: var(--glaze)">A new point</NuxtLink> of

@@ -10,6 +10,22 @@ const bar = (step: RunStep) => {
   const right = step.finishedAt ? share(step.finishedAt) : step.startedAt ? 1 : 0
   return { left: `${left * 100}%`, width: `max(3px, ${(right - left) * 100}%)` }
 }
+/** Where everything stood still: from the last step that held to the first release. */
+const held = computed(() => {
+  const times = (kind: string, at: 'finishedAt' | 'startedAt') =>
+    run.steps.flatMap((step) => (step.kind === kind && step[at] ? [Date.parse(step[at])] : []))
+  const [reached, released] = [times('hold', 'finishedAt'), times('release', 'startedAt')]
+  if (reached.length === 0 || run.steps.some(({ kind, state }) => kind === 'hold' && state !== 'done')) return null
+  const [from, until] = [Math.max(...reached), released.length > 0 ? Math.min(...released) : to.value]
+  const left = share(new Date(from).toISOString())
+  return { left: `${left * 100}%`, width: `max(2px, ${(share(new Date(until).toISOString()) - left) * 100}%)` }
+})
+const lineOf = (step: RunStep) =>
+  step.kind === 'hold' || step.kind === 'release'
+    ? run.holds.find(({ name, member }) => name === step.title && member.replace('/', ' / ') === step.member)
+    : undefined
+const outputOf = (step: RunStep) => lineOf(step)?.[step.kind === 'hold' ? 'output' : 'releaseOutput'] ?? ''
+const titleOf = (step: RunStep) => ({ hold: 'Hold: ', release: 'Release: ' })[step.kind] ?? ''
 const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--iron)', warned: 'var(--ochre)' }
 const members = computed(() => [...new Set(run.steps.map((step) => step.member))])
 const duration = (step: RunStep) =>
@@ -49,16 +65,36 @@ function figures({ counters }: RunStep): string {
           :style="{ color: RUN_STATE[step.state].color }"
           :aria-label="RUN_STATE[step.state].word"
         />
-        <span class="cut" :class="step.kind === 'table' || step.kind === 'group' ? 'mono' : ''" :title="step.title">{{ step.title }}</span>
+        <span
+          class="cut"
+          :class="step.kind === 'table' || step.kind === 'group' ? 'mono' : ''"
+          :title="lineOf(step)?.[step.kind === 'hold' ? 'does' : 'releases'] ?? step.title"
+          >{{ titleOf(step) }}{{ step.title }}</span
+        >
         <span class="relative h-[7px]"
           ><span
+            v-if="held"
+            class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_16%,transparent)]"
+            title="Everything is held still"
+            :style="held" /><span
             v-if="step.startedAt"
             class="absolute inset-y-0 rounded-[1px]"
-            :style="{ ...bar(step), background: COLOR[step.state] ?? 'var(--soft)' }"
+            :style="{
+              ...bar(step),
+              background: step.state === 'done' && lineOf(step) ? 'var(--hold)' : (COLOR[step.state] ?? 'var(--soft)'),
+            }"
         /></span>
         <span class="soft cut num" :title="figures(step)">{{ figures(step) }}</span>
         <span class="num">{{ duration(step) }}</span>
-        <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5">{{ step.message }}</span>
+        <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5" :class="{ 'text-[var(--soft)]!': step.state === 'done' }">{{
+          step.message
+        }}</span>
+        <details v-if="outputOf(step)" class="col-span-4 col-start-2 pb-1.5">
+          <summary class="soft w-fit">what it wrote</summary>
+          <pre
+            class="mono max-h-52 overflow-auto border-l-2 border-[var(--line-strong)] pl-3 text-[11.5px] leading-[17px] whitespace-pre-wrap"
+            >{{ outputOf(step) }}</pre>
+        </details>
       </div>
     </template>
     <template v-if="run.messages.length > 0">

@@ -1,7 +1,8 @@
+import { NOT_HELD } from '~~/core/quiesce/sequence'
 import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { EstateSource, SelectionView, StoreView } from '~~/server/views'
+import type { EstateSource, SelectionView, StillView, StoreView } from '~~/server/views'
 
 const KINDS = { 2: 'database', 3: 'schema', 4: 'thing' } as const
 const OF_CLUSTERS = { 2: 'namespace', 3: 'namespace', 4: 'volume', 5: 'object' } as const
@@ -21,8 +22,9 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
     readers: READERS.default,
     log: defaultLog(false),
+    still: NOT_HELD,
   }
-  const draft = reactive<VesselDefinition>(structuredClone(saved ? toRaw(saved) : blank))
+  const draft = reactive<VesselDefinition>(JSON.parse(JSON.stringify(saved ?? blank)) as VesselDefinition)
   const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
   // Which kind of source a path leads into is only known when the sources are.
   watch(sources, (list) => {
@@ -35,6 +37,7 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
   watch(stores, (list) => {
     if (!draft.store && list?.[0]) draft.store = list[0].name
   })
+  const { data: measured, refresh: refreshMeasured } = useLoad<StillView>(slug === null ? '/api/still' : `/api/vessels/${slug}/still`)
   const selection = shallowRef<SelectionView | null>(null)
   let turn = 0
   async function evaluate() {
@@ -50,5 +53,5 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug })
       .then((answer) => (before.value = answer))
       .catch(() => undefined)
-  return { draft, slug, stores, refreshStores, selection, before }
+  return { draft, slug, stores, refreshStores, selection, before, measured, refreshMeasured }
 }

@@ -6,7 +6,14 @@ export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numbe
 
 export const STATE_COLOR = { whole: 'var(--glaze)', hairline: 'var(--ochre)', broken: 'var(--iron)', paused: 'var(--soft)' } as const
 
-export const RUN_KIND = { backup: 'Backup', restore: 'Bring back', rehearsal: 'Rehearsal', verify: 'Verification', undo: 'Undo' } as const
+export const RUN_KIND = {
+  backup: 'Backup',
+  restore: 'Bring back',
+  rehearsal: 'Rehearsal',
+  verify: 'Verification',
+  undo: 'Undo',
+  still: 'Rehearsed hold',
+} as const
 
 export const RUN_STATE = {
   waiting: { word: 'waiting', color: 'var(--soft)', icon: 'i-lucide-hourglass' },

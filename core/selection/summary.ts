@@ -1,4 +1,4 @@
-import type { Thing, ThingKind } from '../things/thing'
+import { placeOf, type Thing, type ThingKind } from '../things/thing'
 import type { Selection } from './rules'
 
 /** A few things of many, for a line on the screen. */
@@ -22,6 +22,10 @@ export interface SelectionSummary {
   rules: Record<string, Few & { names: number }>
   /** Things that are taken and can't be read, with the reason. */
   troubled: { path: string; trouble: string }[]
+  /** Databases and namespaces that something is taken of: the members of a point. */
+  members: string[]
+  /** Volumes that are taken and give no snapshots: they are read in place, for as long as they are held. */
+  inPlace: string[]
 }
 
 const FIRST = 40
@@ -58,5 +62,10 @@ export function summarize({ taken, left, unnamed, byRule }: Selection): Selectio
     unnamed: few(unnamed),
     rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides), names }])),
     troubled: taken.flatMap(({ path, facts }) => (facts.trouble ? [{ path, trouble: facts.trouble }] : [])).slice(0, FIRST),
+    members: [...new Set(taken.map(({ path }) => placeOf(path)))].sort().slice(0, FIRST),
+    inPlace: taken
+      .filter(({ kind, facts }) => kind === 'volume' && facts.snapshots === false)
+      .map(({ path }) => path)
+      .slice(0, FIRST),
   }
 }

@@ -1,3 +1,4 @@
+import type { Reached } from '../../core/quiesce/consistency'
 import { sql } from 'kysely'
 import {
   Chains,
@@ -19,6 +20,8 @@ export interface LifelinePoint extends RecoveryPoint {
   run: string
   comment: string | null
   consistency: string
+  /** Which consistency each member reached, and why. */
+  reached: Reached | null
   missing: Missing[]
   verifiedAt: Date | null
   version: number
@@ -104,6 +107,7 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
       artifacts: byPoint.get(point.id) ?? [],
       run: point.run_id,
       consistency: point.consistency,
+      reached: point.reached,
       missing: point.missing,
       verifiedAt: point.verified_at,
       version: point.vessel_version,

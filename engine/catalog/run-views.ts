@@ -1,5 +1,6 @@
 import { VesselError, type ErrorRecord } from '../../core/errors'
 import type { EngineContext } from '../context'
+import { holdsOfRun, type HoldLine } from './hold-views'
 import type { RunKind, RunState, StepState } from './types'
 
 export interface RunRow {
@@ -54,6 +55,8 @@ export interface RunDetail extends RunRow {
   receipt: ReceiptLine[]
   /** Points that hold what this run overwrote. */
   kept: { id: string; at: Date; expiresAt: Date | null }[]
+  /** What it held, from the ledger. */
+  holds: HoldLine[]
 }
 
 const selectRuns = (engine: EngineContext) =>
@@ -119,7 +122,7 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     })
   }
   const { version, params, ...rest } = row
-  const [steps, messages, receipts, kept] = await Promise.all([
+  const [steps, messages, receipts, kept, holds] = await Promise.all([
     engine.db
       .selectFrom('run_step')
       .select([
@@ -139,6 +142,7 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     engine.db.selectFrom('run_message').select(['at', 'level', 'text']).where('run_id', '=', id).orderBy('id').limit(500).execute(),
     engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).orderBy('ordinal').execute(),
     engine.db.selectFrom('point').select(['id', 'at', 'expires_at as expiresAt']).where('kept_for', '=', id).orderBy('at').execute(),
+    holdsOfRun(engine, id),
   ])
   const receipt = receipts.map((line): ReceiptLine => ({
     path: line.path,
@@ -153,5 +157,5 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     equal: line.equal,
     leftParts: line.left_parts,
   }))
-  return { ...rowOf(rest), version, params, steps, messages, receipt, kept }
+  return { ...rowOf(rest), version, params, steps, messages, receipt, kept, holds }
 }

@@ -33,12 +33,55 @@ export const LogPlanSchema = v.object({
   structure: v.picklist(['trigger', 'compare']),
 })
 
+const ActSchema = v.variant('kind', [
+  v.object({ kind: v.literal('sql'), statement: text(20_000) }),
+  v.object({
+    kind: v.literal('exec'),
+    selector: text(500),
+    container: text(63),
+    pods: v.picklist(['one', 'all', 'passive']),
+    active: text(500),
+    command: v.pipe(v.array(text(4000)), v.maxLength(100)),
+  }),
+  v.object({ kind: v.literal('http'), method: v.picklist(['GET', 'POST', 'PUT', 'DELETE']), url: text(2000), body: text(20_000) }),
+  v.object({ kind: v.literal('program'), program: text(255), arguments: v.pipe(v.array(text(4000)), v.maxLength(100)) }),
+  v.object({
+    kind: v.literal('scale'),
+    workload: v.picklist(['Deployment', 'StatefulSet']),
+    name: text(253),
+    replicas: v.pipe(v.number(), v.integer(), v.minValue(0)),
+  }),
+])
+
+/** What makes sense of it is judged by core. */
+export const StillSchema = v.object({
+  steps: v.pipe(
+    v.array(
+      v.object({
+        id: text(80),
+        name: text(80),
+        member: text(600),
+        turn: v.pipe(v.number(), v.integer(), v.minValue(0)),
+        act: ActSchema,
+        limitMs: v.number(),
+        onFailure: v.picklist(['stop', 'go on']),
+        release: v.nullable(ActSchema),
+      }),
+    ),
+    v.maxLength(100, 'A sequence has at most 100 steps.'),
+  ),
+  budgetMs: v.number(),
+})
+
+export const ReleaseNow = v.object({ run: v.optional(v.pipe(v.string(), v.uuid())) })
+
 export const Definition = v.object({
   rules: Rules,
   store: text(80),
   promises: v.object({ couldLose: Milliseconds, backWithin: Milliseconds }),
   readers: v.pipe(v.number(), v.integer(), v.minValue(READERS.min), v.maxValue(READERS.max)),
   log: v.optional(LogPlanSchema),
+  still: v.optional(StillSchema),
 })
 
 export const Settings = v.object({

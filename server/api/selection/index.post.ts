@@ -9,13 +9,16 @@ const Body = v.object({ rules: Rules, vessel: v.optional(v.nullable(v.string()),
 export default route(async (engine, event) => {
   const { rules, vessel } = await bodyOf(event, Body)
   const { things, claims } = await claimed(engine)
+  const clusters = new Set(things.filter(({ kind }) => kind === 'namespace').map(({ path }) => path))
   const selection = select(rules, things)
   const shared = selection.taken.flatMap((thing) => {
     const others = (claims.get(thing.path) ?? []).filter((claim) => claim.slug !== vessel)
     return others.length > 0 ? [{ path: thing.path, vessel: others[0]!.vessel }] : []
   })
+  const summary = summarize(selection)
   return {
-    ...summarize(selection),
+    ...summary,
+    clusters: summary.members.filter((member) => clusters.has(member)),
     troubles: Object.fromEntries(rules.map((rule) => [rule.id, patternTrouble(rule) ?? null])),
     shared: shared.slice(0, 50),
     sharedCount: shared.length,

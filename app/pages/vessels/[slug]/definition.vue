@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { defaultLog } from '~~/core/plan/definition'
+import { NOT_HELD } from '~~/core/quiesce/sequence'
 import type { ErrorRecord } from '~~/core/errors'
 import type { VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const emit = defineEmits<{ changed: [] }>()
-// Definitions from before logs could be followed say nothing of them, which is to follow none.
-const saved = { log: defaultLog(false), ...vessel.definition }
+// Older definitions say nothing of logs and of holds, which is to follow and to hold none.
+const saved = { log: defaultLog(false), still: NOT_HELD, ...vessel.definition }
 const definition = useDefinition(saved, [], vessel.slug)
 // The version that is being changed: a newer one that somebody else saves meanwhile is not overwritten.
 const base = ref({ version: vessel.version, definition: saved })

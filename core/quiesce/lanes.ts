@@ -1,0 +1,74 @@
+import { turnsOf, type HoldStep, type Still } from './sequence'
+
+/** A step as it was measured, in milliseconds from the beginning of the first one. */
+export interface MeasuredStep {
+  name: string
+  member: string
+  begun: number
+  /** When it held; null when it did not come about. */
+  held: number | null
+  released: number | null
+}
+
+export interface Bar {
+  step: HoldStep
+  /** Whether its times were measured; else they are assumed. */
+  measured: boolean
+  begun: number
+  held: number
+  released: number
+}
+
+export interface Lanes {
+  members: { member: string; bars: Bar[] }[]
+  /** The stretch in which everything is held; null when there is no step. */
+  all: { from: number; to: number } | null
+  /** From the first step to the last release. */
+  total: number
+}
+
+/** What a step and a capture are assumed to take until they were measured. */
+const ASSUMED_STEP_MS = 200
+const ASSUMED_CAPTURE_MS = 500
+const ASSUMED_RELEASE_MS = 100
+
+/**
+ * The sequence as lanes over time: with the times of the last run where a step was in it, with assumed ones for the
+ * others; `capture` is how long everything stays held for capturing, null when it is not known.
+ */
+export function lanesOf({ steps }: Still, measured: MeasuredStep[], members: string[], capture: number | null = null): Lanes {
+  const known = new Map(measured.map((one) => [`${one.member}\n${one.name}`, one]))
+  const of = (step: HoldStep) => {
+    const found = known.get(`${step.member}\n${step.name}`)
+    return found?.held !== null && found?.released !== null ? found : undefined
+  }
+  const bars: Bar[] = []
+  let begun = 0
+  for (const turn of turnsOf(steps)) {
+    // How long it took is kept, whatever turn it has now.
+    const taking = turn.map((step) => ({
+      step,
+      took: (of(step)?.held ?? ASSUMED_STEP_MS) - (of(step)?.begun ?? 0),
+      measured: of(step) !== undefined,
+    }))
+    for (const { step, took, measured: isMeasured } of taking)
+      bars.push({ step, measured: isMeasured, begun, held: begun + took, released: 0 })
+    begun += Math.max(...taking.map(({ took }) => took))
+  }
+  const reached = begun
+  const lastHeld = Math.max(0, ...measured.map(({ held }) => held ?? 0))
+  const firstReleased = Math.min(...measured.flatMap(({ released }) => (released === null ? [] : [released])))
+  const measuredCapture = Number.isFinite(firstReleased) && measured.length > 0 ? Math.max(0, firstReleased - lastHeld) : null
+  let end = reached + (capture ?? measuredCapture ?? ASSUMED_CAPTURE_MS)
+  const to = end
+  for (const turn of turnsOf(steps).reverse()) {
+    end += ASSUMED_RELEASE_MS
+    for (const bar of bars) if (turn.includes(bar.step)) bar.released = end
+  }
+  const all = [...new Set([...members, ...steps.map(({ member }) => member)])]
+  return {
+    members: all.map((member) => ({ member, bars: bars.filter(({ step }) => step.member === member) })),
+    all: bars.length === 0 ? null : { from: reached, to },
+    total: bars.length === 0 ? 0 : end,
+  }
+}
