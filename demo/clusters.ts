@@ -1,3 +1,4 @@
+import { apiVersionOf } from '../core/cluster/versions'
 import { readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { PassThrough } from 'node:stream'
@@ -11,7 +12,7 @@ import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
 import { readKubeconfig } from '../engine/sources/kubernetes/access'
-import { ApiFailure, apiVersionOf, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
+import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../engine/sources/kubernetes/client'
 import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
 import type { ScenarioClock } from './history'

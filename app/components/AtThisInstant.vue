@@ -59,6 +59,8 @@ const linksOf = ({ marks, log }: InstantView['members'][number]) => [
     : []),
 ]
 const rowsOf = ({ marks }: InstantView['members'][number]) => marks.find(({ kind }) => kind === 'full' || kind === 'synthetic')?.rows ?? 0
+/** Its members stand at one moment, whatever milliseconds their clocks showed. */
+const isTied = computed(() => point?.consistency === 'held together' && (state?.members.length ?? 0) > 1)
 const inLog = computed(() => state?.exact && !point)
 </script>
 
@@ -88,8 +90,8 @@ const inLog = computed(() => state?.exact && !point)
             <td class="soft pt-2">{{ countInWords(rowsOf(member)) }} rows</td>
             <td class="pt-2">
               <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
-              <div class="s12" :class="member.exact ? 'soft' : 'ochre font-medium'">
-                {{ member.exact ? 'exact' : `${durationInWords(earlier(member.at))} earlier` }}
+              <div class="s12" :class="member.exact || isTied ? 'soft' : 'ochre font-medium'">
+                {{ isTied ? 'in one hold' : member.exact ? 'exact' : `${durationInWords(earlier(member.at))} earlier` }}
               </div>
             </td>
             <td class="w-[270px] pt-px">
@@ -154,9 +156,9 @@ const inLog = computed(() => state?.exact && !point)
         </p>
         <ul class="rule mt-1 border-t border-[var(--line)]">
           <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
-            <span class="mono text-[12px] font-medium">{{ one.member }}</span>
-            <span :class="one.consistency === 'as found' ? 'ochre' : ''"> {{ one.consistency }}.</span>
-            <span class="soft"> {{ one.why }}</span>
+            <span class="mono text-[12px] font-medium">{{ one.member }}</span>{{ ' '
+            }}<span :class="one.consistency === 'as found' ? 'ochre' : ''">{{ one.consistency }}.</span>{{ ' '
+            }}<span class="soft">{{ one.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">
             <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span

@@ -65,15 +65,15 @@ const programs = computed(() => (measured?.programs ?? []).map((value) => ({ val
         :placeholder="releasing ? 'manifestctl release' : 'manifestctl hold'"
       />
       <span v-if="!releasing" class="flex flex-wrap items-center gap-x-2 gap-y-1.5">
-        <USelect v-model="act.pods" :items="PODS" value-key="value" class="w-44" aria-label="Which pods" />
+        <USelect v-model="act.pods" :items="PODS" value-key="value" class="w-40" aria-label="Which pods" />
         <span class="soft">labelled</span>
-        <UInput v-model="act.selector" class="mono w-44" placeholder="app=manifest" aria-label="Labels of the pods" />
+        <UInput v-model="act.selector" class="mono w-36" placeholder="app=manifest" aria-label="Labels of the pods" />
         <template v-if="act.pods === 'passive'"
           ><span class="soft">active is</span
           ><UInput v-model="act.active" class="mono w-36" placeholder="role=active" aria-label="Labels of the active pods"
         /></template>
         <span class="soft">container</span>
-        <UInput v-model="act.container" class="mono w-28" placeholder="the first" aria-label="Container" />
+        <UInput v-model="act.container" class="mono w-24" placeholder="the first" aria-label="Container" />
       </span>
     </template>
     <span v-else-if="act.kind === 'scale'" class="flex items-center gap-2">

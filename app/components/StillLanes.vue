@@ -33,7 +33,7 @@ const end = computed(() => {
 const x = (ms: number) => LABEL + (ms / end.value) * Math.max(1, width.value - LABEL - 8)
 const ticks = computed(() => {
   const step = [0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300, 600, 1800].find((seconds) => end.value / (seconds * 1000) <= 8) ?? 3600
-  return Array.from({ length: Math.floor(end.value / (step * 1000)) + 1 }, (_, i) => i * step)
+  return Array.from({ length: Math.floor(end.value / (step * 1000)) + 1 }, (_, i) => Number((i * step).toFixed(1)))
 })
 const nameOf = (member: string) => namesOf(member).join(' / ')
 
@@ -126,6 +126,9 @@ const describe = ({ step, begun, held, released }: Bar) =>
           released by force after {{ durationInWords(still.budgetMs) }}
         </text>
       </g>
+      <text v-else :x="width" y="17" text-anchor="end" font-size="12" fill="var(--soft)">
+        released by force after {{ durationInWords(still.budgetMs) }}
+      </text>
       <g v-if="dragged">
         <rect
           v-for="(zone, i) in zones"

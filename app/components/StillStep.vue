@@ -46,10 +46,10 @@ watch(
         <USelect v-model="step.member" :items="memberItems" value-key="value" class="min-w-56" aria-label="Member that it holds" />
         <button type="button" class="lnk ml-auto" data-remove-step @click="$emit('remove')">Remove it</button>
       </span>
-      <span>Holds by</span>
+      <span class="self-start pt-1.5">Holds by</span>
       <StillAct v-model="step.act" :is-cluster="isCluster" :measured="measured" label="Holds by" />
       <template v-if="step.release">
-        <span>Releases by</span>
+        <span class="self-start pt-1.5">Releases by</span>
         <StillAct v-model="step.release" :is-cluster="isCluster" :measured="measured" label="Releases by" releasing />
       </template>
       <template v-else

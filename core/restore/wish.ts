@@ -1,3 +1,5 @@
+import { clusterWishOf, type ClusterWish } from '../cluster/wish'
+
 /** What is done where something of the same name stands. */
 export type Collision = 'replace' | 'rename' | 'merge' | 'skip'
 
@@ -34,13 +36,15 @@ export interface Wish {
   rows: Record<string, RowPick>
   /** How long what is overwritten is kept. */
   keepDays: number
+  /** For what comes out of clusters. */
+  cluster: ClusterWish
 }
 
 export const KEEP_DAYS = { min: 1, max: 366, default: 14 } as const
 export const SCRATCH_HOURS = { min: 1, max: 24 * 31, default: 8 } as const
 
 /** A wish with everything that is not said taken as usual; also for wishes of earlier runs. */
-export function wishOf(given: Partial<Wish>): Wish {
+export function wishOf(given: Partial<Omit<Wish, 'cluster'>> & { cluster?: Partial<ClusterWish> }): Wish {
   return {
     picks: [],
     what: 'both',
@@ -53,6 +57,7 @@ export function wishOf(given: Partial<Wish>): Wish {
     rows: {},
     keepDays: KEEP_DAYS.default,
     ...given,
+    cluster: clusterWishOf(given.cluster),
     into: given.into?.mode === 'beside' ? { ...BESIDE, ...given.into } : (given.into ?? { mode: 'original' }),
   }
 }

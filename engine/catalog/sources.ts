@@ -3,7 +3,7 @@ import { VesselError, errorRecord } from '../../core/errors'
 import { isWithin, pathOf, type Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
-import type { ClusterSecret, ClusterSettings } from '../sources/kubernetes/access'
+import type { ClusterAccess, ClusterSecret, ClusterSettings } from '../sources/kubernetes/access'
 import type { PostgresAccess, PostgresSettings } from '../sources/postgres/connect'
 import { adapterOf, type SourceAccess, type SourceKind } from '../sources/adapter'
 import type { ProbeReport, SourceAdapter } from '../sources/source'
@@ -84,6 +84,17 @@ export async function openSource(engine: EngineContext, name: string): Promise<{
 /** How to reach a PostgreSQL source, for restores, which are its own affair so far. */
 export async function accessOf(engine: EngineContext, name: string): Promise<PostgresAccess & { id: string }> {
   return ofPostgres(openAccess(engine, await sourceRow(engine, name)))
+}
+
+/** How to reach a cluster, for bringing something back into it. */
+export async function clusterAccessOf(engine: EngineContext, name: string): Promise<ClusterAccess & { id: string }> {
+  const access = openAccess(engine, await sourceRow(engine, name))
+  if (access.kind === 'kubernetes') return access
+  throw new VesselError('not_cluster', {
+    what: `${access.name} is no cluster.`,
+    touched: 'Nothing was changed.',
+    next: 'Choose a source that is one.',
+  })
 }
 
 export async function accessById(engine: EngineContext, id: string): Promise<PostgresAccess & { id: string }> {

@@ -2,17 +2,18 @@ import { Readable } from 'node:stream'
 import { pack } from 'tar-stream'
 import { stringify } from 'yaml'
 import type { FileEntry, NamespaceManifest, VolumeManifest } from '../../core/content/manifest'
+import type { ClusterObject } from '../../core/cluster/clean'
 import { VesselError } from '../../core/errors'
 import { namespaceIn, notIn, type OpenPoint } from '../points/open'
 import { readJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 
 /** Every object of a namespace, in the order of its entries. */
-async function objectsOf(store: Store, namespace: NamespaceManifest): Promise<Record<string, unknown>[]> {
+export async function objectsOf(store: Store, namespace: NamespaceManifest): Promise<ClusterObject[]> {
   const parts: Uint8Array[] = []
   for await (const bytes of store.readAll(namespace.chunks)) parts.push(bytes)
   const lines = Buffer.concat(parts).toString().split('\n').filter(Boolean)
-  return lines.map((line) => JSON.parse(line) as Record<string, unknown>)
+  return lines.map((line) => JSON.parse(line) as ClusterObject)
 }
 
 /** The fields of a manifest in the order in which people write them. */
@@ -46,7 +47,7 @@ function volumeIn(point: OpenPoint, path: string): VolumeManifest {
   return found
 }
 
-const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
+export const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
 
 export interface FolderLine {
   name: string
@@ -107,11 +108,19 @@ const TAR: Record<FileEntry['type'], 'file' | 'directory' | 'symlink' | 'link' |
 /** A volume, or a folder of it, as a tar archive, with owners, modes and times as they were. */
 export async function volumeTar(point: OpenPoint, path: string, folder = ''): Promise<Readable> {
   const entries = await entriesOf(point.store, volumeIn(point, path))
+  return tarOf(
+    point.store,
+    entries.filter((entry) => folder === '' || entry.path === folder || entry.path.startsWith(`${folder}/`)),
+  )
+}
+
+/** Files and folders as a tar archive. */
+export function tarOf(store: Store, entries: FileEntry[]): Readable {
   const archive = pack()
   const write = async () => {
     for (const entry of entries) {
       const type = TAR[entry.type]
-      if (!type || (folder !== '' && entry.path !== folder && !entry.path.startsWith(`${folder}/`))) continue
+      if (!type) continue
       const { mode, uid, gid, size, target } = entry
       const header = {
         name: entry.path || '.',
@@ -125,7 +134,7 @@ export async function volumeTar(point: OpenPoint, path: string, folder = ''): Pr
       }
       const out = archive.entry(header)
       if (entry.type === 'file')
-        for await (const bytes of point.store.readAll(entry.chunks ?? []))
+        for await (const bytes of store.readAll(entry.chunks ?? []))
           if (!out.write(bytes)) await new Promise((resolve) => out.once('drain', resolve))
       out.end()
     }

@@ -23,6 +23,17 @@ export interface RestoreTally {
 
 type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { left_parts: LeftPart[] }
 
+const NOTHING = {
+  reason: null,
+  rows: null,
+  fingerprint_then: null,
+  fingerprint_now: null,
+  structure_then: null,
+  structure_now: null,
+  equal: null,
+  left_parts: [],
+}
+
 /** The receipt of a restore: what became of each thing, with the proof. */
 export class Receipts {
   private readonly rows: Row[] = []
@@ -33,21 +44,7 @@ export class Receipts {
   constructor(private readonly run: RunContext) {}
 
   private add(operation: Operation, outcome: Row['outcome'], more: Partial<Row> = {}): void {
-    this.rows.push({
-      path: operation.path,
-      target: thingKey(operation.target.schema, operation.target.name),
-      verb: operation.verb,
-      outcome,
-      reason: null,
-      rows: null,
-      fingerprint_then: null,
-      fingerprint_now: null,
-      structure_then: null,
-      structure_now: null,
-      equal: null,
-      left_parts: [],
-      ...more,
-    })
+    this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, more)
   }
 
   private outcomeOf(operation: Operation): 'made' | 'replaced' | 'renamed' | 'merged' {
@@ -79,9 +76,18 @@ export class Receipts {
   }
 
   failed(operation: Operation, error: unknown): void {
+    this.broken(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, error)
+  }
+
+  /** A line of what is not in a database: an object, a volume, a check. */
+  line(path: string, target: string, verb: string, outcome: Row['outcome'], more: Partial<Row>): void {
+    this.rows.push({ ...NOTHING, path, target, verb, outcome, ...more })
+  }
+
+  broken(path: string, target: string, verb: string, error: unknown): void {
     this.firstFailure ??= error
     const { what, touched } = errorRecord(error)
-    this.add(operation, 'failed', { reason: `${what} ${touched}` })
+    this.line(path, target, verb, 'failed', { reason: `${what} ${touched}` })
   }
 
   /** Writes what has become known since the last time. */

@@ -11,6 +11,7 @@ import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { inspectTarget } from '../sources/postgres/inspect'
 import { filledViews } from '../sources/postgres/rebuild'
 import type { Writing } from '../sources/postgres/write-entry'
+import { planNamespaces, type PlannedNamespace } from './clusters/plan'
 import { renamingOf } from './entries'
 import type { OpenPoint } from '../points/open'
 
@@ -31,30 +32,34 @@ export interface PlannedDatabase {
 export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedDatabase[]> {
   const planned: PlannedDatabase[] = []
   for (const { member, manifest } of point.members) {
-    for (const { name } of manifest.namespaces ?? [])
-      if (wish.picks.some((pick) => isWithin(pick, pathOf(member, name)))) throw notYet(member, name)
     for (const database of manifest.databases) {
       const root = pathOf(member, database.name)
       if (!wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
       planned.push(await planDatabase(engine, point, { member, serverVersion: manifest.server.versionNumber, database }, wish))
     }
   }
-  if (planned.every(({ plan }) => plan.operations.length === 0)) {
-    throw new VesselError('nothing_picked', {
-      what: 'Nothing of this point is picked.',
-      touched: 'Nothing was changed.',
-      next: 'Tick what is to be brought back.',
-    })
-  }
   return planned
 }
 
-const notYet = (cluster: string, namespace: string) =>
-  new VesselError('cluster_restore', {
-    what: `What is in ${namespace} of ${cluster} can be looked into and taken out, and can’t be brought back into a cluster yet.`,
+/** The whole plan of a wish: of databases, and of namespaces. */
+export interface PlannedWish {
+  databases: PlannedDatabase[]
+  namespaces: PlannedNamespace[]
+}
+
+/** @throws VesselError `nothing_picked` */
+export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedWish> {
+  const [databases, namespaces] = await Promise.all([planWish(engine, point, wish), planNamespaces(engine, point, wish)])
+  const isNothing =
+    databases.every(({ plan }) => plan.operations.length === 0) &&
+    namespaces.every(({ plan }) => plan.operations.length + plan.volumes.length === 0)
+  if (!isNothing) return { databases, namespaces }
+  throw new VesselError('nothing_picked', {
+    what: 'Nothing of this point is picked.',
     touched: 'Nothing was changed.',
-    next: 'Take out its manifests and files, and apply them yourself.',
+    next: 'Tick what is to be brought back.',
   })
+}
 
 async function planDatabase(
   engine: EngineContext,
@@ -108,8 +113,10 @@ const freeScratchName = (name: string) => `${name}_${Math.random().toString(36).
  * What changes something that stands asks for a reason, which is kept.
  * @throws VesselError `reason_missing`
  */
-export function requireReason(planned: PlannedDatabase[], reason: string | null): void {
-  const changes = planned.some(({ plan }) => plan.operations.some(({ verb }) => verb === 'replace' || verb === 'merge'))
+export function requireReason({ databases, namespaces }: PlannedWish, reason: string | null): void {
+  const changes =
+    databases.some(({ plan }) => plan.operations.some(({ verb }) => verb === 'replace' || verb === 'merge')) ||
+    namespaces.some(({ plan }) => plan.overwrites > 0)
   if (!changes || reason?.trim()) return
   throw new VesselError('reason_missing', {
     what: 'Something that stands there would be changed, and no reason is given.',
@@ -119,8 +126,8 @@ export function requireReason(planned: PlannedDatabase[], reason: string | null)
   })
 }
 
-export function blockedBy(planned: PlannedDatabase[]): VesselError | null {
-  const blockers = planned.flatMap(({ plan }) => plan.blockers)
+export function blockedBy({ databases, namespaces }: PlannedWish): VesselError | null {
+  const blockers = [...databases, ...namespaces].flatMap(({ plan }): { code: string; what: string; next: string }[] => plan.blockers)
   if (blockers.length === 0) return null
   const [first] = blockers
   const more = blockers.length > 1 ? ` And ${blockers.length - 1} more.` : ''

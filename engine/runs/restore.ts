@@ -6,7 +6,11 @@ import { Receipts } from './receipts'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
-import { blockedBy, planWish, type PlannedDatabase } from './restore-plan'
+import { pathOf } from '../../core/things/thing'
+import type { PlannedNamespace } from './clusters/plan'
+import { rehearseNamespace } from './clusters/rehearse'
+import { NamespaceRestore } from './clusters/restore'
+import { blockedBy, planAll, type PlannedDatabase, type PlannedWish } from './restore-plan'
 
 /** One thing to bring back; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
@@ -22,7 +26,7 @@ export interface RestoreParams extends RestorePart {
 
 interface OpenPart {
   point: OpenPoint
-  planned: PlannedDatabase[]
+  planned: PlannedWish
 }
 
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
@@ -30,20 +34,30 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   const parts: OpenPart[] = []
   for (const { point: id, wish } of [params, ...(params.more ?? [])]) {
     const point = await openPoint(run.engine, id, noRows)
-    parts.push({ point, planned: await planWish(run.engine, point, wishOf(wish)) })
+    parts.push({ point, planned: await planAll(run.engine, point, wishOf(wish)) })
   }
   for (const { point, planned } of parts)
-    await point.ready((path) => planned.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')))
-  const all = parts.flatMap(({ planned }) => planned)
+    await point.ready((path) =>
+      planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
+    )
+  const all: PlannedWish = {
+    databases: parts.flatMap(({ planned }) => planned.databases),
+    namespaces: parts.flatMap(({ planned }) => planned.namespaces),
+  }
   const blocker = blockedBy(all)
   if (blocker) throw blocker
   const receipts = new Receipts(run)
-  for (const database of all) await expect(run, database)
+  for (const database of all.databases) await expect(run, database)
+  for (const namespace of all.namespaces) await expectNamespace(run, namespace)
   try {
     for (const { point, planned } of parts) {
-      for (const database of planned) {
+      for (const database of planned.databases) {
         if (rehearsal) await rehearseDatabase(run, database, point.store, receipts)
         else await new DatabaseRestore(run, vessel, point, database, receipts).go()
+      }
+      for (const namespace of planned.namespaces) {
+        if (rehearsal) await rehearseNamespace(run, point, namespace, receipts)
+        else await new NamespaceRestore(run, vessel, point, namespace, receipts).go()
       }
     }
   } finally {
@@ -59,9 +73,27 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
 }
 
 /** Where things went, when that was not where they came from. */
-function elsewhere(all: PlannedDatabase[]): { into?: string } {
-  const into = all.filter(({ wish }) => wish.into.mode === 'elsewhere' || wish.into.mode === 'scratch')
-  return into.length === 0 ? {} : { into: [...new Set(into.map(({ database }) => database))].join(' and ') }
+function elsewhere({ databases, namespaces }: PlannedWish): { into?: string } {
+  const into = [
+    ...databases.filter(({ wish }) => wish.into.mode === 'elsewhere' || wish.into.mode === 'scratch').map(({ database }) => database),
+    ...namespaces
+      .filter(({ plan }) => pathOf(plan.source, plan.into) !== plan.namespace)
+      .map(({ plan }) => `${plan.into} of ${plan.source}`),
+  ]
+  return into.length === 0 ? {} : { into: [...new Set(into)].join(' and ') }
+}
+
+async function expectNamespace(run: RunContext, { plan }: PlannedNamespace): Promise<void> {
+  const active = plan.operations.filter(({ verb }) => verb !== 'leave').length
+  run.set('structures expected', run.get('structures expected') + active)
+  run.set('bytes expected', run.get('bytes expected') + plan.bytes)
+  const warnings = [
+    ...plan.warnings,
+    ...[...plan.operations, ...plan.volumes].flatMap((one) =>
+      one.verb === 'leave' ? [] : one.warnings.map((text) => `${one.target}: ${text}`),
+    ),
+  ]
+  for (const warning of warnings) await run.say('info', warning)
 }
 
 async function expect(run: RunContext, database: PlannedDatabase): Promise<void> {

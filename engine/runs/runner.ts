@@ -1,6 +1,8 @@
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
-import { accessOf } from '../catalog/sources'
+import { accessOf, clusterAccessOf } from '../catalog/sources'
+import { ClusterClient } from '../sources/kubernetes/client'
+import type { RestingWorkload } from './clusters/resting'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
 import { releaseOverdue } from '../holds/watchdog'
@@ -108,18 +110,39 @@ async function endOrphan(
       (error: unknown) => errorRecord(error).what,
     )
   const restore = orphan.kind === 'restore'
+  const resting = (orphan.outcome?.resting as RestingWorkload[] | undefined) ?? []
+  const woken = resting.length > 0 ? await wakeAll(engine, resting) : null
   const made = orphan.outcome?.made as { source: string; database: string } | undefined
   const dropped = made ? await dropMade(engine, made) : null
   const error = new VesselError('worker_died', {
     what: 'The worker that did this run ended in the middle of it.',
     touched: restore
-      ? (dropped ?? 'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.')
+      ? (woken ??
+        dropped ??
+        'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.')
       : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`,
     next: 'Start it again.',
   })
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
   await run.say('error', error.message)
   await run.end('failed', { error })
+}
+
+/** Workloads that were put to rest while their volumes were written run again. */
+async function wakeAll(engine: EngineContext, resting: RestingWorkload[]): Promise<string> {
+  const said: string[] = []
+  for (const { source, path, label, start } of resting) {
+    try {
+      const client = new ClusterClient(await clusterAccessOf(engine, source))
+      await client
+        .ask(path, { method: 'PATCH', contentType: 'application/merge-patch+json', body: { spec: start } })
+        .finally(() => client.close())
+      said.push(`${label} of ${source}, which was at rest, is started again.`)
+    } catch (error) {
+      said.push(`${label} of ${source} is at rest and could not be started again: ${errorRecord(error).what}`)
+    }
+  }
+  return `Its volumes may hold half of what should come back. ${said.join(' ')}`
 }
 
 /** A database that a restore had made for itself does not stay half-filled. */

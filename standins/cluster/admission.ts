@@ -61,6 +61,17 @@ function amountsOf(what: string, type: ResourceType, objects: Objects, object: K
   return [1, objects.list(type, namespace).length]
 }
 
+/** What a quota's namespace uses of everything that it limits. */
+export function usedOf(objects: Objects, types: ResourceType[], quota: KubeObject): Record<string, string> {
+  const used: Record<string, string> = {}
+  for (const what of Object.keys((quota.spec?.hard ?? {}) as object)) {
+    const counted = what === 'requests.storage' ? 'persistentvolumeclaims' : what.replace(/^count\//, '')
+    const type = types.find(({ group, plural }) => (group ? `${plural}.${group}` : plural) === counted)
+    if (type) used[what] = String(amountsOf(what, type, objects, quota)[1])
+  }
+  return used
+}
+
 const UNITS: Record<string, number> = {
   '': 1,
   k: 1e3,

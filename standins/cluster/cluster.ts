@@ -38,6 +38,7 @@ export class Cluster {
     this.own = builtIn(options.without)
     const parts: Parts = {
       objects: this.objects,
+      types: () => this.types(),
       typeOf: (kind) => this.types().find((type) => type.kind === kind && !type.custom)!,
       folder: options.folder,
     }

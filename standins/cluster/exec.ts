@@ -61,7 +61,10 @@ function run(
     })
   }
   client.on('message', (data: Buffer) => {
-    if (data[0] === STDIN) child.stdin!.write(data.subarray(1))
+    if (data[0] === STDIN && !child.stdin!.write(data.subarray(1))) {
+      client.pause()
+      child.stdin!.once('drain', () => client.resume())
+    }
     if (data[0] === CLOSE && data[1] === STDIN) child.stdin!.end()
   })
   child.stdin!.on('error', () => undefined)

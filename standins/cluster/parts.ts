@@ -4,6 +4,7 @@ import type { KubeObject, ResourceType } from './resources'
 /** What controllers work with: the objects, the types, and writing without asking whether anybody saw it. */
 export interface Parts {
   objects: Objects
+  types(): ResourceType[]
   typeOf(kind: string): ResourceType
   folder: string
 }

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto'
-import { ensureRoom, prepared, withDefaults } from './admission'
+import { ensureRoom, prepared, usedOf, withDefaults } from './admission'
 import { Failure } from './failure'
 import { change, ownedBy, refTo, type Parts } from './parts'
 import type { KubeObject } from './resources'
@@ -29,6 +29,14 @@ export class Workloads {
     for (const one of objects.list(apps('daemonsets'))) if (!one.metadata.deletionTimestamp) this.daemonSet(one)
     for (const one of objects.list({ group: 'batch', plural: 'jobs' })) if (!one.metadata.deletionTimestamp) this.job(one)
     for (const one of objects.list({ group: '', plural: 'services' })) this.endpoints(one)
+    for (const one of objects.list({ group: '', plural: 'resourcequotas' })) this.quota(one)
+  }
+
+  private quota(quota: KubeObject): void {
+    const { objects, types } = this.parts
+    change(this.parts, 'ResourceQuota', quota, (one) => {
+      one.status = { hard: one.spec?.hard, used: usedOf(objects, types(), one) }
+    })
   }
 
   private make(kind: string, namespace: string | undefined, body: Record<string, unknown>): void {

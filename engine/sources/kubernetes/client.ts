@@ -1,6 +1,7 @@
 import { request as httpsRequest, Agent, type RequestOptions } from 'node:https'
 import { request as httpRequest, type OutgoingHttpHeaders } from 'node:http'
 import { KubeConfig } from '@kubernetes/client-node'
+import { apiVersionOf } from '../../../core/cluster/versions'
 import { VesselError } from '../../../core/errors'
 import type { ClusterAccess } from './access'
 
@@ -59,14 +60,8 @@ export class ApiFailure extends Error {
 const PAGE = 500
 const ANSWER_WITHIN_MS = 30_000
 
-type Versioned = Pick<ApiResource, 'group' | 'version'>
-
-/** How objects name the group and version that they are of. */
-export const apiVersionOf = ({ group, version }: Versioned) => (group === '' ? version : `${group}/${version}`)
-/** The group in such a name. */
-export const groupOf = (apiVersion = '') => (apiVersion.includes('/') ? apiVersion.split('/')[0]! : '')
 /** Where a version of a group is served. */
-const rootOf = (of: Versioned) => `/${of.group === '' ? 'api' : 'apis'}/${apiVersionOf(of)}`
+const rootOf = (of: { group: string; version: string }) => `/${of.group === '' ? 'api' : 'apis'}/${apiVersionOf(of)}`
 
 export const resourcePath = (resource: Pick<ApiResource, 'group' | 'version' | 'plural'>, namespace?: string, name?: string) =>
   [
@@ -174,21 +169,21 @@ export class ClusterClient {
   /** What the cluster serves, each kind in the version that it prefers. */
   async resources(): Promise<ApiResource[]> {
     const groups = await this.ask<{ groups: { name: string; preferredVersion: { version: string } }[] }>('/apis')
-    const versions: [string, string][] = [
-      ['', 'v1'],
-      ...groups.groups.map((one): [string, string] => [one.name, one.preferredVersion.version]),
+    const versions = [
+      { group: '', version: 'v1' },
+      ...groups.groups.map(({ name, preferredVersion }) => ({ group: name, version: preferredVersion.version })),
     ]
-    const found = await Promise.all(
-      versions.map(async ([group, version]) => {
-        const { resources } = await this.ask<{ resources: { name: string; kind: string; namespaced: boolean; verbs: string[] }[] }>(
-          rootOf({ group, version }),
-        )
-        return resources
-          .filter(({ name }) => !name.includes('/'))
-          .map(({ name, kind, namespaced, verbs }) => ({ group, version, kind, plural: name, namespaced, verbs }))
-      }),
+    return (await Promise.all(versions.map((one) => this.resourcesOf(one)))).flat()
+  }
+
+  /** What one version of a group serves. */
+  async resourcesOf({ group, version }: { group: string; version: string }): Promise<ApiResource[]> {
+    const { resources } = await this.ask<{ resources: { name: string; kind: string; namespaced: boolean; verbs: string[] }[] }>(
+      rootOf({ group, version }),
     )
-    return found.flat()
+    return resources
+      .filter(({ name }) => !name.includes('/'))
+      .map(({ name, kind, namespaced, verbs }) => ({ group, version, kind, plural: name, namespaced, verbs }))
   }
 
   /** Turns what went wrong into an error that says what to do. */

@@ -2,7 +2,7 @@ import { objectPath, pathOf, volumePath, CLUSTER_WIDE, type Thing } from '../../
 import { ApiFailure, type ApiResource, type ClusterClient, type KubeObject } from './client'
 import { isMadeByCluster, thingKinds } from './kinds'
 import { isOurs } from './temporary'
-import { chooses, referencesOf } from './references'
+import { chooses, referencesOf } from '../../../core/cluster/references'
 import { bytesOf, snapshotDrivers } from './storage'
 
 export interface Found {

@@ -1,4 +1,4 @@
-import { Writable } from 'node:stream'
+import { PassThrough, Writable, type Readable } from 'node:stream'
 import { Exec, type V1Status } from '@kubernetes/client-node'
 import { VesselError } from '../../../core/errors'
 import type { ClusterClient } from './client'
@@ -41,7 +41,8 @@ export class Tail extends Writable {
 }
 
 /**
- * Runs a command in a container; its output goes to `out`, no faster than that takes it.
+ * Runs a command in a container; its output goes to `out`, no faster than that takes it, and `input` to it, no faster
+ * than it goes over the wire.
  * @throws VesselError when the connection breaks before the command has ended
  */
 export async function execute(
@@ -50,21 +51,24 @@ export async function execute(
   command: string[],
   out: Writable,
   signal: AbortSignal,
+  input: Readable | null = null,
 ): Promise<ExecResult> {
   signal.throwIfAborted()
   const errors = new Tail()
   const { namespace, pod, container } = target
   let socket: Socket | undefined
   let end: (() => void) | undefined
+  const feed = input ? new PassThrough() : null
   try {
     const status = await new Promise<V1Status>((resolve, reject) => {
       end = () => reject(signal.reason as Error)
       signal.addEventListener('abort', end)
       out.once('error', reject)
       new Exec(client.config)
-        .exec(namespace, pod, container, command, out, errors, null, false, resolve)
+        .exec(namespace, pod, container, command, out, errors, feed, false, resolve)
         .then((opened) => {
           socket = opened
+          if (input) pour(input, feed!, opened, client).catch(reject)
           opened.addEventListener('close', () => reject(lost(client, target)))
           opened.addEventListener('message', () => {
             // The client library writes without asking whether there is room.
@@ -87,6 +91,24 @@ export async function execute(
 // In Node.js the socket is one of the package ws, which can be paused.
 const pause = (socket: Socket) => (socket as unknown as { pause(): void }).pause()
 const resume = (socket: Socket) => (socket as unknown as { resume(): void }).resume()
+
+/** Bytes that may wait to be sent before more are read. */
+const AHEAD = 4 * 1024 * 1024
+const ENDS_INPUT = 'v5.channel.k8s.io'
+
+async function pour(input: Readable, feed: PassThrough, socket: Socket, client: ClusterClient): Promise<void> {
+  if ((socket as unknown as { protocol: string }).protocol !== ENDS_INPUT)
+    throw new VesselError('input_refused', {
+      what: `${client.access.name} has no way to tell a command that its input has ended (it does not speak ${ENDS_INPUT}).`,
+      touched: 'Nothing was written.',
+      next: 'This needs Kubernetes 1.30 or newer there; take out a tar and copy it yourself.',
+    })
+  for await (const bytes of input) {
+    if (!feed.write(bytes)) await new Promise((resolve) => feed.once('drain', resolve))
+    while (socket.bufferedAmount > AHEAD && socket.readyState === socket.OPEN) await new Promise((resolve) => setTimeout(resolve, 5))
+  }
+  feed.end()
+}
 
 function outcomeOf(status: V1Status): Pick<ExecResult, 'code' | 'message'> {
   if (status.status === 'Success') return { code: 0, message: '' }

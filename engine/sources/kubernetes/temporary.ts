@@ -1,5 +1,6 @@
+import { apiVersionOf } from '../../../core/cluster/versions'
 import { VesselError } from '../../../core/errors'
-import { ApiFailure, apiVersionOf, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
+import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
 import { SNAPSHOT_GROUP } from './storage'
 
 /** What we make in a cluster for as long as we read bears this label, and goes when we are done. */

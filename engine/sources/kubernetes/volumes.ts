@@ -71,7 +71,13 @@ export async function claimOfSnapshot(temporary: Temporary, { claim, path }: Wan
 }
 
 /** A pod that has a claim's volume and nothing to do; it ends by itself when it is forgotten. */
-export async function readerPod(client: ClusterClient, temporary: Temporary, wanted: WantedVolume, claimName: string): Promise<ExecTarget> {
+export async function readerPod(
+  client: ClusterClient,
+  temporary: Temporary,
+  wanted: Pick<WantedVolume, 'path' | 'claim'>,
+  claimName: string,
+  writes = false,
+): Promise<ExecTarget> {
   const namespace = wanted.claim.metadata.namespace!
   const kind = temporary.resource('Pod')
   // A volume that only one node may have is read where it is.
@@ -89,7 +95,7 @@ export async function readerPod(client: ClusterClient, temporary: Temporary, wan
           image: READER_IMAGE,
           command: ['sleep', '21600'],
           securityContext: { runAsUser: 0 },
-          volumeMounts: [{ name: 'volume', mountPath: MOUNT, readOnly: true }],
+          volumeMounts: [{ name: 'volume', mountPath: MOUNT, readOnly: !writes }],
         },
       ],
       volumes: [{ name: 'volume', persistentVolumeClaim: { claimName } }],
@@ -112,7 +118,7 @@ export async function readerPod(client: ClusterClient, temporary: Temporary, wan
   return { namespace, pod, container: CONTAINER }
 }
 
-async function nodeOf(client: ClusterClient, temporary: Temporary, { claim }: WantedVolume): Promise<string | undefined> {
+async function nodeOf(client: ClusterClient, temporary: Temporary, { claim }: Pick<WantedVolume, 'claim'>): Promise<string | undefined> {
   const { namespace, name } = claim.metadata
   const pods = temporary.resource('Pod')
   for await (const { spec } of client.list(pods, namespace)) {

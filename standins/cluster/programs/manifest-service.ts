@@ -9,6 +9,7 @@ import { join } from 'node:path'
 //   manifest-service serve <folder> [ms between entries]             the service itself
 //   manifestctl hold | release | status                              holds the service still; lets it go on
 //   manifestctl check <folder>                                       whether journal and index agree
+//   manifestctl verify <folder>                                      the same, while the service is held for it
 
 const CONTROL = join(process.env.CONTAINER_ROOT ?? process.cwd(), 'control.sock')
 const EVERY_MS = 20
@@ -129,6 +130,21 @@ function serve(folder: string, everyMs: number): void {
   console.log(`keeps its manifest in ${folder}`)
 }
 
+/** Asks the service that runs here to stand still, if there is one, checks, and lets it go on. */
+async function verify(folder: string): Promise<ReturnType<typeof check>> {
+  const tell = (what: string) =>
+    new Promise<void>((resolve) => {
+      const socket = connect(CONTROL, () => socket.write(`${what}\n`))
+      socket.resume()
+      socket.on('error', () => resolve())
+      socket.on('close', () => resolve())
+    })
+  await tell('hold')
+  const found = check(folder)
+  await tell('release')
+  return found
+}
+
 function ask(what: string): void {
   const socket = connect(CONTROL)
   socket.setTimeout(CONTROL_PATIENCE_MS, () => socket.destroy(new Error('the service does not answer')))
@@ -142,12 +158,12 @@ function ask(what: string): void {
 
 const [command, folder, every] = process.argv.slice(2)
 if (command === 'serve') serve(folder ?? '/data', Number(every ?? EVERY_MS))
-else if (command === 'check') {
-  const { entries, trouble } = check(folder ?? '/data')
+else if (command === 'check' || command === 'verify') {
+  const { entries, trouble } = command === 'check' ? check(folder ?? '/data') : await verify(folder ?? '/data')
   console.log(trouble ?? `entries=${entries}`)
   if (trouble) process.exit(1)
 } else if (['hold', 'release', 'status'].includes(command ?? '')) ask(command!)
 else {
-  console.error('serve, check, hold, release or status')
+  console.error('serve, check, verify, hold, release or status')
   process.exit(2)
 }

@@ -1,12 +1,12 @@
 import { vesselById } from '../../../../engine/catalog/vessels'
 import { noRows, openPoint } from '../../../../engine/points/open'
-import { blockedBy, planWish, requireReason } from '../../../../engine/runs/restore-plan'
+import { blockedBy, planAll, requireReason } from '../../../../engine/runs/restore-plan'
 
 /** Brings things back, or rehearses it. What is overwritten asks for a reason, which is kept. */
 export default route(async (engine, event) => {
   const { wish, reason, rehearsal } = await bodyOf(event, Restore)
   const point = await openPoint(engine, pointOf(event), noRows)
-  const planned = await planWish(engine, point, wish)
+  const planned = await planAll(engine, point, wish)
   const blocker = blockedBy(planned)
   if (blocker) throw blocker
   if (!rehearsal) requireReason(planned, reason)

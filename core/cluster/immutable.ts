@@ -1,0 +1,74 @@
+import { canonical, type ClusterObject } from './clean'
+
+type Fields = Record<string, unknown>
+const at = (object: ClusterObject, path: string): unknown =>
+  path.split('.').reduce<unknown>((value, field) => (value as Fields | undefined)?.[field], object)
+
+/** Fields that the API lets nobody change, by kind: those of its documentation. */
+const FIXED: Record<string, string[]> = {
+  Deployment: ['spec.selector'],
+  DaemonSet: ['spec.selector'],
+  ReplicaSet: ['spec.selector'],
+  StatefulSet: ['spec.selector', 'spec.serviceName', 'spec.podManagementPolicy', 'spec.volumeClaimTemplates'],
+  Job: ['spec.template', 'spec.completionMode'],
+  RoleBinding: ['roleRef'],
+  ClusterRoleBinding: ['roleRef'],
+  StorageClass: ['provisioner', 'parameters', 'reclaimPolicy', 'volumeBindingMode'],
+  PersistentVolumeClaim: ['spec.storageClassName', 'spec.accessModes', 'spec.volumeMode'],
+  Secret: ['type'],
+  PriorityClass: ['value'],
+  IngressClass: ['spec.controller'],
+}
+
+/**
+ * Fields that stand in the way of changing `now` into `wanted`; it must be made anew then. What `wanted` does not say
+ * is not compared, because the API fills it in.
+ */
+export function fixedFields(wanted: ClusterObject, now: ClusterObject): string[] {
+  const sealed = now.immutable === true && (now.kind === 'ConfigMap' || now.kind === 'Secret') ? ['data', 'binaryData', 'immutable'] : []
+  return [...(FIXED[wanted.kind ?? ''] ?? []), ...sealed].filter((path) => {
+    const value = at(wanted, path)
+    return value !== undefined && !holds(value, at(now, path))
+  })
+}
+
+/** Whether everything that `wanted` says is so in `now`, which may say more. */
+export function holds(wanted: unknown, now: unknown): boolean {
+  if (Array.isArray(wanted)) return Array.isArray(now) && wanted.length === now.length && wanted.every((one, i) => holds(one, now[i]))
+  if (typeof wanted !== 'object' || wanted === null) return canonical(wanted) === canonical(now)
+  if (typeof now !== 'object' || now === null || Array.isArray(now)) return isEmpty(wanted) && now === undefined
+  return Object.entries(wanted).every(([field, value]) => holds(value, (now as Fields)[field]))
+}
+
+/** The API leaves out what is empty. */
+const isEmpty = (value: object) => Object.keys(value).length === 0
+
+export interface FieldDifference {
+  /** `spec.template.spec.containers[0].image` */
+  field: string
+  then: string | null
+  now: string | null
+}
+
+const MOST_SHOWN = 400
+
+/** Where two objects differ, field by field, in the order of the first; a null side has no such field. */
+export function differences(then: unknown, now: unknown, path = ''): FieldDifference[] {
+  if (canonical(then) === canonical(now)) return []
+  const isHolder = (value: unknown): value is Fields | unknown[] => typeof value === 'object' && value !== null
+  if (!isHolder(then) || !isHolder(now) || Array.isArray(then) !== Array.isArray(now))
+    return [{ field: path, then: shown(then), now: shown(now) }]
+  if (Array.isArray(then) && Array.isArray(now))
+    return Array.from({ length: Math.max(then.length, now.length) }, (_, i) => differences(then[i], now[i], `${path}[${i}]`)).flat()
+  const fields = [...new Set([...Object.keys(then), ...Object.keys(now)])]
+  return fields.flatMap((field) =>
+    differences(
+      (then as Fields)[field],
+      (now as Fields)[field],
+      path === '' ? field : /^[\w-]+$/.test(field) ? `${path}.${field}` : `${path}["${field}"]`,
+    ),
+  )
+}
+
+const shown = (value: unknown): string | null =>
+  value === undefined ? null : (typeof value === 'string' ? value : JSON.stringify(value)).slice(0, MOST_SHOWN)

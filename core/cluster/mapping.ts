@@ -1,0 +1,141 @@
+import jsonPatch from 'fast-json-patch'
+import type { ClusterObject } from './clean'
+import { eachReference, type Reference } from './references'
+import type { ClusterWish } from './wish'
+
+// eslint-disable-next-line @typescript-eslint/no-explicit-any
+type Fields = Record<string, any> // Specs have any shape; what is not as expected is left as it is.
+
+/** New names of things, by `kind name`; what is not in it keeps its own. */
+export type Renames = Map<string, string>
+export const renameKey = ({ kind, name }: Pick<Reference, 'kind' | 'name'>) => `${kind} ${name}`
+
+export interface Mapped {
+  object: ClusterObject
+  /** What was changed, in words. */
+  notes: string[]
+  /** Why a change of the person's can't be made. */
+  trouble: string | null
+}
+
+/** The class of an ingress that no controller serves. */
+export const UNPLUGGED = 'unplugged'
+
+/** Pod templates in an object of any kind. */
+export function podSpecs(object: ClusterObject): Fields[] {
+  const spec = object.spec as Fields | undefined
+  const found = object.kind === 'Pod' ? spec : object.kind === 'CronJob' ? spec?.jobTemplate?.spec?.template?.spec : spec?.template?.spec
+  return found ? [found as Fields] : []
+}
+
+/** Storage classes that an object asks for, where they are written. */
+export function classesOf(object: ClusterObject): Fields[] {
+  const spec = object.spec as Fields | undefined
+  if (object.kind === 'PersistentVolumeClaim') return spec ? [spec] : []
+  if (object.kind !== 'StatefulSet') return []
+  return ((spec?.volumeClaimTemplates ?? []) as Fields[]).flatMap((claim) => (claim.spec ? [claim.spec as Fields] : []))
+}
+
+/** An object as it will be at its target. Nothing is changed in place. */
+export function mapObject(then: ClusterObject, namespace: string | null, wish: ClusterWish, renames: Renames): Mapped {
+  const object = structuredClone(then)
+  const notes: string[] = []
+  place(object, then, namespace, wish, notes)
+  rename(object, renames, notes)
+  for (const holder of classesOf(object)) {
+    const to = wish.classes[String(holder.storageClassName ?? '')]
+    if (!to || to === holder.storageClassName) continue
+    notes.push(`storage class ${holder.storageClassName} becomes ${to}`)
+    holder.storageClassName = to
+  }
+  relabel(object, wish, notes)
+  for (const spec of podSpecs(object)) changeImages(spec, wish, notes)
+  if (wish.exposure === 'unplug') unplug(object, notes)
+  const trouble = change(object, then, wish, notes)
+  return { object, notes, trouble }
+}
+
+function place(object: ClusterObject, then: ClusterObject, namespace: string | null, wish: ClusterWish, notes: string[]): void {
+  const was = then.metadata.namespace
+  if (namespace !== null && was !== undefined && was !== namespace) {
+    object.metadata.namespace = namespace
+    notes.push(`namespace ${was} becomes ${namespace}`)
+  }
+  // Bindings name the namespaces of accounts, webhooks those of services.
+  for (const subject of (object.subjects ?? []) as Fields[])
+    if (subject.namespace !== undefined) subject.namespace = wish.namespaces[subject.namespace as string] ?? subject.namespace
+}
+
+function rename(object: ClusterObject, renames: Renames, notes: string[]): void {
+  const own = renames.get(renameKey({ kind: object.kind ?? '', name: object.metadata.name }))
+  if (own && own !== object.metadata.name) {
+    notes.push(`${object.metadata.name} becomes ${own}`)
+    object.metadata.name = own
+  }
+  eachReference(object, (reference, holder, field) => {
+    const to = renames.get(renameKey(reference))
+    if (to) holder[field] = to
+  })
+}
+
+function relabel(object: ClusterObject, { labels }: ClusterWish, notes: string[]): void {
+  for (const [name, value] of Object.entries(labels)) {
+    const own = (object.metadata.labels ??= {})
+    if (value === null) {
+      if (Object.hasOwn(own, name)) notes.push(`without label ${name}`)
+      delete own[name]
+    } else if (own[name] !== value) {
+      notes.push(`label ${name} becomes ${value}`)
+      own[name] = value
+    }
+  }
+  if (object.metadata.labels && Object.keys(object.metadata.labels).length === 0) delete object.metadata.labels
+}
+
+function changeImages(spec: Fields, { registries }: ClusterWish, notes: string[]): void {
+  const longest = Object.entries(registries).sort(([a], [b]) => b.length - a.length)
+  for (const container of [...((spec.containers ?? []) as Fields[]), ...((spec.initContainers ?? []) as Fields[])]) {
+    const image = String(container.image ?? '')
+    const found = longest.find(([from]) => image === from || image.startsWith(from.endsWith('/') ? from : `${from}/`))
+    if (!found) continue
+    container.image = found[1] + image.slice(found[0].length)
+    notes.push(`image ${image} becomes ${container.image}`)
+  }
+}
+
+/** Nothing outside of the cluster leads to it any more; inside it is reached as before. */
+function unplug(object: ClusterObject, notes: string[]): void {
+  const spec = object.spec as Fields | undefined
+  if (!spec) return
+  if (object.kind === 'Ingress') {
+    spec.ingressClassName = UNPLUGGED
+    notes.push('unplugged: no controller serves it')
+  }
+  if (object.kind !== 'Service' || (spec.type ?? 'ClusterIP') === 'ClusterIP') return
+  notes.push(`unplugged: a ${spec.type} becomes reachable in the cluster only`)
+  spec.type = 'ClusterIP'
+  for (const field of ['externalIPs', 'loadBalancerIP', 'externalName', 'externalTrafficPolicy', 'loadBalancerClass']) delete spec[field]
+  for (const port of (spec.ports ?? []) as Fields[]) delete port.nodePort
+}
+
+const like = (pattern: string, name: string) =>
+  new RegExp(
+    `^${pattern
+      .split('*')
+      .map((part) => part.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&'))
+      .join('.*')}$`,
+  ).test(name)
+
+function change(object: ClusterObject, then: ClusterObject, { changes }: ClusterWish, notes: string[]): string | null {
+  for (const { kind, name, patch } of changes) {
+    if ((kind !== '*' && kind !== object.kind) || !like(name || '*', then.metadata.name)) continue
+    try {
+      jsonPatch.applyPatch(object, structuredClone(patch), true, true)
+      notes.push(`changed: ${patch.map(({ op, path }) => `${op} ${path}`).join(', ')}`)
+    } catch (error) {
+      const why = error instanceof jsonPatch.JsonPatchError ? error.name.toLowerCase().replaceAll('_', ' ') : (error as Error).message
+      return `A change can’t be made to ${object.kind} ${object.metadata.name}: ${why}.`
+    }
+  }
+  return null
+}

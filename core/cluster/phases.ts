@@ -1,0 +1,55 @@
+import type { ClusterObject } from './clean'
+
+/** The order in which things come back, so that each finds what it needs. */
+export const PHASES = [
+  'definitions',
+  'namespaces',
+  'storage',
+  'configuration',
+  'accounts',
+  'workloads',
+  'others',
+  'volumes',
+  'start',
+  'after',
+] as const
+export type Phase = (typeof PHASES)[number]
+
+const OF_KIND: Record<string, Phase> = {
+  CustomResourceDefinition: 'definitions',
+  Namespace: 'namespaces',
+  StorageClass: 'storage',
+  PersistentVolumeClaim: 'storage',
+  VolumeSnapshotClass: 'storage',
+  PriorityClass: 'configuration',
+  IngressClass: 'configuration',
+  ResourceQuota: 'configuration',
+  LimitRange: 'configuration',
+  ConfigMap: 'configuration',
+  Secret: 'configuration',
+  ServiceAccount: 'accounts',
+  Role: 'accounts',
+  RoleBinding: 'accounts',
+  ClusterRole: 'accounts',
+  ClusterRoleBinding: 'accounts',
+  Deployment: 'workloads',
+  StatefulSet: 'workloads',
+  CronJob: 'workloads',
+  ReplicaSet: 'workloads',
+  // These can't stand still, so they come when their volumes are filled.
+  DaemonSet: 'start',
+  Job: 'start',
+  Pod: 'start',
+}
+
+export const phaseOf = (kind: string): Phase => OF_KIND[kind] ?? 'others'
+
+/** How a workload is made so that nothing runs yet, and what sets it going afterwards; null for what always runs. */
+export function atRest(object: ClusterObject): { still: ClusterObject; start: Record<string, unknown> } | null {
+  const spec = (object.spec ?? {}) as { replicas?: number; suspend?: boolean }
+  if (object.kind === 'Deployment' || object.kind === 'StatefulSet' || object.kind === 'ReplicaSet')
+    return { still: { ...object, spec: { ...spec, replicas: 0 } }, start: { replicas: spec.replicas ?? 1 } }
+  if (object.kind === 'CronJob')
+    return { still: { ...object, spec: { ...spec, suspend: true } }, start: { suspend: spec.suspend ?? false } }
+  return null
+}

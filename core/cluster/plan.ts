@@ -1,0 +1,338 @@
+import type { NamespaceManifest, ObjectEntry, VolumeManifest } from '../content/manifest'
+import type { Collision } from '../restore/wish'
+import { CLUSTER_WIDE, isWithin, objectPath, pathOf, volumePath } from '../things/thing'
+import type { ClusterObject } from './clean'
+import { fixedFields, holds } from './immutable'
+import { classesOf, mapObject, podSpecs, renameKey, type Renames } from './mapping'
+import { PHASES, phaseOf, type Phase } from './phases'
+import { preflight } from './preflight'
+import { objectKey, type ClusterState } from './target'
+import { groupOf } from './versions'
+import type { Asked, ClusterWish } from './wish'
+
+export type ClusterVerb = 'create' | 'replace' | 'merge' | 'leave'
+
+/** What is done with one object of the point. */
+export interface ObjectOperation {
+  /** In the point. */
+  path: string
+  kind: string
+  group: string
+  name: string
+  namespace: string | null
+  /** At the target. */
+  target: string
+  phase: Phase
+  verb: ClusterVerb
+  /** Replacing means removing and making, because of these fields. */
+  anew: string[]
+  renamed: boolean
+  /** What stands there is what was then. */
+  same: boolean
+  notes: string[]
+  warnings: string[]
+}
+
+export interface VolumeOperation {
+  path: string
+  claim: string
+  namespace: string
+  target: string
+  verb: ClusterVerb
+  renamed: boolean
+  storageClass: string
+  files: number
+  bytes: number
+  /** Single files and folders of it; null for all of it. */
+  only: string[] | null
+  notes: string[]
+  warnings: string[]
+}
+
+export interface Blocker {
+  code: string
+  what: string
+  next: string
+}
+
+export interface NamespacePlan {
+  /** In the point. */
+  namespace: string
+  /** Where it goes. */
+  source: string
+  into: string
+  /** Whether the namespace has to be made. */
+  makes: boolean
+  labels: Record<string, string>
+  operations: ObjectOperation[]
+  volumes: VolumeOperation[]
+  blockers: Blocker[]
+  warnings: string[]
+  bytes: number
+  files: number
+  /** Things that stand and are changed or replaced. */
+  overwrites: number
+}
+
+export interface PlannedObject {
+  operation: ObjectOperation
+  /** As it will be sent. */
+  object: ClusterObject
+}
+
+export interface PlanInput {
+  /** The cluster of the point. */
+  source: string
+  manifest: NamespaceManifest
+  /** In the order of the manifest's entries. */
+  objects: ClusterObject[]
+  target: ClusterState
+  asked: Asked
+}
+
+/** Kinds that come along when they are needed and missing, and are never taken along otherwise. */
+const NEVER_ALONG = new Set(['StorageClass', 'VolumeSnapshotClass', 'IngressClass', 'PriorityClass'])
+
+/** Plans how a namespace, or what is picked of it, comes back: every thing in order, with its decision. */
+export function planNamespace(input: PlanInput): { plan: NamespacePlan; objects: PlannedObject[] } {
+  return new Planner(input).plan()
+}
+
+class Planner {
+  private readonly into: string
+  private readonly wish: ClusterWish
+  private readonly renames: Renames = new Map()
+  private readonly isSamePlace: boolean
+  private readonly picked: { entry: ObjectEntry; object: ClusterObject }[]
+  private readonly volumes: VolumeManifest[]
+  private readonly verbs = new Map<string, ClusterVerb>()
+
+  constructor(private readonly input: PlanInput) {
+    const { manifest, asked, target, source } = input
+    this.wish = asked.cluster
+    this.into = this.wish.namespaces[manifest.name] ?? manifest.name
+    this.isSamePlace = target.source === source && this.into === manifest.name
+    this.picked = manifest.objects
+      .map((entry) => ({ entry, object: input.objects[entry.line]! }))
+      .filter(({ entry }) => this.isPicked(entry))
+    this.volumes = manifest.volumes.filter((volume) => this.takes(volume.path) || this.wish.files[volume.path] !== undefined)
+    this.decideNames()
+  }
+
+  private takes = (path: string) => this.input.asked.picks.some((pick) => isWithin(path, pick))
+
+  private isPicked(entry: ObjectEntry): boolean {
+    const { manifest, target, source } = this.input
+    if (!entry.wide) {
+      // A claim comes with its volume, which is asked for by a path of its own.
+      const claimed = entry.kind === 'PersistentVolumeClaim' && this.takes(volumePath(source, manifest.name, entry.name))
+      return this.takes(entry.path) || claimed
+    }
+    if (this.takes(entry.path)) return true
+    if (NEVER_ALONG.has(entry.kind) && target.source !== source) return false
+    // What is wide comes along only where something that is picked needs it, and it is missing.
+    const isNeeded = manifest.objects.some((other) => !other.wide && this.takes(other.path) && other.uses.includes(entry.path))
+    return isNeeded && !target.objects.has(objectKey(entry.group, entry.kind, null, entry.name))
+  }
+
+  private isLeftOut(kind: string): string | null {
+    if (kind === 'Secret' && !this.wish.secrets) return 'Secrets are left out.'
+    return (kind === 'Service' || kind === 'Ingress') && this.wish.exposure === 'leave' ? 'Services and ingresses are left out.' : null
+  }
+
+  private collisionOf(path: string): Collision {
+    return this.input.asked.each[path] ?? this.input.asked.collide
+  }
+
+  private namespaceOf = (entry: ObjectEntry) => (entry.wide || this.input.manifest.name === CLUSTER_WIDE ? null : this.into)
+
+  private existing(group: string, kind: string, namespace: string | null, name: string): ClusterObject | undefined {
+    return this.input.target.objects.get(objectKey(group, kind, namespace, name))
+  }
+
+  /** New names, by prefix and suffix or out of the way of what stands; claims follow their workload. */
+  private decideNames(): void {
+    const { prefix, suffix } = this.wish
+    const around = (name: string) => `${prefix}${name}${suffix}`
+    const workloads = new Map<string, string[]>()
+    for (const { entry, object } of this.picked) {
+      // What does not come back keeps its name, and whatever refers to it still does.
+      if (this.namespaceOf(entry) === null || this.isLeftOut(entry.kind) !== null) continue
+      const renames = this.existing(entry.group, entry.kind, this.into, around(entry.name)) && this.collisionOf(entry.path) === 'rename'
+      const to = renames ? this.free(entry, around(entry.name)) : around(entry.name)
+      if (to === entry.name) continue
+      this.renames.set(renameKey(entry), to)
+      const templates = entry.kind === 'StatefulSet' ? ((object.spec?.volumeClaimTemplates ?? []) as { metadata: { name: string } }[]) : []
+      if (templates.length > 0) workloads.set(entry.name, [to, ...templates.map(({ metadata }) => metadata.name)])
+    }
+    // A claim that a template made bears the workload's name.
+    for (const { entry } of this.picked) {
+      if (entry.kind !== 'PersistentVolumeClaim') continue
+      for (const [name, [to, ...templates]] of workloads) {
+        const template = templates.find(
+          (one) => entry.name.startsWith(`${one}-${name}-`) && /^\d+$/.test(entry.name.slice(`${one}-${name}-`.length)),
+        )
+        if (template) this.renames.set(renameKey(entry), `${template}-${to}-${entry.name.slice(`${template}-${name}-`.length)}`)
+      }
+    }
+  }
+
+  private free({ group, kind }: ObjectEntry, name: string): string {
+    for (let number = 1; ; number++) {
+      const candidate = `${name}-then${number === 1 ? '' : number}`
+      if (!this.existing(group, kind, this.into, candidate)) return candidate
+    }
+  }
+
+  plan(): { plan: NamespacePlan; objects: PlannedObject[] } {
+    const { manifest, target } = this.input
+    const planned = this.picked.map(({ entry, object }) => this.planObject(entry, object))
+    const volumes = this.volumes.map((volume) => this.planVolume(volume))
+    const order = (one: PlannedObject) => PHASES.indexOf(one.operation.phase)
+    planned.sort(
+      (a, b) =>
+        order(a) - order(b) || a.operation.kind.localeCompare(b.operation.kind) || (a.operation.target < b.operation.target ? -1 : 1),
+    )
+    const active = planned.filter(({ operation }) => operation.verb !== 'leave')
+    const isNeeded = active.some(({ operation }) => operation.namespace !== null) || volumes.some(({ verb }) => verb !== 'leave')
+    const makes = isNeeded && !target.namespaces.has(this.into)
+    const { blockers, warnings } = preflight({
+      into: this.into,
+      target,
+      planned: active,
+      volumes,
+      wish: this.wish,
+      isSamePlace: this.isSamePlace,
+      all: this.picked.map(({ object }) => object),
+    })
+    const filled = volumes.filter(({ verb }) => verb !== 'leave')
+    return {
+      objects: planned,
+      plan: {
+        namespace: pathOf(this.input.source, manifest.name),
+        source: target.source,
+        into: this.into,
+        makes,
+        labels: manifest.labels,
+        operations: planned.map(({ operation }) => operation),
+        volumes,
+        blockers: [...this.troubles, ...blockers],
+        warnings,
+        bytes: filled.reduce((sum, { bytes }) => sum + bytes, 0),
+        files: filled.reduce((sum, { files }) => sum + files, 0),
+        overwrites:
+          planned.filter(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge').length +
+          volumes.filter(({ verb }) => verb === 'replace' || verb === 'merge').length,
+      },
+    }
+  }
+
+  private readonly troubles: Blocker[] = []
+
+  private planObject(entry: ObjectEntry, then: ClusterObject): PlannedObject {
+    const namespace = this.namespaceOf(entry)
+    const { object, notes, trouble } = mapObject(then, namespace, this.wish, namespace === null ? new Map() : this.renames)
+    if (trouble) this.troubles.push({ code: 'change_impossible', what: trouble, next: 'Mend the change, or leave it out.' })
+    const group = groupOf(object.apiVersion)
+    const kind = object.kind ?? entry.kind
+    const name = object.metadata.name
+    const now = this.existing(group, kind, namespace, name)
+    const operation: ObjectOperation = {
+      path: entry.path,
+      kind,
+      group,
+      name,
+      namespace,
+      target: objectPath(this.input.target.source, namespace ?? undefined, group, kind, name),
+      phase: phaseOf(kind),
+      verb: 'create',
+      anew: [],
+      renamed: name !== entry.name,
+      same: false,
+      notes,
+      warnings: [],
+    }
+    const leave = (note: string, same = false) => {
+      Object.assign(operation, { verb: 'leave', same })
+      operation.notes = [note]
+    }
+    const out = this.isLeftOut(kind)
+    if (out) leave(out)
+    else if (now) this.collide(operation, object, now, leave)
+    this.verbs.set(renameKey(entry), operation.verb)
+    return { operation, object }
+  }
+
+  private collide(
+    operation: ObjectOperation,
+    object: ClusterObject,
+    now: ClusterObject,
+    leave: (note: string, same?: boolean) => void,
+  ): void {
+    const collision = this.collisionOf(operation.path)
+    if (holds(object, now)) leave('It stands there as it was.', true)
+    else if (collision === 'skip' || collision === 'rename') leave('Something of this name stands there and stays.')
+    else {
+      operation.verb = collision
+      operation.anew = fixedFields(object, now)
+      if (operation.anew.length > 0 && collision === 'merge') leave(`It can’t be merged: ${operation.anew.join(', ')} can’t be changed.`)
+      else if (operation.anew.length > 0)
+        operation.warnings.push(`It is removed and made anew, because ${operation.anew.join(', ')} can’t be changed.`)
+    }
+  }
+
+  private planVolume(volume: VolumeManifest): VolumeOperation {
+    const claim =
+      this.renames.get(renameKey({ kind: 'PersistentVolumeClaim', name: volume.claim })) ??
+      `${this.wish.prefix}${volume.claim}${this.wish.suffix}`
+    const standing = this.existing('', 'PersistentVolumeClaim', this.into, claim)
+    const only = this.wish.files[volume.path] ?? null
+    const { collide } = this.input.asked
+    const collision = this.input.asked.each[volume.path] ?? (only ? 'merge' : collide)
+    const operation: VolumeOperation = {
+      path: volume.path,
+      claim,
+      namespace: this.into,
+      target: volumePath(this.input.target.source, this.into, claim),
+      verb: !standing ? 'create' : collision === 'skip' || collision === 'rename' ? 'leave' : collision,
+      renamed: claim !== volume.claim,
+      storageClass: this.wish.classes[volume.storageClass] ?? volume.storageClass,
+      files: volume.files,
+      bytes: volume.bytes,
+      only,
+      notes: [],
+      warnings: [],
+    }
+    if (operation.verb === 'leave') operation.notes.push('A volume of this name stands there and stays.')
+    if (operation.verb === 'replace') operation.warnings.push('What is in the volume now is removed; it is kept as a point first.')
+    if (operation.verb === 'merge') operation.warnings.push('Files of the same name are overwritten; others stay.')
+    const claimed = this.picked.some(({ entry }) => entry.kind === 'PersistentVolumeClaim' && entry.name === volume.claim)
+    if (!standing && !claimed)
+      this.troubles.push({
+        code: 'claim_missing',
+        what: `${operation.target} has no claim there, and its claim is not picked.`,
+        next: 'Pick the volume as a whole.',
+      })
+    return operation
+  }
+}
+
+/** Classes that the objects of a point ask for, for the person who maps them. */
+export function classesAsked(objects: ClusterObject[]): string[] {
+  return [...new Set(objects.flatMap((object) => classesOf(object).map((holder) => String(holder.storageClassName ?? ''))))]
+    .filter(Boolean)
+    .sort()
+}
+
+/** Registries that images of a point come from: everything before the last slash. */
+export function registriesOf(objects: ClusterObject[]): string[] {
+  const images = objects.flatMap((object) =>
+    podSpecs(object).flatMap((spec) => [
+      ...((spec.containers ?? []) as { image?: string }[]),
+      ...((spec.initContainers ?? []) as { image?: string }[]),
+    ]),
+  )
+  return [...new Set(images.map(({ image = '' }) => image.slice(0, Math.max(0, image.indexOf('/')))))]
+    .filter((one) => one.includes('.'))
+    .sort()
+}

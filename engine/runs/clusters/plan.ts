@@ -1,0 +1,56 @@
+import type { ClusterState } from '../../../core/cluster/target'
+import { planNamespace, type NamespacePlan, type PlannedObject } from '../../../core/cluster/plan'
+import type { NamespaceManifest } from '../../../core/content/manifest'
+import type { Wish } from '../../../core/restore/wish'
+import { isWithin, pathOf } from '../../../core/things/thing'
+import { clusterAccessOf } from '../../catalog/sources'
+import type { EngineContext } from '../../context'
+import { objectsOf } from '../../look/cluster'
+import type { OpenPoint } from '../../points/open'
+import type { ClusterAccess } from '../../sources/kubernetes/access'
+import { ClusterClient } from '../../sources/kubernetes/client'
+import { inspectCluster } from '../../sources/kubernetes/target'
+
+export interface PlannedNamespace {
+  access: ClusterAccess & { id: string }
+  manifest: NamespaceManifest
+  plan: NamespacePlan
+  objects: PlannedObject[]
+  target: ClusterState
+  wish: Wish
+}
+
+/** The plan for every namespace that the wish picks something from, against what stands at its cluster now. */
+export async function planNamespaces(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedNamespace[]> {
+  const planned: PlannedNamespace[] = []
+  const states = new Map<string, Promise<ClusterState>>()
+  for (const { member, manifest } of point.members) {
+    for (const namespace of manifest.namespaces ?? []) {
+      if (!isPicked(pathOf(member, namespace.name), namespace, wish)) continue
+      const access = await clusterAccessOf(engine, wish.cluster.source ?? member)
+      const asking = states.get(access.name) ?? inspect(access)
+      states.set(access.name, asking)
+      const [objects, target] = await Promise.all([objectsOf(point.store, namespace), asking])
+      const { plan, objects: mapped } = planNamespace({ source: member, manifest: namespace, objects, target, asked: wish })
+      planned.push({ access, manifest: namespace, plan, objects: mapped, target, wish })
+    }
+  }
+  return planned
+}
+
+function isPicked(root: string, { objects, volumes }: NamespaceManifest, { picks, cluster }: Wish): boolean {
+  const own = (path: string) => picks.some((pick) => isWithin(path, pick))
+  if (picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) return true
+  return objects.some(({ path }) => own(path)) || volumes.some(({ path }) => own(path) || cluster.files[path] !== undefined)
+}
+
+async function inspect(access: ClusterAccess): Promise<ClusterState> {
+  const client = new ClusterClient(access)
+  try {
+    return await inspectCluster(client)
+  } catch (error) {
+    throw client.translate(error)
+  } finally {
+    client.close()
+  }
+}

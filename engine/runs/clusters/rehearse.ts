@@ -1,0 +1,92 @@
+import { createHash } from 'node:crypto'
+import type { VolumeManifest } from '../../../core/content/manifest'
+import { VesselError } from '../../../core/errors'
+import { entriesOf } from '../../look/cluster'
+import { inParallel } from '../../parallel'
+import type { OpenPoint } from '../../points/open'
+import { ClusterClient } from '../../sources/kubernetes/client'
+import type { RunContext } from '../context'
+import type { Receipts } from '../receipts'
+import { Applier } from './apply'
+import type { PlannedNamespace } from './plan'
+
+const AT_ONCE = 8
+
+/** Asks the cluster whether it would take every object, and reads every file in the store; nothing is written. */
+export async function rehearseNamespace(run: RunContext, point: OpenPoint, planned: PlannedNamespace, receipts: Receipts): Promise<void> {
+  const { plan, objects, access, manifest } = planned
+  const member = `${access.name} / ${plan.into}`
+  const client = new ClusterClient(access)
+  try {
+    const asking = await run.plan({ kind: 'content', member, title: 'The cluster would take it' })
+    const reading = await run.plan({ kind: 'content', member, title: 'Files can be read' })
+    const apply = new Applier(client, run.signal)
+    await run.step(asking, async (count) => {
+      await apply.learn()
+      await inParallel(objects, AT_ONCE, async (one) => {
+        const { path, target, verb, notes, same, renamed, namespace } = one.operation
+        if (verb === 'leave') return receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
+        // Where its namespace or its kind is yet to be made, the cluster can't be asked.
+        const canAsk =
+          !(plan.makes && namespace !== null) &&
+          planned.target.served.some(({ kind, group }) => kind === one.operation.kind && group === one.operation.group)
+        try {
+          if (canAsk) await apply.wouldTake(one)
+          receipts.line(
+            path,
+            target,
+            verb,
+            verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made',
+            {},
+          )
+        } catch (error) {
+          run.signal.throwIfAborted()
+          receipts.broken(path, target, verb, client.translate(error))
+        }
+        count('structures', 1)
+      })
+    })
+    await run.step(reading, async (count) => {
+      for (const { path, target, verb, renamed, notes } of plan.volumes) {
+        if (verb === 'leave') {
+          receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '' })
+          continue
+        }
+        const volume = manifest.volumes.find((one) => one.path === path)!
+        await readThrough(run, point, volume, count)
+        receipts.line(path, target, verb, verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made', {
+          rows: volume.files,
+          fingerprint_then: volume.fingerprint,
+        })
+      }
+    })
+  } catch (error) {
+    throw client.translate(error)
+  } finally {
+    client.close()
+  }
+}
+
+async function readThrough(
+  run: RunContext,
+  point: OpenPoint,
+  volume: VolumeManifest,
+  count: (counter: string, by: number) => void,
+): Promise<void> {
+  for (const entry of await entriesOf(point.store, volume)) {
+    if (entry.type !== 'file') continue
+    run.signal.throwIfAborted()
+    const hash = createHash('sha256')
+    for await (const bytes of point.store.readAll(entry.chunks ?? [])) {
+      hash.update(bytes)
+      count('bytes', bytes.length)
+    }
+    count('files', 1)
+    if (hash.digest('hex') === entry.sha256) continue
+    throw new VesselError('content_unequal', {
+      what: `What the store holds of ${entry.path} in ${volume.path} does not have the checksum that was taken at capture.`,
+      touched: 'Nothing was changed.',
+      next: 'Bring back from another point, and verify the store.',
+    })
+  }
+}

@@ -1,0 +1,305 @@
+import { createHash } from 'node:crypto'
+import { canonical, cleaned, type ClusterObject } from '../../../core/cluster/clean'
+import { differences, holds } from '../../../core/cluster/immutable'
+import { atRest, type Phase } from '../../../core/cluster/phases'
+import type { PlannedObject, VolumeOperation } from '../../../core/cluster/plan'
+import type { VolumeManifest } from '../../../core/content/manifest'
+import { errorRecord, VesselError } from '../../../core/errors'
+import { pathOf } from '../../../core/things/thing'
+import type { Vessel } from '../../catalog/vessels'
+import { holderFor, markOf } from '../../holds/release'
+import { inParallel } from '../../parallel'
+import type { OpenPoint } from '../../points/open'
+import { ClusterClient } from '../../sources/kubernetes/client'
+import { Temporary } from '../../sources/kubernetes/temporary'
+import type { RunContext } from '../context'
+import type { Receipts } from '../receipts'
+import { Applier } from './apply'
+import { keepStanding } from './keep'
+import type { PlannedNamespace } from './plan'
+import { Resting } from './resting'
+import { VolumeFiller, type Filled } from './volumes'
+import { usesClaim } from './workloads'
+
+const AT_ONCE = 8
+const DEFINED_WITHIN_MS = 30_000
+const LEFT_SHOWN = 20
+
+const TITLES: Partial<Record<Phase, string>> = {
+  definitions: 'Definitions',
+  storage: 'Claims of volumes',
+  configuration: 'Configuration and secrets',
+  accounts: 'Accounts and roles',
+  workloads: 'Workloads, at rest',
+  others: 'Everything else',
+}
+const digest = (object: ClusterObject) => createHash('sha256').update(canonical(object)).digest('hex').slice(0, 32)
+
+/** Brings a namespace back, or what is picked of it: in the order of what needs what, and proven at the end. */
+export class NamespaceRestore {
+  private readonly client: ClusterClient
+  private readonly apply: Applier
+  private readonly label: string
+  private readonly failed = new Set<string>()
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly vessel: Vessel,
+    private readonly point: OpenPoint,
+    private readonly planned: PlannedNamespace,
+    private readonly receipts: Receipts,
+  ) {
+    this.client = new ClusterClient(planned.access)
+    this.apply = new Applier(this.client, run.signal)
+    this.label = `${planned.access.name} / ${planned.plan.into}`
+  }
+
+  async go(): Promise<void> {
+    try {
+      await this.apply.learn()
+      await this.restore()
+    } catch (error) {
+      throw this.client.translate(error, 'What the receipt lists is done; the rest is as it was.')
+    } finally {
+      this.client.close()
+    }
+  }
+
+  private step<T>(kind: string, title: string, work: (count: (counter: string, by: number) => void) => Promise<T>): Promise<T> {
+    return this.run.plan({ kind, member: this.label, title }).then((ordinal) => this.run.step(ordinal, work))
+  }
+
+  private async restore(): Promise<void> {
+    const { plan, objects, access } = this.planned
+    const temporary = new Temporary(this.client, await this.client.resources(), this.run.id, this.run.signal)
+    const resting = new Resting(this.run, this.apply, access.name)
+    try {
+      if (plan.overwrites > 0)
+        await this.step('keep', 'What is overwritten, kept', () =>
+          keepStanding(this.run, this.vessel, this.point.store, this.client, this.planned),
+        )
+      if (plan.makes) await this.step('namespace', `Namespace ${plan.into}`, () => this.makeNamespace())
+      await this.restUsers(resting)
+      for (const phase of ['definitions', 'storage', 'configuration', 'accounts', 'workloads', 'others'] as const)
+        await this.applyPhase(phase)
+      const volumes = await this.fillAll(temporary)
+      await this.start(resting, volumes)
+      await this.proveObjects(objects)
+      await this.after()
+    } finally {
+      await resting.wake()
+      for (const left of await temporary.removeAll()) await this.run.say('warning', `It could not be removed after filling: ${left}`)
+    }
+  }
+
+  private async makeNamespace(): Promise<void> {
+    const { plan, wish } = this.planned
+    const labels = Object.fromEntries(
+      Object.entries({ ...plan.labels, ...wish.cluster.labels }).filter(
+        (one): one is [string, string] => one[1] !== null && one[0] !== 'kubernetes.io/metadata.name',
+      ),
+    )
+    const body = { apiVersion: 'v1', kind: 'Namespace', metadata: { name: plan.into, labels } }
+    await this.client.ask('/api/v1/namespaces', { method: 'POST', body, signal: this.run.signal })
+    this.receipts.line(plan.namespace, pathOf(plan.source, plan.into), 'create', 'made', {})
+  }
+
+  /** What uses a volume that will be changed must not run meanwhile. */
+  private async restUsers(resting: Resting): Promise<void> {
+    const changed = this.planned.plan.volumes.filter(({ verb }) => verb === 'replace' || verb === 'merge')
+    const users = [...this.planned.target.objects.values()].filter(
+      (object) =>
+        object.metadata.namespace === this.planned.plan.into &&
+        atRest(object) !== null &&
+        object.kind !== 'ReplicaSet' &&
+        changed.some(({ claim }) => usesClaim(object, claim)),
+    )
+    if (users.length > 0)
+      await this.step('rest', 'Workloads that use the volumes, to rest', () =>
+        resting.rest(
+          users,
+          this.planned.plan.into,
+          changed.map(({ claim }) => claim),
+        ),
+      )
+  }
+
+  private async applyPhase(phase: Phase): Promise<void> {
+    const own = this.planned.objects.filter(({ operation }) => operation.phase === phase)
+    for (const { operation } of own.filter(({ operation: { verb } }) => verb === 'leave')) this.leave(operation)
+    const active = own.filter(({ operation }) => operation.verb !== 'leave')
+    if (active.length === 0) return
+    await this.step(phase, TITLES[phase]!, async (count) => {
+      await inParallel(active, AT_ONCE, async (one) => {
+        await this.applyOne(one)
+        count('structures', 1)
+      })
+      if (phase === 'definitions') await this.untilDefined(active)
+    })
+  }
+
+  private leave({ path, target, verb, notes, same }: PlannedObject['operation']): void {
+    this.receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
+  }
+
+  private async applyOne(one: PlannedObject): Promise<void> {
+    try {
+      await this.apply.apply(one)
+    } catch (error) {
+      this.run.signal.throwIfAborted()
+      this.fail(one, error)
+    }
+  }
+
+  private fail({ operation }: Pick<PlannedObject, 'operation'>, error: unknown): void {
+    const known = this.client.translate(error, 'It is not there; the rest of the plan goes on.')
+    if (!(known instanceof VesselError) || known.code === 'unreachable' || known.code === 'token_refused') throw known
+    this.failed.add(operation.path)
+    this.receipts.broken(operation.path, operation.target, operation.verb, known)
+  }
+
+  /** Objects of a kind can only be made when the cluster serves it. */
+  private async untilDefined(definitions: PlannedObject[]): Promise<void> {
+    const wanted = definitions
+      .filter(({ object }) => object.kind === 'CustomResourceDefinition')
+      .map(({ object }) => object.spec as { group: string; names: { kind: string } })
+    await this.apply.until(
+      DEFINED_WITHIN_MS,
+      () => 'The cluster does not serve the new kinds',
+      async () => {
+        const served = await this.client.resources()
+        return wanted.every(({ group, names }) => served.some((one) => one.group === group && one.kind === names.kind))
+      },
+    )
+    await this.apply.learn()
+  }
+
+  /** @returns claims whose content is not what it should be */
+  private async fillAll(temporary: Temporary): Promise<Set<string>> {
+    const { plan, manifest } = this.planned
+    const bad = new Set<string>()
+    const filler = new VolumeFiller(this.client, temporary, this.point, this.run.signal)
+    for (const operation of plan.volumes.filter(({ verb }) => verb === 'leave'))
+      this.receipts.line(operation.path, operation.target, 'leave', 'left', { reason: operation.notes[0] ?? '' })
+    const active = plan.volumes.filter(({ verb }) => verb !== 'leave')
+    await inParallel(active, this.vessel.definition.readers, async (operation) => {
+      const then = manifest.volumes.find(({ path }) => path === operation.path)!
+      try {
+        const filled = await this.step('volume', operation.claim, (count) => filler.fill(operation, then, count))
+        this.receiveVolume(operation, then, filled)
+        if (!filled.equal) bad.add(operation.claim)
+      } catch (error) {
+        this.run.signal.throwIfAborted()
+        bad.add(operation.claim)
+        this.receipts.broken(operation.path, operation.target, operation.verb, this.client.translate(error))
+      }
+    })
+    return bad
+  }
+
+  private receiveVolume({ path, target, verb, renamed, only }: VolumeOperation, then: VolumeManifest, filled: Filled): void {
+    const outcome = verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made'
+    this.receipts.line(path, target, verb, outcome, {
+      rows: filled.files,
+      fingerprint_then: only ? filled.wanted : then.fingerprint,
+      fingerprint_now: filled.found,
+      equal: filled.equal,
+      left_parts: filled.differing.slice(0, LEFT_SHOWN),
+    })
+  }
+
+  /** Sets everything going that was made at rest, and waits until it is ready. */
+  private async start(resting: Resting, bad: Set<string>): Promise<void> {
+    const starting = this.planned.objects.filter(
+      ({ operation, object }) =>
+        operation.verb !== 'leave' && !this.failed.has(operation.path) && (atRest(object) || operation.phase === 'start'),
+    )
+    for (const { operation } of this.planned.objects.filter(({ operation: one }) => one.phase === 'start' && one.verb === 'leave'))
+      this.leave(operation)
+    if (starting.length === 0 && resting.isEmpty) return
+    await this.step('start', 'Started, and ready', async (count) => {
+      await inParallel(starting, AT_ONCE, async (one) => {
+        const claim = [...bad].find((name) => usesClaim(one.object, name))
+        if (claim)
+          await this.run.say(
+            'warning',
+            `${one.operation.kind} ${one.operation.name} stays at rest: its volume ${claim} is not what it should be.`,
+          )
+        else await this.startOne(one)
+        count('structures', 1)
+      })
+      await resting.wake(bad, this.planned.wish.cluster.readyWithinMs)
+    })
+  }
+
+  private async startOne(one: PlannedObject): Promise<void> {
+    const { operation, object } = one
+    try {
+      if (operation.phase === 'start') await this.apply.apply(one)
+      else await this.apply.patch(await this.apply.pathOf(object, object.metadata.name), { spec: atRest(object)!.start })
+      await this.apply.untilReady(object, this.planned.wish.cluster.readyWithinMs).catch(async (error: unknown) => {
+        if (!(error instanceof VesselError && error.code === 'not_in_time')) throw error
+        await this.run.say('warning', error.message)
+      })
+    } catch (error) {
+      this.run.signal.throwIfAborted()
+      this.fail(one, error)
+    }
+  }
+
+  /** Reads every object back and compares it with what was to come, field by field. */
+  private async proveObjects(objects: PlannedObject[]): Promise<void> {
+    const made = objects.filter(({ operation }) => operation.verb !== 'leave' && !this.failed.has(operation.path))
+    if (made.length === 0) return
+    await this.step('proof', 'Compared with the backup', async (count) => {
+      await inParallel(made, AT_ONCE, async ({ operation, object }) => {
+        const found = await this.apply.get(object)
+        const now = found ? cleaned(found) : null
+        const equal = now !== null && holds(object, now)
+        const outcome =
+          operation.verb === 'merge' ? 'merged' : operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
+        this.receipts.line(operation.path, operation.target, operation.verb, outcome, {
+          structure_then: digest(object),
+          // What the cluster has added by itself does not make it another one.
+          structure_now: now === null ? null : equal ? digest(object) : digest(now),
+          equal,
+          left_parts: equal ? [] : leftFields(object, now),
+        })
+        count('structures', 1)
+      })
+    })
+  }
+
+  /** Commands that the person wants to be run when everything is back: their output is part of the receipt. */
+  private async after(): Promise<void> {
+    const { wish, plan, access } = this.planned
+    for (const { name, act, limitMs } of wish.cluster.after) {
+      const member = pathOf(access.name, plan.into)
+      const failure = await this.step('after', name, async () => {
+        const holder = await holderFor(this.run.engine, member, act)
+        const placed = await holder.place(plan.into, act, this.run.signal)
+        const job = { place: plan.into, placed, values: {}, limitMs, holdMs: limitMs, mark: markOf(this.run.id), signal: this.run.signal }
+        const result = await holder.perform(job)
+        await result.session?.close()
+        this.receipts.line(name, member, 'after', result.failure === null ? 'made' : 'failed', {
+          reason: [result.failure, result.output].filter(Boolean).join('\n') || 'It wrote nothing.',
+          equal: result.failure === null,
+        })
+        return result.failure
+      }).catch((error: unknown) => {
+        this.run.signal.throwIfAborted()
+        this.receipts.broken(name, member, 'after', error)
+        return errorRecord(error).what
+      })
+      if (failure) await this.run.say('warning', `“${name}” failed after the return: ${failure}`)
+    }
+  }
+}
+
+function leftFields(then: ClusterObject, now: ClusterObject | null): { what: string; why: string }[] {
+  if (now === null) return [{ what: 'all of it', why: 'It is not there.' }]
+  return differences(then, now)
+    .filter((one) => one.then !== null)
+    .slice(0, LEFT_SHOWN)
+    .map((one) => ({ what: one.field, why: `It was ${one.then} and is ${one.now ?? 'not there'}.` }))
+}
