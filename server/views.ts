@@ -1,6 +1,7 @@
 // What routes answer with, for the interface: types only. Over HTTP every Date is an ISO 8601 text.
 import type { StructureLine } from '../core/compare/structure'
 import type { VesselDefinition } from '../core/plan/definition'
+import type { NamespacePlan } from '../core/cluster/plan'
 import type { DatabasePlan } from '../core/restore/plan'
 import type { KeptOutOf } from '../core/selection/explain'
 import type { SelectionSummary } from '../core/selection/summary'
@@ -13,6 +14,7 @@ import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step }
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
 import type { VesselStanding } from '../engine/catalog/standing'
 import type { StoreView as Store } from '../engine/catalog/store-views'
+import type { FileSighting as Sightings, ManifestComparison as Manifests, VolumeComparison as Volumes } from '../engine/compare/cluster'
 import type { PointContents, PointThing } from '../engine/compare/contents'
 import type { TableComparison } from '../engine/compare/table'
 import type { FolderLine as Line } from '../engine/look/cluster'
@@ -55,6 +57,13 @@ export type OpenHold = Sent<Open>
 export type HoldLine = Sent<LedgerLine>
 export type StillView = Sent<StillNow>
 export type Plan = DatabasePlan & { source: string }
+export interface PlanView {
+  databases: Plan[]
+  namespaces: NamespacePlan[]
+}
+export type ManifestComparison = Sent<Manifests>
+export type VolumeComparison = Sent<Volumes>
+export type FileSighting = Sent<Sightings>
 export interface WatchView {
   now: string
   vessels: Standing[]

@@ -13,11 +13,16 @@ const { path, comparison, bench, points, at } = defineProps<{
   pending: boolean
   at: string | null
   there: ErrorRecord | null
+  /** The point at hand. */
+  point: string | null
 }>()
 const against = defineModel<string | null>('against', { required: true })
+const thing = computed(() => bench.things.value.find((one) => one.path === path))
+const isVolume = computed(() => thing.value?.kind === 'volume')
+const isManifest = computed(() => thing.value !== undefined && isObject(thing.value))
 const NOW = 'now'
 const sides = computed(() => [
-  { label: 'what is there now', value: NOW },
+  { label: isVolume.value ? 'the newest other point' : 'what is there now', value: NOW },
   ...[...points]
     .reverse()
     .filter((point) => point.at !== at)
@@ -33,7 +38,10 @@ const TABS = [
 ] as const
 const tab = ref<'rows' | 'structure'>('rows')
 const differing = computed(() => (comparison?.now ? comparison.structure.filter((line) => line.mark !== 'same').length : 0))
-const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
+const title = computed(() => {
+  if (!path) return ''
+  return isVolume.value || isManifest.value ? namesOf(path).slice(-2).join(' ') : namesOf(path).slice(2).join('.')
+})
 </script>
 
 <template>
@@ -50,17 +58,19 @@ const title = computed(() => (path ? namesOf(path).slice(2).join('.') : ''))
             :word="sides.find(({ value }) => value === side)?.label ?? 'a kept point'"
         /></span>
       </div>
-      <TabBar v-model="tab" :tabs="TABS">
+      <TabBar v-if="!isVolume && !isManifest" v-model="tab" :tabs="TABS">
         <template #structure
           ><span v-if="differing > 0" class="ochre"> ≠{{ differing }}</span></template
         >
       </TabBar>
     </div>
-    <ErrorNote v-if="error" :error="error" class="m-4" />
+    <BenchManifest v-if="point && path && isManifest" :point="point" :path="path" :against="against" />
+    <BenchFiles v-else-if="point && path && isVolume" :bench="bench" :point="point" :path="path" :points="points" :against="against" />
+    <ErrorNote v-else-if="error" :error="error" class="m-4" />
     <ErrorNote v-else-if="there && !comparison" :error="there" class="m-4" />
     <div v-else-if="!comparison" class="grid gap-2 p-4">
       <template v-if="pending && path"><USkeleton v-for="i in 10" :key="i" class="h-5" /></template>
-      <p v-else class="soft text-[13px]">Choose a table in the tree to see it then and now.</p>
+      <p v-else class="soft text-[13px]">Choose something in the tree to see it then and now.</p>
     </div>
     <CompareRows v-else-if="tab === 'rows'" :comparison="comparison" :at="at" :bench="bench" />
     <CompareStructure v-else :comparison="comparison" />

@@ -11,9 +11,22 @@ const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) =
   bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
 const active = computed(() => bench.operations.value.filter((operation) => operation.verb !== 'leave'))
 /** Something that stands is changed, which asks for a reason. */
-const changes = computed(() => active.value.some(({ verb }) => verb === 'replace' || verb === 'merge'))
-const replaces = computed(() => active.value.some(({ verb, overwrites }) => verb === 'replace' || overwrites !== null))
-const ready = computed(() => active.value.length > 0 && bench.blockers.value.length === 0 && !bench.planning.value)
+const changes = computed(() => [...active.value, ...bench.returning.value].some(({ verb }) => verb === 'replace' || verb === 'merge'))
+const replaces = computed(
+  () =>
+    active.value.some(({ verb, overwrites }) => verb === 'replace' || overwrites !== null) ||
+    bench.namespaces.value.some(({ overwrites }) => overwrites > 0),
+)
+const ready = computed(
+  () =>
+    active.value.length + bench.returning.value.length > 0 &&
+    bench.blockers.value.length === 0 &&
+    bench.namespaces.value.every(({ blockers }) => blockers.length === 0) &&
+    !bench.planning.value,
+)
+const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.value.reduce((all, plan) => all + plan.bytes, 0))
+const files = computed(() => bench.namespaces.value.reduce((all, plan) => all + plan.files, 0))
+const objects = computed(() => bench.returning.value.filter((one) => 'phase' in one).length)
 const missing = computed(() => changes.value && reason.value.trim() === '')
 const overwritten = computed(() => sum((plan) => plan.overwrites))
 const input = useTemplateRef<HTMLInputElement>('input')
@@ -29,7 +42,7 @@ function bringBack() {
   <footer class="border-t border-[var(--line-strong)] px-6 py-2.5">
     <ErrorNote v-if="failure" :error="failure" class="mb-2" />
     <div class="flex items-center gap-7 text-[13px]">
-      <div class="leading-[18px]">
+      <div v-if="bench.isOfDatabase.value" class="leading-[18px]">
         <b class="font-semibold">{{
           plural(
             sum((plan) => plan.rows),
@@ -38,19 +51,18 @@ function bringBack() {
         }}</b>
         <div class="soft s12">into {{ plural(active.filter((operation) => operation.kind === 'table').length, 'table') }}</div>
       </div>
+      <div v-if="bench.isOfCluster.value" class="leading-[18px]">
+        <b class="font-semibold">{{ plural(objects, 'object') }}</b>
+        <div class="soft s12">{{ plural(files, 'file') }}</div>
+      </div>
       <div class="leading-[18px]">
-        <b class="font-semibold">{{ bytesInWords(sum((plan) => plan.bytes)) }}</b>
+        <b class="font-semibold">{{ bytesInWords(bytes) }}</b>
         <div class="soft s12">to read</div>
       </div>
       <div class="leading-[18px]">
         <b class="font-semibold">{{
-          active.length > 0
-            ? `about ${durationInWords(
-                estimateRestore(
-                  sum((plan) => plan.bytes),
-                  vessel.restoreRate,
-                ),
-              )}`
+          active.length + bench.returning.value.length > 0
+            ? `about ${durationInWords(estimateRestore(bytes, vessel.restoreRate))}`
             : 'nothing'
         }}</b>
         <div class="soft s12">to do</div>

@@ -42,8 +42,16 @@ const WHAT = [
   ['rows', 'rows'],
 ] as const
 const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
-const sourceNames = computed(() => sources.value?.map(({ name }) => name) ?? [])
-const ownSource = computed(() => bench.things.value[0]?.path.split('/')[0] ?? '')
+const sourceNames = computed(() => sources.value?.filter(({ kind }) => kind === 'postgres').map(({ name }) => name) ?? [])
+const ownSource = computed(() => bench.things.value.find(({ kind }) => kind === 'database')?.path.split('/')[0] ?? '')
+/** Choices for databases are in the way where nothing of one is picked. */
+const showsDatabase = computed(() => bench.isOfDatabase.value && (!bench.isOfCluster.value || bench.operations.value.length > 0))
+const returns = computed(() => {
+  const { length } = bench.returning.value.filter((one) => 'phase' in one)
+  const volumes = bench.returning.value.length - length
+  return [length > 0 ? plural(length, 'object') : '', volumes > 0 ? plural(volumes, 'volume') : ''].filter(Boolean).join(' and ')
+})
+const destination = computed(() => bench.namespaces.value.map(({ into, source }) => `${into} of ${source}`).join(' and '))
 watch(ownSource, (name) => {
   choices.elsewhere.source ||= name
   choices.scratch.source ||= name
@@ -62,7 +70,14 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
   <div class="border-b border-[var(--line)] px-6 pt-[11px] pb-3">
     <div class="flex items-start justify-between gap-6">
       <PageSentence class="cut">
-        <template v-if="bench.operations.value.length === 0"
+        <template v-if="bench.operations.value.length === 0 && bench.returning.value.length > 0"
+          >{{ returns }} {{ bench.returning.value.length === 1 ? 'returns' : 'return' }} to {{ destination
+          }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          ><template v-if="bench.namespaces.value.some(({ overwrites }) => overwrites > 0)"
+            >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
+          >.</template
+        >
+        <template v-else-if="bench.operations.value.length === 0"
           >What shall come back from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
           >?</template
         >
@@ -98,8 +113,9 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
           />
         </div>
       </div>
-      <div>
-        <div class="soft s12 mb-1.5">Into</div>
+      <BenchInto v-if="bench.isOfCluster.value" :bench="bench" :sources="sources ?? []" />
+      <div v-if="showsDatabase">
+        <div class="soft s12 mb-1.5">{{ bench.isOfCluster.value ? 'Database into' : 'Into' }}</div>
         <div class="flex items-center gap-2.5">
           <ChoiceBar v-model="choices.mode" :choices="INTO" label="Into" />
           <template v-if="choices.mode === 'beside'">
@@ -160,15 +176,16 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
           </template>
         </div>
       </div>
-      <div>
+      <div v-if="showsDatabase">
         <div class="soft s12 mb-1.5">What of it</div>
         <ChoiceBar v-model="choices.what" :choices="WHAT" label="What of it" />
       </div>
-      <div v-if="choices.mode === 'original' || choices.mode === 'elsewhere'">
+      <div v-if="!showsDatabase || choices.mode === 'original' || choices.mode === 'elsewhere'">
         <div class="soft s12 mb-1.5">When names collide</div>
         <ChoiceBar v-model="choices.collide" :choices="COLLIDE" label="When names collide" />
       </div>
-      <BenchMore :bench="bench" />
+      <BenchMore v-if="showsDatabase" :bench="bench" />
+      <BenchMapping v-if="bench.isOfCluster.value" :bench="bench" />
     </div>
   </div>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+// What is done with databases, step by step; what is done with namespaces follows.
 import type { Operation } from '~~/core/restore/plan'
 import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
@@ -47,7 +48,7 @@ const LISTED = 60
       }}</span>
     </h2>
     <ErrorNote v-if="bench.trouble.value" :error="bench.trouble.value" class="mt-3" />
-    <p v-else-if="bench.operations.value.length === 0" class="soft py-3 text-[13px]">
+    <p v-else-if="bench.operations.value.length + bench.namespaces.value.length === 0" class="soft py-3 text-[13px]">
       <template v-if="!bench.planning.value">{{
         choices.mode === 'elsewhere' && !choices.elsewhere.database
           ? 'Name the database into which it shall go; one that is not there is made.'
@@ -150,6 +151,7 @@ const LISTED = 60
         </div>
       </li>
     </ol>
+    <BenchPlanNamespace v-for="plan in bench.namespaces.value" :key="plan.namespace" :plan="plan" :bench="bench" />
     <p v-if="same.length > 0" class="soft s12 border-t border-[var(--line)] py-2">
       {{ plural(same.length, 'thing') }} {{ same.length === 1 ? 'is' : 'are' }} there and the same as then.
     </p>

@@ -5,9 +5,13 @@ import type { Workbench } from '~/composables/useWorkbench'
 const { bench, comparison } = defineProps<{ bench: Workbench; comparison: TableComparison | null }>()
 const shown = defineModel<string | null>({ required: true })
 
+/** Names of kinds that are long. */
+const SHORT: Record<string, string> = { PersistentVolumeClaim: 'claim', CustomResourceDefinition: 'definition', ServiceAccount: 'account' }
+
 /** What a thing became since, as far as is known; exact for the one that is compared. */
 function since(thing: PointThing): { text: string; color: string } {
-  if (thing.there === false) return { text: 'gone', color: 'var(--iron)' }
+  const kind = isObject(thing) ? (SHORT[thing.kind] ?? thing.kind) : thing.kind === 'volume' ? 'volume' : ''
+  if (thing.there === false) return { text: kind ? `${kind} gone` : 'gone', color: 'var(--iron)' }
   if (comparison?.path === thing.path && comparison.rows && !comparison.against) {
     const { gone, fresh, changed } = comparison.rows
     if (gone > 0) return { text: `−${countInWords(gone)}`, color: 'var(--iron)' }
@@ -19,7 +23,12 @@ function since(thing: PointThing): { text: string; color: string } {
 </script>
 
 <template>
-  <PointTree v-model="shown" :things="bench.things.value" :pending="bench.contents.pending.value" :choosable="isTable">
+  <PointTree
+    v-model="shown"
+    :things="bench.things.value"
+    :pending="bench.contents.pending.value"
+    :choosable="(thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'"
+  >
     <template #before="{ thing }">
       <UCheckbox :model-value="bench.stateOf(thing)" :aria-label="`Bring back ${thing.name}`" @update:model-value="bench.toggle(thing)" />
     </template>

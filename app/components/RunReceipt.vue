@@ -16,7 +16,22 @@ const TALLY = [
 const tally = computed(() => TALLY.map(([key, word]) => ({ key, word, count: Number(run.outcome?.[key] ?? 0) })))
 const isSame = (line: ReceiptLine) => line.outcome === 'left' && line.equal === true
 const sorted = computed(() => [...run.receipt].sort((a, b) => Number(isSame(a)) - Number(isSame(b))))
-const nameOf = (path: string) => namesOf(path).slice(2).join('.')
+/** Lines of namespaces: objects, volumes, the namespace itself, and what was run at the end. */
+const OF_CLUSTER = /^[^/]+$|^[^/]+\/[^/]+$|\/volume\/[^/]+$|^[^/]+\/[^/]+\/[^/]+\/[A-Z][^/]*\/[^/]+$/
+const isOfCluster = ({ path }: ReceiptLine) => OF_CLUSTER.test(path)
+const nameOf = (line: ReceiptLine) => {
+  const names = namesOf(line.path)
+  if (!isOfCluster(line)) return names.slice(2).join('.')
+  return names.length === 2 ? `namespace ${names[1]}` : names.slice(-2).join(' ')
+}
+const isElsewhere = (line: ReceiptLine) => isOfCluster(line) && line.path.includes('/') && line.target !== line.path
+/** Where it went, and under which name where that is another one. */
+function placeOfLine({ path, target }: ReceiptLine): string {
+  const [then, now] = [namesOf(path), namesOf(target)]
+  const renamed = then.length > 2 && then.at(-1) !== now.at(-1) ? ` as ${now.at(-1)}` : ''
+  return `${now.slice(0, 2).join(' / ')}${renamed}`
+}
+const WHAT = { object: 'Every field as then', volume: 'Every file equal' } as const
 const targetOf = (line: ReceiptLine) => line.target.replaceAll(/"([a-z_][a-z0-9_$]*)"/g, '$1').replace(/^""\./, '')
 function save() {
   const link = document.createElement('a')
@@ -69,7 +84,7 @@ function save() {
         <tr class="h-[28px]">
           <th>Thing</th>
           <th>Outcome</th>
-          <th class="num pr-5">Rows</th>
+          <th class="num pr-5">{{ run.receipt.every(isOfCluster) ? 'Files' : 'Rows' }}</th>
           <th>Fingerprint then, and now</th>
           <th>Structure</th>
         </tr>
@@ -83,14 +98,39 @@ function save() {
           :class="{ soft: isSame(line) }"
         >
           <td class="mono py-1.5 pr-4 break-words">
-            {{ nameOf(line.path) }}
-            <div v-if="line.outcome === 'renamed'" class="soft">as {{ targetOf(line) }}</div>
+            {{ nameOf(line) }}
+            <div v-if="line.outcome === 'renamed' || isElsewhere(line)" class="soft">
+              {{ isElsewhere(line) ? placeOfLine(line) : `as ${targetOf(line)}` }}
+            </div>
           </td>
           <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">
-            {{ isSame(line) ? 'there, same' : line.outcome === 'merged' ? 'rows added' : line.outcome }}
+            {{
+              isSame(line)
+                ? 'there, same'
+                : line.outcome === 'merged'
+                  ? isOfCluster(line)
+                    ? 'merged'
+                    : 'rows added'
+                  : line.path.includes('/')
+                    ? line.outcome
+                    : line.equal
+                      ? 'passed'
+                      : 'failed'
+            }}
           </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>
-          <template v-if="line.fingerprintThen">
+          <td v-if="isOfCluster(line) && !line.fingerprintThen" colspan="2" class="py-1.5 break-words">
+            <span v-if="line.structureThen && line.equal" class="border-b-2 border-[var(--gold-line)]">{{ WHAT.object }}</span>
+            <pre v-else-if="line.reason" class="font-sans whitespace-pre-wrap" :class="{ iron: line.equal === false }">{{
+              line.reason
+            }}</pre>
+            <template v-else-if="line.structureThen" />
+            <template v-else>{{ rehearsal ? 'Would be made.' : 'Made.' }}</template>
+            <div v-for="part in line.leftParts" :key="part.what" class="ochre">
+              <span class="mono">{{ part.what }}</span>{{ ' ' }}{{ part.why }}
+            </div>
+          </td>
+          <template v-else-if="line.fingerprintThen">
             <td class="mono py-1.5 text-[12px]">
               <div>{{ line.fingerprintThen }}</div>
               <div v-if="line.fingerprintNow" :class="line.fingerprintNow === line.fingerprintThen ? '' : 'iron'">
@@ -98,7 +138,11 @@ function save() {
               </div>
             </td>
             <td class="py-1.5">
-              <template v-if="rehearsal">Every row was read from the store, and is whole.</template>
+              <template v-if="rehearsal">Every {{ isOfCluster(line) ? 'file' : 'row' }} was read from the store, and is whole.</template>
+              <template v-else-if="isOfCluster(line)"
+                ><span v-if="line.equal" class="border-b-2 border-[var(--gold-line)]">{{ WHAT.volume }}</span
+                ><span v-else class="iron">Not every file is equal</span></template
+              >
               <template v-else>
                 <span v-if="line.fingerprintNow === line.fingerprintThen" class="border-b-2 border-[var(--gold-line)]">Rows equal</span
                 ><span v-else class="iron">Rows are not equal</span><template v-if="line.structureThen === null" /><template

@@ -1,7 +1,9 @@
 import type { ErrorRecord } from '~~/core/errors'
 import { KEEP_DAYS, SCRATCH_HOURS, wishOf, type Collision, type Into, type RowPick, type Wish } from '~~/core/restore/wish'
 import { isWithin } from '~~/core/things/thing'
-import type { Plan, PointContents, PointThing } from '~~/server/views'
+import type { NamespacePlan } from '~~/core/cluster/plan'
+import { clusterWishOf, type ClusterWish } from '~~/core/cluster/wish'
+import type { Plan, PlanView, PointContents, PointThing } from '~~/server/views'
 
 /** The choices of a return, apart from what is picked. */
 export function useChoices() {
@@ -19,6 +21,7 @@ export function useChoices() {
     makeRoles: false,
     rows: {} as Record<string, RowPick>,
     keepDays: KEEP_DAYS.default as number,
+    cluster: clusterWishOf() as ClusterWish,
   })
 }
 
@@ -37,6 +40,7 @@ export function useWorkbench(point: Ref<string | null>) {
   const picks = ref<Set<string>>(new Set())
   const choices = useChoices()
   const plans = shallowRef<Plan[]>([])
+  const namespaces = shallowRef<NamespacePlan[]>([])
   const trouble = shallowRef<ErrorRecord | null>(null)
   const planning = ref(false)
 
@@ -71,6 +75,16 @@ export function useWorkbench(point: Ref<string | null>) {
     picks.value = next
   }
 
+  /** Single files of a volume; without any the volume is no longer picked for them. */
+  function pickFiles(path: string, files: string[]): void {
+    const { [path]: _, ...others } = choices.cluster.files
+    choices.cluster.files = files.length > 0 ? { ...others, [path]: files } : others
+    if (files.length === 0 || !picks.value.has(path)) return
+    const next = new Set(picks.value)
+    next.delete(path)
+    picks.value = next
+  }
+
   /** Containers that are picked whole are named themselves, so that a whole database is asked for as such. */
   const pickedPaths = computed(() => {
     const paths: string[] = []
@@ -82,7 +96,7 @@ export function useWorkbench(point: Ref<string | null>) {
   })
   const wish = computed((): Wish | null => {
     const into = intoOf(choices)
-    if (!into || pickedPaths.value.length === 0) return null
+    if (!into || (pickedPaths.value.length === 0 && Object.keys(choices.cluster.files).length === 0)) return null
     const { what, collide, each, along, without, roles, makeRoles, keepDays } = choices
     const rows = into.mode === 'beside' ? {} : { ...choices.rows }
     return wishOf({
@@ -97,6 +111,7 @@ export function useWorkbench(point: Ref<string | null>) {
       makeRoles,
       rows,
       keepDays,
+      cluster: JSON.parse(JSON.stringify(choices.cluster)) as ClusterWish,
     })
   })
 
@@ -106,16 +121,18 @@ export function useWorkbench(point: Ref<string | null>) {
     trouble.value = null
     if (!point.value || !wish.value) {
       plans.value = []
+      namespaces.value = []
       planning.value = false
       return
     }
     planning.value = true
     try {
-      const answer = await post<Plan[]>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
-      if (mine === turn) plans.value = answer
+      const answer = await post<PlanView>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
+      if (mine === turn) [plans.value, namespaces.value] = [answer.databases, answer.namespaces]
     } catch (thrown) {
       if (mine !== turn) return
       plans.value = []
+      namespaces.value = []
       trouble.value = errorOf(thrown)
     } finally {
       if (mine === turn) planning.value = false
@@ -127,6 +144,12 @@ export function useWorkbench(point: Ref<string | null>) {
 
   const operations = computed(() => plans.value.flatMap((one) => one.operations))
   const blockers = computed(() => plans.value.flatMap((one) => one.blockers))
+  const isOfCluster = computed(() => things.value.some(({ kind }) => kind === 'namespace'))
+  const isOfDatabase = computed(() => things.value.some(({ kind }) => kind === 'database'))
+  /** What is done with objects and volumes of namespaces. */
+  const returning = computed(() =>
+    namespaces.value.flatMap((one) => [...one.operations, ...one.volumes]).filter(({ verb }) => verb !== 'leave'),
+  )
   return {
     contents,
     things,
@@ -141,6 +164,11 @@ export function useWorkbench(point: Ref<string | null>) {
     plans,
     operations,
     blockers,
+    namespaces,
+    returning,
+    isOfCluster,
+    isOfDatabase,
+    pickFiles,
     trouble,
     planning,
   }

@@ -70,6 +70,9 @@ export interface NamespacePlan {
   warnings: string[]
   bytes: number
   files: number
+  /** What its objects ask for, and what there is at the target to choose from. */
+  asks: { classes: string[]; registries: string[] }
+  there: { classes: string[]; namespaces: string[] }
   /** Things that stand and are changed or replaced. */
   overwrites: number
 }
@@ -220,6 +223,11 @@ class Planner {
         warnings,
         bytes: filled.reduce((sum, { bytes }) => sum + bytes, 0),
         files: filled.reduce((sum, { files }) => sum + files, 0),
+        asks: {
+          classes: classesAsked(this.picked.map(({ object }) => object)),
+          registries: registriesOf(this.picked.map(({ object }) => object)),
+        },
+        there: { classes: target.classes, namespaces: [...target.namespaces.keys()].sort() },
         overwrites:
           planned.filter(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge').length +
           volumes.filter(({ verb }) => verb === 'replace' || verb === 'merge').length,
@@ -318,14 +326,14 @@ class Planner {
 }
 
 /** Classes that the objects of a point ask for, for the person who maps them. */
-export function classesAsked(objects: ClusterObject[]): string[] {
+function classesAsked(objects: ClusterObject[]): string[] {
   return [...new Set(objects.flatMap((object) => classesOf(object).map((holder) => String(holder.storageClassName ?? ''))))]
     .filter(Boolean)
     .sort()
 }
 
 /** Registries that images of a point come from: everything before the last slash. */
-export function registriesOf(objects: ClusterObject[]): string[] {
+function registriesOf(objects: ClusterObject[]): string[] {
   const images = objects.flatMap((object) =>
     podSpecs(object).flatMap((spec) => [
       ...((spec.containers ?? []) as { image?: string }[]),

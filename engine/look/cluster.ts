@@ -23,15 +23,18 @@ function ordered(object: Record<string, unknown>): Record<string, unknown> {
   return Object.fromEntries([...first.filter((field) => field in object), ...rest].map((field) => [field, object[field]]))
 }
 
-const yamlOf = (object: Record<string, unknown>) => stringify(ordered(object), { lineWidth: 0 })
+export const yamlOf = (object: Record<string, unknown>) => stringify(ordered(object), { lineWidth: 0 })
 
-/** One object as a manifest in YAML. */
-export async function objectYaml(point: OpenPoint, path: string): Promise<string> {
+/** One object as it is kept. */
+export async function objectIn(point: OpenPoint, path: string): Promise<ClusterObject> {
   const namespace = namespaceIn(point, path)
   const entry = namespace.objects.find((one) => one.path === path)
   if (!entry) throw notIn(point, path)
-  return yamlOf((await objectsOf(point.store, namespace))[entry.line]!)
+  return (await objectsOf(point.store, namespace))[entry.line]!
 }
+
+/** One object as a manifest in YAML. */
+export const objectYaml = async (point: OpenPoint, path: string): Promise<string> => yamlOf(await objectIn(point, path))
 
 /** All objects of a namespace as one YAML bundle; what it needs of the cluster comes first. */
 export async function namespaceYaml(point: OpenPoint, path: string): Promise<string> {
@@ -41,7 +44,7 @@ export async function namespaceYaml(point: OpenPoint, path: string): Promise<str
   return entries.map(({ line }) => yamlOf(objects[line]!)).join('---\n')
 }
 
-function volumeIn(point: OpenPoint, path: string): VolumeManifest {
+export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
   const found = namespaceIn(point, path).volumes.find((one) => one.path === path)
   if (!found) throw notIn(point, path)
   return found

@@ -3,6 +3,7 @@ import { readRef } from '../../core/chain/instant-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
 import { OPS } from '../../core/look/filter'
+import { clusterWishOf, READY_WITHIN, type ClusterWish } from '../../core/cluster/wish'
 import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
 
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
@@ -137,6 +138,40 @@ const Into = v.variant('mode', [
   }),
 ])
 
+const PatchSchema = v.array(
+  v.object({
+    op: v.picklist(['add', 'remove', 'replace', 'move', 'copy', 'test']),
+    path: text(1000),
+    from: v.optional(text(1000)),
+    value: v.optional(v.any()),
+  }),
+)
+
+/** How namespaces come back. What fits together is judged by the plan. */
+const ClusterWishSchema = v.partial(
+  v.object({
+    source: v.nullable(text(63)),
+    namespaces: v.record(
+      text(63),
+      v.pipe(text(63), v.regex(/^[a-z0-9]([a-z0-9-]*[a-z0-9])?$/, 'A namespace’s name has small letters, digits and “-”.')),
+    ),
+    classes: v.record(text(253), text(253)),
+    prefix: v.pipe(text(40), v.regex(/^[a-z0-9-]*$/, 'A prefix has small letters, digits and “-”.')),
+    suffix: v.pipe(text(40), v.regex(/^[a-z0-9-]*$/, 'A suffix has small letters, digits and “-”.')),
+    labels: v.record(text(317), v.nullable(text(63))),
+    registries: v.record(text(500), text(500)),
+    changes: v.pipe(v.array(v.object({ kind: text(63), name: text(253), patch: PatchSchema })), v.maxLength(100)),
+    exposure: v.picklist(['keep', 'leave', 'unplug']),
+    secrets: v.boolean(),
+    files: v.record(text(2000), v.pipe(v.array(text(4000)), v.maxLength(10_000))),
+    after: v.pipe(
+      v.array(v.object({ name: text(80), act: ActSchema, limitMs: whole(100, 3_600_000, 'A step has, in milliseconds,') })),
+      v.maxLength(20),
+    ),
+    readyWithinMs: whole(READY_WITHIN.min, READY_WITHIN.max, 'Workloads have, in milliseconds,'),
+  }),
+)
+
 export const WishSchema = v.object({
   picks: v.pipe(v.array(text(2000)), v.maxLength(10_000)),
   into: Into,
@@ -154,6 +189,13 @@ export const WishSchema = v.object({
         keys: v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS, `At most ${PICKED_ROWS} rows can be picked.`)),
         overwrite: v.nullable(v.array(name)),
       }),
+    ),
+    {},
+  ),
+  cluster: v.optional(
+    v.pipe(
+      ClusterWishSchema,
+      v.transform((given) => clusterWishOf(given as Partial<ClusterWish>)),
     ),
     {},
   ),

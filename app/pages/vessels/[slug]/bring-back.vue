@@ -23,7 +23,8 @@ function rowsAsked(): string[][] | null {
   }
 }
 const shown = ref<string | null>(route.query.show ? String(route.query.show) : null)
-const tables = computed(() => bench.things.value.filter((thing) => thing.kind === 'table' || thing.kind === 'partition'))
+/** What can be looked at then and now. */
+const tables = computed(() => bench.things.value.filter((thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'))
 /** What was asked for and is in no point. */
 const nowhere = ref<string | null>(null)
 /** Goes to the newest point that holds what was asked for, where the one at hand does not. */
@@ -55,6 +56,7 @@ watch(
     if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
   },
 )
+const shownTable = computed(() => (tables.value.some((thing) => thing.path === shown.value && isTable(thing)) ? shown.value : null))
 /** The other point that rows are compared with; the source as it is now without one. */
 const against = computed({
   get: () => (route.query.against ? String(route.query.against) : null),
@@ -66,8 +68,8 @@ const {
   pending: comparing,
   refresh: compareAgain,
 } = useLoad<TableComparison>(() =>
-  point.value && shown.value
-    ? `/api/points/${encodeURIComponent(point.value!)}/compare?path=${encodeURIComponent(shown.value)}${against.value ? `&against=${against.value}` : ''}`
+  point.value && shownTable.value
+    ? `/api/points/${encodeURIComponent(point.value!)}/compare?path=${encodeURIComponent(shownTable.value)}${against.value ? `&against=${against.value}` : ''}`
     : null,
 )
 
@@ -113,6 +115,7 @@ onChange(
         :bench="bench"
         :points="lifeline?.points ?? []"
         :path="shown"
+        :point="point"
         :comparison="comparison"
         :error="comparisonError"
         :pending="comparing"

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { lastName } from '~~/core/things/thing'
+import type { EstateSource } from '~~/server/views'
+import type { Workbench } from '~/composables/useWorkbench'
+
+// Where namespaces go: which cluster, and under which name each.
+const { bench, sources } = defineProps<{ bench: Workbench; sources: EstateSource[] }>()
+const { cluster } = bench.choices
+const clusters = computed(() => sources.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))
+const home = computed(() => bench.things.value.find(({ kind }) => kind === 'namespace')?.path.split('/')[0] ?? '')
+const source = computed({
+  get: () => cluster.source ?? home.value,
+  set: (name: string) => (cluster.source = name === home.value ? null : name),
+})
+const namespaces = computed(() =>
+  bench.things.value.filter(({ kind, path }) => kind === 'namespace' && lastName(path) !== '@cluster').map(({ path }) => lastName(path)),
+)
+function rename(name: string, to: string) {
+  const { [name]: _, ...others } = cluster.namespaces
+  cluster.namespaces = to.trim() === '' || to.trim() === name ? others : { ...others, [name]: to.trim() }
+}
+</script>
+
+<template>
+  <div>
+    <div class="soft s12 mb-1.5">Namespace into</div>
+    <div class="flex items-center gap-2">
+      <USelect v-model="source" :items="clusters" aria-label="Into which cluster" class="h-[30px] w-28" />
+      <template v-for="name in namespaces" :key="name">
+        <span v-if="namespaces.length > 1" class="mono soft">{{ name }} as</span>
+        <UInput
+          :model-value="cluster.namespaces[name] ?? name"
+          :name="`namespace-${name}`"
+          :aria-label="`Name of ${name} there`"
+          class="mono w-32"
+          :maxlength="63"
+          @update:model-value="(to) => rename(name, String(to))"
+        />
+      </template>
+    </div>
+  </div>
+</template>

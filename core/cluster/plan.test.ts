@@ -1,0 +1,229 @@
+import { describe, expect, it } from 'vitest'
+import type { NamespaceManifest, ObjectEntry } from '../content/manifest'
+import type { Collision } from '../restore/wish'
+import type { ClusterObject } from './clean'
+import { planNamespace } from './plan'
+import { objectKey, quantity, type ClusterState } from './target'
+import { clusterWishOf, type ClusterWish } from './wish'
+
+const object = (apiVersion: string, kind: string, name: string, more: object = {}): ClusterObject => ({
+  apiVersion,
+  kind,
+  metadata: { name, namespace: 'boarding' },
+  ...more,
+})
+const wide = (apiVersion: string, kind: string, name: string, more: object = {}): ClusterObject => ({
+  apiVersion,
+  kind,
+  metadata: { name },
+  ...more,
+})
+const groupOf = (apiVersion: string) => (apiVersion.includes('/') ? apiVersion.split('/')[0]! : '')
+const pathOf = ({ apiVersion, kind, metadata }: ClusterObject) =>
+  `quay/${metadata.namespace ?? '@cluster'}/${groupOf(apiVersion!) || 'core'}/${kind}/${metadata.name}`
+
+const set = object('apps/v1', 'StatefulSet', 'manifest', {
+  spec: {
+    serviceName: 'manifest',
+    replicas: 2,
+    template: { metadata: { labels: { app: 'manifest' } }, spec: { containers: [{ image: 'images.example/m:1' }] } },
+    volumeClaimTemplates: [{ metadata: { name: 'data' }, spec: { storageClassName: 'berth' } }],
+  },
+})
+const claim = object('v1', 'PersistentVolumeClaim', 'data-manifest-0', {
+  spec: { storageClassName: 'berth', resources: { requests: { storage: '1Gi' } } },
+})
+const service = object('v1', 'Service', 'manifest', { spec: { selector: { app: 'manifest' } } })
+const settings = object('v1', 'ConfigMap', 'settings', { data: { LANES: '4' } })
+const lane = object('lanes.example/v1', 'Lane', 'foot', { spec: { width: 2 } })
+const definition = wide('apiextensions.k8s.io/v1', 'CustomResourceDefinition', 'lanes.lanes.example', {
+  spec: { group: 'lanes.example', names: { kind: 'Lane' }, versions: [{ name: 'v1' }] },
+})
+const berth = wide('storage.k8s.io/v1', 'StorageClass', 'berth', { provisioner: 'x' })
+const all = [set, claim, service, settings, lane, definition, berth]
+const entry = (one: ClusterObject, line: number): ObjectEntry => ({
+  path: pathOf(one),
+  group: groupOf(one.apiVersion!),
+  version: 'v1',
+  kind: one.kind!,
+  name: one.metadata.name,
+  labels: {},
+  digest: '',
+  bytes: 10,
+  line,
+  uses: one === lane ? [pathOf(definition)] : one === claim || one === set ? [pathOf(berth)] : [],
+  ...(one.metadata.namespace ? {} : { wide: true }),
+})
+const manifest: NamespaceManifest = {
+  name: 'boarding',
+  at: '2026-11-24T09:00:00.000Z',
+  labels: { team: 'gates' },
+  objects: all.map(entry),
+  chunks: [],
+  volumes: [
+    {
+      path: 'quay/boarding/volume/data-manifest-0',
+      claim: 'data-manifest-0',
+      storageClass: 'berth',
+      capacity: '1Gi',
+      how: 'snapshot',
+      at: '',
+      files: 3,
+      bytes: 1000,
+      fingerprint: '',
+      entries: [],
+    },
+  ],
+  missing: [],
+}
+const KINDS: [string, string][] = [
+  ['apps', 'StatefulSet'],
+  ['', 'PersistentVolumeClaim'],
+  ['', 'Service'],
+  ['', 'ConfigMap'],
+  ['apiextensions.k8s.io', 'CustomResourceDefinition'],
+  ['storage.k8s.io', 'StorageClass'],
+]
+function state(source: string, standing: ClusterObject[], more: Partial<ClusterState> = {}): ClusterState {
+  return {
+    source,
+    served: KINDS.map(([group, kind]) => ({ group, kind, version: 'v1', namespaced: true })),
+    objects: new Map(
+      standing.map((one) => [objectKey(groupOf(one.apiVersion!), one.kind!, one.metadata.namespace ?? null, one.metadata.name), one]),
+    ),
+    namespaces: new Map(standing.some(({ metadata }) => metadata.namespace) ? [['boarding', { phase: 'Active', labels: {} }]] : []),
+    classes: standing.filter(({ kind }) => kind === 'StorageClass').map(({ metadata }) => metadata.name),
+    defaultClass: null,
+    quotas: [],
+    ...more,
+  }
+}
+const plan = (
+  target: ClusterState,
+  cluster: Partial<ClusterWish> = {},
+  more: { picks?: string[]; collide?: Collision; each?: Record<string, Collision> } = {},
+) =>
+  planNamespace({
+    source: 'quay',
+    manifest,
+    objects: all,
+    target,
+    asked: { picks: ['quay/boarding'], collide: 'replace', each: {}, ...more, cluster: clusterWishOf(cluster) },
+  })
+const islet = (more: Partial<ClusterState> = {}) => state('islet', [wide('storage.k8s.io/v1', 'StorageClass', 'pontoon')], more)
+const verbs = ({ plan: { operations } }: ReturnType<typeof plan>) =>
+  Object.fromEntries(operations.map(({ name, kind, verb }) => [`${kind} ${name}`, verb]))
+
+describe('a namespace that is gone', () => {
+  it('is made again in the order of what needs what, with the definitions that are missing', () => {
+    const { plan: found } = plan(state('quay', [berth]))
+    expect(found).toMatchObject({ makes: true, into: 'boarding', blockers: [], warnings: [], overwrites: 0, bytes: 1000, files: 3 })
+    expect(found.operations.map(({ kind, verb }) => `${verb} ${kind}`)).toEqual([
+      'create CustomResourceDefinition',
+      'create PersistentVolumeClaim',
+      'create ConfigMap',
+      'create StatefulSet',
+      'create Lane',
+      'create Service',
+    ])
+  })
+  it('brings only what is picked, and the claim of a volume with it', () => {
+    const { plan: found } = plan(state('quay', [berth, definition]), {}, { picks: ['quay/boarding/volume/data-manifest-0'] })
+    expect(found.operations.map(({ kind }) => kind)).toEqual(['PersistentVolumeClaim'])
+    expect(found.volumes).toMatchObject([{ verb: 'create', only: null }])
+  })
+})
+
+describe('another cluster', () => {
+  it('needs a class in place of one that it does not have, and never gets the class itself', () => {
+    const { plan: found } = plan(islet())
+    expect(found.blockers).toMatchObject([
+      { code: 'class_missing', next: 'Say which class is to be used in its place; there are: pontoon.' },
+    ])
+    expect(found.operations.some(({ kind }) => kind === 'StorageClass')).toBe(false)
+    expect(found.asks).toEqual({ classes: ['berth'], registries: ['images.example'] })
+    expect(plan(islet(), { classes: { berth: 'pontoon' } }).plan.blockers).toEqual([])
+  })
+  it('refuses kinds that it does not serve, and a namespace that is ending', () => {
+    const without = islet({ served: [] })
+    expect(plan(without, {}, { picks: [pathOf(settings)] }).plan.blockers).toMatchObject([
+      { code: 'not_served', what: 'islet serves no ConfigMap of v1.', next: 'Install what defines it there, or leave these out.' },
+    ])
+    const ending = islet({ namespaces: new Map([['boarding', { phase: 'Terminating', labels: {} }]]) })
+    expect(plan(ending, {}, { picks: [pathOf(settings)] }).plan.blockers).toMatchObject([{ code: 'namespace_ending' }])
+  })
+  it('counts what its quotas would not let through', () => {
+    const quotas = [
+      {
+        namespace: 'boarding',
+        name: 'small',
+        hard: { 'requests.storage': '1500Mi', configmaps: '5' },
+        used: { 'requests.storage': '1Gi', configmaps: '4' },
+      },
+    ]
+    const namespaces = new Map([['boarding', { phase: 'Active', labels: {} }]])
+    const { blockers } = plan(islet({ quotas, namespaces }), { classes: { berth: 'pontoon' } }).plan
+    expect(blockers.map(({ what }) => what)).toEqual([
+      'The quota small of boarding lets 1500Mi of requests.storage be there; 1Gi are, and 1024Mi more would come.',
+    ])
+  })
+})
+
+describe('what stands there already', () => {
+  const standing = [berth, definition, set, claim, service, object('v1', 'ConfigMap', 'settings', { data: { LANES: '9' } })]
+  it('is left where it is the same, and replaced, merged or skipped where it is not', () => {
+    expect(verbs(plan(state('quay', standing)))).toMatchObject({ 'Service manifest': 'leave', 'ConfigMap settings': 'replace' })
+    expect(plan(state('quay', standing)).plan.operations.find(({ kind }) => kind === 'Service')).toMatchObject({ same: true })
+    expect(verbs(plan(state('quay', standing), {}, { collide: 'merge' }))['ConfigMap settings']).toBe('merge')
+    expect(verbs(plan(state('quay', standing), {}, { collide: 'skip' }))['ConfigMap settings']).toBe('leave')
+    const each = { [pathOf(settings)]: 'merge' as const, 'quay/boarding/volume/data-manifest-0': 'skip' as const }
+    const { plan: found } = plan(state('quay', standing), {}, { each })
+    expect([found.operations.find(({ kind }) => kind === 'ConfigMap')!.verb, found.volumes[0]!.verb]).toEqual(['merge', 'leave'])
+  })
+  it('is made anew where the API lets nobody change it, and then can’t be merged', () => {
+    const other = object('apps/v1', 'StatefulSet', 'manifest', { spec: { ...set.spec, serviceName: 'other' } })
+    const [stands] = [state('quay', [berth, definition, other])]
+    expect(plan(stands).plan.operations.find(({ kind }) => kind === 'StatefulSet')).toMatchObject({
+      verb: 'replace',
+      anew: ['spec.serviceName'],
+    })
+    expect(plan(stands, {}, { collide: 'merge' }).plan.operations.find(({ kind }) => kind === 'StatefulSet')).toMatchObject({
+      verb: 'leave',
+    })
+  })
+  it('is stepped around by another name, which its claim and whatever refers to it follow', () => {
+    const { plan: found, objects } = plan(state('quay', standing), {}, { collide: 'rename' })
+    expect(found.operations.find(({ kind }) => kind === 'StatefulSet')).toMatchObject({
+      name: 'manifest-then',
+      verb: 'create',
+      renamed: true,
+    })
+    expect(found.volumes[0]).toMatchObject({ claim: 'data-manifest-then-0', verb: 'create' })
+    expect(objects.find(({ operation }) => operation.kind === 'StatefulSet')!.object.spec).toMatchObject({ serviceName: 'manifest-then' })
+  })
+  it('gets single files laid over it', () => {
+    const files = { 'quay/boarding/volume/data-manifest-0': ['a.txt'] }
+    const { plan: found } = plan(state('quay', standing), { files }, { picks: [] })
+    expect([found.operations, found.volumes]).toMatchObject([[], [{ verb: 'merge', only: ['a.txt'] }]])
+  })
+})
+
+describe('what is left out', () => {
+  it('keeps its name in what refers to it, and is told where it is needed and not there', () => {
+    const { plan: found, objects } = plan(state('quay', [berth, definition]), { exposure: 'leave', prefix: 'old-' })
+    expect(found.warnings).toEqual(['StatefulSet old-manifest needs Service manifest, which is left out and is not there.'])
+    expect(objects.find(({ operation }) => operation.kind === 'StatefulSet')!.object.spec).toMatchObject({ serviceName: 'manifest' })
+    expect(found.volumes[0]!.claim).toBe('data-old-manifest-0')
+  })
+})
+
+describe('quantities of the API', () => {
+  it.each([
+    ['500m', 0.5],
+    ['2Gi', 2 ** 31],
+    ['3', 3],
+    ['1.5k', 1500],
+    ['x', null],
+    [undefined, null],
+  ])('%s', (text, value) => expect(quantity(text)).toBe(value))
+})

@@ -1,0 +1,134 @@
+import { cleaned, type ClusterObject } from '../../core/cluster/clean'
+import { differences, type FieldDifference } from '../../core/cluster/immutable'
+import type { FileEntry } from '../../core/content/manifest'
+import { namesOf } from '../../core/things/thing'
+import { clusterAccessOf } from '../catalog/sources'
+import type { EngineContext } from '../context'
+import { entriesOf, objectIn, volumeIn, yamlOf } from '../look/cluster'
+import { openPoint, type OpenPoint } from '../points/open'
+import { Applier } from '../runs/clusters/apply'
+import { ClusterClient } from '../sources/kubernetes/client'
+
+/** An object then, and now or at another point. */
+export interface ManifestComparison {
+  path: string
+  then: string
+  /** Null where it is not there any more. */
+  now: string | null
+  fields: FieldDifference[]
+}
+
+export async function compareManifest(
+  engine: EngineContext,
+  point: OpenPoint,
+  path: string,
+  against: string | null,
+): Promise<ManifestComparison> {
+  const then = await objectIn(point, path)
+  const now = against === null ? await objectNow(engine, path, then) : await objectAt(engine, against, path)
+  return { path, then: yamlOf(then), now: now && yamlOf(now), fields: now ? differences(then, now) : [] }
+}
+
+async function objectNow(engine: EngineContext, path: string, then: ClusterObject): Promise<ClusterObject | null> {
+  const client = new ClusterClient(await clusterAccessOf(engine, namesOf(path)[0]!))
+  try {
+    const found = await new Applier(client, AbortSignal.timeout(20_000)).get(then)
+    return found && cleaned(found)
+  } catch (error) {
+    throw client.translate(error)
+  } finally {
+    client.close()
+  }
+}
+
+async function objectAt(engine: EngineContext, id: string, path: string): Promise<ClusterObject | null> {
+  return objectIn(await openPoint(engine, id), path).catch(() => null)
+}
+
+/** One file or folder in two points; `mark` says what it became in the second. */
+export interface FileComparison {
+  path: string
+  type: FileEntry['type']
+  mark: 'gone' | 'new' | 'changed' | 'same'
+  then: { size: number; mtime: number } | null
+  now: { size: number; mtime: number } | null
+}
+
+export interface VolumeComparison {
+  path: string
+  against: { id: string; at: Date }
+  files: FileComparison[]
+  counts: Record<FileComparison['mark'], number>
+  /** Whether there are more than are told. */
+  more: boolean
+}
+
+const MOST_FILES = 2000
+
+/** The files of a volume in two points; what is the same comes last. */
+export async function compareVolume(engine: EngineContext, point: OpenPoint, path: string, against: string): Promise<VolumeComparison> {
+  const other = await openPoint(engine, against)
+  const then = await entriesOf(point.store, volumeIn(point, path))
+  const now = await entriesOf(other.store, volumeIn(other, path))
+  const files = compareEntries(then, now)
+  const counts = { gone: 0, new: 0, changed: 0, same: 0 }
+  for (const { mark } of files) counts[mark]++
+  return { path, against: { id: other.id, at: other.at }, files: files.slice(0, MOST_FILES), counts, more: files.length > MOST_FILES }
+}
+
+export function compareEntries(then: FileEntry[], now: FileEntry[]): FileComparison[] {
+  const before = new Map(then.filter(({ type }) => type !== 'folder').map((entry) => [entry.path, entry]))
+  const after = new Map(now.filter(({ type }) => type !== 'folder').map((entry) => [entry.path, entry]))
+  const side = (entry: FileEntry | undefined) => (entry ? { size: entry.size, mtime: entry.mtime } : null)
+  const order = ['gone', 'changed', 'new', 'same']
+  return [...new Set([...before.keys(), ...after.keys()])]
+    .map((path): FileComparison => {
+      const [a, b] = [before.get(path), after.get(path)]
+      const isSame = a && b && a.sha256 === b.sha256 && a.target === b.target && a.mode === b.mode && a.type === b.type
+      const mark = !b ? 'gone' : !a ? 'new' : isSame ? 'same' : 'changed'
+      return { path, type: (a ?? b)!.type, mark, then: side(a), now: side(b) }
+    })
+    .sort((a, b) => order.indexOf(a.mark) - order.indexOf(b.mark) || (a.path < b.path ? -1 : 1))
+}
+
+/** Points of a vessel, newest first, in which a volume holds a file whose name fits. */
+export interface FileSighting {
+  point: string
+  at: Date
+  volume: string
+  file: string
+  size: number
+  mtime: number
+  sha256: string | null
+}
+
+const MOST_SIGHTINGS = 500
+
+/** Looks for files by name, with `*` for any characters, through the newest points of a vessel. */
+export async function findFiles(engine: EngineContext, vesselId: string, name: string, points: number): Promise<FileSighting[]> {
+  const like = new RegExp(
+    `^${name
+      .split('*')
+      .map((part) => part.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&'))
+      .join('.*')}$`,
+    'i',
+  )
+  const rows = await engine.db
+    .selectFrom('point')
+    .select(['id', 'at'])
+    .where('vessel_id', '=', vesselId)
+    .where('kept_for', 'is', null)
+    .orderBy('at', 'desc')
+    .limit(points)
+    .execute()
+  const sightings: FileSighting[] = []
+  for (const { id, at } of rows) {
+    const point = await openPoint(engine, id, () => false)
+    for (const { manifest } of point.members)
+      for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes))
+        for (const { path, type, size, mtime, sha256 } of await entriesOf(point.store, volume))
+          if (type === 'file' && like.test(path.slice(path.lastIndexOf('/') + 1)) && sightings.length < MOST_SIGHTINGS)
+            sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, sha256: sha256 ?? null })
+  }
+  return sightings
+}
