@@ -2,6 +2,7 @@ import { describe } from 'vitest'
 import { clusters } from './steps/clusters'
 import { everyInstant } from './steps/every-instant'
 import { firstPath } from './steps/first-path'
+import { holdAndReturn } from './steps/hold-and-return'
 import { lookInside } from './steps/look-inside'
 import { whereTo } from './steps/where-to'
 
@@ -11,3 +12,4 @@ describe('looking inside', lookInside)
 describe('where things go', whereTo)
 describe('every instant', everyInstant)
 describe('a cluster', clusters)
+describe('held still, lost, and brought back', holdAndReturn)
