@@ -2,6 +2,11 @@ import { randomBytes } from 'node:crypto'
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { Writable } from 'node:stream'
+import type { ClusterObject } from '../core/cluster/clean'
+import { planNamespace } from '../core/cluster/plan'
+import { objectKey, type ClusterState } from '../core/cluster/target'
+import { clusterWishOf } from '../core/cluster/wish'
+import type { NamespaceManifest } from '../core/content/manifest'
 import { countInWords } from '../core/time/words'
 import { addSource } from '../engine/catalog/sources'
 import { addVessel } from '../engine/catalog/vessels'
@@ -17,8 +22,12 @@ const THINGS = Number(process.env.THINGS ?? 2000)
 const FILES = Number(process.env.FILES ?? 20_000)
 const BYTES = Number(process.env.BYTES ?? 1_000_000_000)
 const HOME = 'port'
+const HELD = 'gate'
+const PLANNED = 10_000
 
+/** The first gives no snapshots: the stand-in's storage would copy everything for one, which is not what is measured. */
 const STORAGE = [
+  { apiVersion: 'storage.k8s.io/v1', kind: 'StorageClass', metadata: { name: 'rope' }, provisioner: 'rope.quellmark.example' },
   { apiVersion: 'storage.k8s.io/v1', kind: 'StorageClass', metadata: { name: 'berth' }, provisioner: 'berth.quellmark.example' },
   {
     apiVersion: 'snapshot.storage.k8s.io/v1',
@@ -28,17 +37,17 @@ const STORAGE = [
     deletionPolicy: 'Delete',
   },
 ]
-const APPLICATION = [
+const application = (namespace: string, storageClassName: string) => [
   {
     apiVersion: 'v1',
     kind: 'PersistentVolumeClaim',
-    metadata: { name: 'data', namespace: HOME },
-    spec: { accessModes: ['ReadWriteOnce'], storageClassName: 'berth', resources: { requests: { storage: '4Gi' } } },
+    metadata: { name: 'data', namespace },
+    spec: { accessModes: ['ReadWriteOnce'], storageClassName, resources: { requests: { storage: '4Gi' } } },
   },
   {
     apiVersion: 'v1',
     kind: 'Pod',
-    metadata: { name: 'holder', namespace: HOME },
+    metadata: { name: 'holder', namespace, labels: { app: 'holder' } },
     spec: {
       containers: [
         { name: 'main', image: 'debian:12-slim', command: ['sleep', '100000'], volumeMounts: [{ name: 'data', mountPath: '/data' }] },
@@ -52,18 +61,25 @@ const create = (client: ClusterClient, path: string, body: unknown) => client.as
 
 async function furnish(client: ClusterClient): Promise<void> {
   await create(client, '/apis/storage.k8s.io/v1/storageclasses', STORAGE[0])
-  await create(client, '/apis/snapshot.storage.k8s.io/v1/volumesnapshotclasses', STORAGE[1])
-  await create(client, '/api/v1/namespaces', { metadata: { name: HOME } })
+  await create(client, '/apis/storage.k8s.io/v1/storageclasses', STORAGE[1])
+  await create(client, '/apis/snapshot.storage.k8s.io/v1/volumesnapshotclasses', STORAGE[2])
+  await furnishNamespace(client, HOME, 'rope')
+  await furnishNamespace(client, HELD, 'berth')
+}
+
+async function furnishNamespace(client: ClusterClient, namespace: string, storageClass: string): Promise<void> {
+  await create(client, '/api/v1/namespaces', { metadata: { name: namespace } })
   for (let i = 0; i < THINGS; i++)
-    await create(client, `/api/v1/namespaces/${HOME}/configmaps`, {
+    await create(client, `/api/v1/namespaces/${namespace}/configmaps`, {
       metadata: { name: `settings-${i}` },
       data: { lanes: String(i), text: 'x'.repeat(600) },
     })
-  await create(client, `/api/v1/namespaces/${HOME}/persistentvolumeclaims`, APPLICATION[0])
-  await create(client, `/api/v1/namespaces/${HOME}/pods`, APPLICATION[1])
+  const [claim, pod] = application(namespace, storageClass)
+  await create(client, `/api/v1/namespaces/${namespace}/persistentvolumeclaims`, claim)
+  await create(client, `/api/v1/namespaces/${namespace}/pods`, pod)
   for (;;) {
-    const pod = await client.ask<KubeObject>(`/api/v1/namespaces/${HOME}/pods/holder`)
-    if (pod.status?.phase === 'Running') return
+    const now = await client.ask<KubeObject>(`/api/v1/namespaces/${namespace}/pods/holder`)
+    if (now.status?.phase === 'Running') return
     await new Promise((resolve) => setTimeout(resolve, 200))
   }
 }
@@ -118,6 +134,8 @@ export async function clusterPart(): Promise<void> {
         '%',
         true,
       )
+      bench.tell('a hold with snapshots, beyond what its hooks take', await holdSeconds(bench), 1, 's', true)
+      bench.tell(`a plan over ${countInWords(PLANNED)} things`, planMs(), 500, 'ms', true)
       const about = `a namespace of ${countInWords(THINGS)} things and a volume of ${countInWords(FILES)} files, ${BYTES / 1e9} GB`
       report('Namespaces', about, bench.figures)
     },
@@ -125,4 +143,70 @@ export async function clusterPart(): Promise<void> {
     client.close()
     await cluster.stop()
   })
+}
+
+/** Seconds from the last hook that held to the first that released, while a namespace with a volume is captured. */
+async function holdSeconds(bench: Bench): Promise<number> {
+  const act = { kind: 'exec' as const, selector: 'app=holder', container: '', pods: 'one' as const, active: '', command: ['true'] }
+  const vessel = await addVessel(bench.engine, 'Gate', {
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `quay/${HELD}` }],
+    store: 'store',
+    promises: { couldLose: null, backWithin: null },
+    readers: 2,
+    still: {
+      budgetMs: 30_000,
+      steps: [{ id: 'a', name: 'hold', member: `quay/${HELD}`, turn: 0, act, release: act, limitMs: 5000, onFailure: 'stop' }],
+    },
+  })
+  await bench.run('backup', {}, vessel)
+  const steps = await bench.engine.db.selectFrom('run_step').selectAll().where('kind', 'in', ['hold', 'release']).execute()
+  const of = (kind: string) => steps.find((step) => step.kind === kind)!
+  return (of('release').started_at!.getTime() - of('hold').finished_at!.getTime()) / 1000
+}
+
+/** Milliseconds to plan a namespace of many things against a cluster in which all of them stand, a tenth of them changed. */
+function planMs(): number {
+  const objects = Array.from({ length: PLANNED }, (_, i): ClusterObject => ({
+    apiVersion: 'v1',
+    kind: 'ConfigMap',
+    metadata: { name: `settings-${i}`, namespace: HOME },
+    data: { lanes: String(i), text: 'x'.repeat(200) },
+  }))
+  const standing = objects.map((object, i) => (i % 10 === 0 ? { ...object, data: { lanes: 'another' } } : object))
+  const key = ({ metadata }: ClusterObject) => objectKey('', 'ConfigMap', HOME, metadata.name)
+  const manifest: NamespaceManifest = {
+    name: HOME,
+    at: '',
+    labels: {},
+    objects: objects.map(({ metadata: { name } }, line) => ({
+      path: `quay/${HOME}/core/ConfigMap/${name}`,
+      group: '',
+      version: 'v1',
+      kind: 'ConfigMap',
+      name,
+      labels: {},
+      digest: '',
+      bytes: 0,
+      line,
+      uses: [],
+    })),
+    chunks: [],
+    volumes: [],
+    missing: [],
+  }
+  const target: ClusterState = {
+    source: 'quay',
+    served: [{ group: '', version: 'v1', kind: 'ConfigMap', namespaced: true }],
+    objects: new Map(standing.map((object) => [key(object), object])),
+    namespaces: new Map([[HOME, { phase: 'Active', labels: {} }]]),
+    classes: [],
+    defaultClass: null,
+    quotas: [],
+  }
+  const asked = { picks: [`quay/${HOME}`], collide: 'replace' as const, each: {}, cluster: clusterWishOf({ labels: { copy: 'yes' } }) }
+  const began = performance.now()
+  const { plan } = planNamespace({ source: 'quay', manifest, objects, target, asked })
+  const took = performance.now() - began
+  if (plan.operations.length !== PLANNED) throw new Error('the plan is not whole')
+  return took
 }

@@ -35,7 +35,8 @@ export function fixedFields(wanted: ClusterObject, now: ClusterObject): string[]
 /** Whether everything that `wanted` says is so in `now`, which may say more. */
 export function holds(wanted: unknown, now: unknown): boolean {
   if (Array.isArray(wanted)) return Array.isArray(now) && wanted.length === now.length && wanted.every((one, i) => holds(one, now[i]))
-  if (typeof wanted !== 'object' || wanted === null) return canonical(wanted) === canonical(now)
+  // To the API a field that is null is one that is not there.
+  if (typeof wanted !== 'object' || wanted === null) return (wanted ?? null) === (now ?? null)
   if (typeof now !== 'object' || now === null || Array.isArray(now)) return isEmpty(wanted) && now === undefined
   return Object.entries(wanted).every(([field, value]) => holds(value, (now as Fields)[field]))
 }

@@ -189,13 +189,8 @@ class Planner {
 
   plan(): { plan: NamespacePlan; objects: PlannedObject[] } {
     const { manifest, target } = this.input
-    const planned = this.picked.map(({ entry, object }) => this.planObject(entry, object))
+    const planned = inOrder(this.picked.map(({ entry, object }) => this.planObject(entry, object)))
     const volumes = this.volumes.map((volume) => this.planVolume(volume))
-    const order = (one: PlannedObject) => PHASES.indexOf(one.operation.phase)
-    planned.sort(
-      (a, b) =>
-        order(a) - order(b) || a.operation.kind.localeCompare(b.operation.kind) || (a.operation.target < b.operation.target ? -1 : 1),
-    )
     const active = planned.filter(({ operation }) => operation.verb !== 'leave')
     const isNeeded = active.some(({ operation }) => operation.namespace !== null) || volumes.some(({ verb }) => verb !== 'leave')
     const makes = isNeeded && !target.namespaces.has(this.into)
@@ -323,6 +318,15 @@ class Planner {
       })
     return operation
   }
+}
+
+/** By phase, then by kind and name. Texts are made once, because there may be tens of thousands. */
+function inOrder(planned: PlannedObject[]): PlannedObject[] {
+  const by = ({ operation: { phase, kind, target } }: PlannedObject) => `${String(PHASES.indexOf(phase)).padStart(2)} ${kind} ${target}`
+  return planned
+    .map((one) => ({ one, by: by(one) }))
+    .sort((a, b) => (a.by < b.by ? -1 : 1))
+    .map(({ one }) => one)
 }
 
 /** Classes that the objects of a point ask for, for the person who maps them. */

@@ -25,6 +25,18 @@ export class ContentPool {
     return this.piscina.run({ plain, key }, { name: 'name', transferList: [plain.buffer] })
   }
 
+  /** Names and SHA-256 of many small pieces at once, 32 bytes each; the pieces come back with them. */
+  nameMany(
+    plains: Uint8Array<ArrayBuffer>[],
+    key: Buffer,
+  ): Promise<{ names: Uint8Array; sums: Uint8Array; plains: Uint8Array<ArrayBuffer>[] }> {
+    return this.piscina.run({ plains, key }, { name: 'nameMany', transferList: plains.map(({ buffer }) => buffer) })
+  }
+
+  sealMany(tasks: SealTask[]): Promise<SealedChunk[]> {
+    return this.piscina.run(tasks, { name: 'sealMany', transferList: tasks.map(({ plain }) => plain.buffer) })
+  }
+
   seal(task: SealTask): Promise<SealedChunk> {
     return this.piscina.run(task, { name: 'sealChunk', transferList: [task.plain.buffer] })
   }

@@ -1,4 +1,4 @@
-import { createHmac } from 'node:crypto'
+import { createHash, createHmac } from 'node:crypto'
 import { setFlagsFromString } from 'node:v8'
 import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
@@ -72,6 +72,19 @@ const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
 
 export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
   return own(createHmac('sha256', key).update(plain).digest())
+}
+
+/** Names of many small pieces, and their SHA-256, 32 bytes each in their order. */
+export function nameManyTask({ plains, key }: { plains: Uint8Array[]; key: Uint8Array }): {
+  names: Uint8Array<ArrayBuffer>
+  sums: Uint8Array<ArrayBuffer>
+} {
+  const [names, sums] = [new Uint8Array(plains.length * 32), new Uint8Array(plains.length * 32)]
+  for (const [i, plain] of plains.entries()) {
+    names.set(createHmac('sha256', key).update(plain).digest(), i * 32)
+    sums.set(createHash('sha256').update(plain).digest(), i * 32)
+  }
+  return { names, sums }
 }
 
 export function sealTask(task: SealTask): SealedChunk {

@@ -1,6 +1,7 @@
 import { move, transferableSymbol, valueSymbol } from 'piscina'
 import {
   convertTask,
+  nameManyTask,
   nameTask,
   openTask,
   reckonTask,
@@ -24,6 +25,19 @@ function moving<T>(value: T, buffers: ArrayBuffer[]): T {
 export function name(task: { plain: Uint8Array<ArrayBuffer>; key: Uint8Array }) {
   const result = { name: nameTask(task), plain: task.plain }
   return moving(result, [result.name.buffer, result.plain.buffer])
+}
+
+export function nameMany(task: { plains: Uint8Array<ArrayBuffer>[]; key: Uint8Array }) {
+  const result = { ...nameManyTask(task), plains: task.plains }
+  return moving(result, [result.names.buffer, result.sums.buffer, ...result.plains.map(({ buffer }) => buffer)])
+}
+
+export function sealMany(tasks: SealTask[]) {
+  const result = tasks.map(sealTask)
+  return moving(
+    result,
+    result.map(({ sealed }) => sealed.buffer),
+  )
 }
 
 export function sealChunk(task: SealTask) {

@@ -38,6 +38,19 @@ export class ChunkIndex {
     }
   }
 
+  /** Which of many chunks may be referred to; their names in hexadecimal. */
+  async known(names: Buffer[], runId: string): Promise<Set<string>> {
+    const rows = await this.db
+      .selectFrom('chunk')
+      .innerJoin('pack', 'pack.id', 'chunk.pack_id')
+      .select('chunk.name')
+      .where('chunk.store_id', '=', this.storeId)
+      .where('chunk.name', 'in', names)
+      .where((eb) => eb.or([eb('pack.committed', '=', true), eb('pack.run_id', '=', runId)]))
+      .execute()
+    return new Set(rows.map(({ name }) => name.toString('hex')))
+  }
+
   /** Registers a durable pack of a run; others may not use it until the run commits. */
   async add(pack: WrittenPack, runId: string): Promise<void> {
     await this.db.transaction().execute(async (tx) => {

@@ -49,6 +49,21 @@ export class PackWriter {
     return writer
   }
 
+  /** Many small entries in one write. Calls must be awaited one after the other. Returns the length of each. */
+  async appendMany(entries: { name: Buffer; plainLength: number; chunk: SealedChunk }[]): Promise<number[]> {
+    const parts: Uint8Array[] = []
+    const lengths = entries.map(({ name, plainLength, chunk }) => {
+      const header = entryHeader(name, plainLength, chunk, null)
+      const length = header.length + chunk.sealed.length
+      this.entries.push({ name, codec: chunk.codec, base: null, plainLength, position: this.bytes, length })
+      this.bytes += length
+      parts.push(header, chunk.sealed)
+      return length
+    })
+    await this.file.append(Buffer.concat(parts))
+    return lengths
+  }
+
   /** Reserves the entry's place at once, so calls must be awaited one after the other. Returns its length. */
   async append(name: Buffer, plainLength: number, chunk: SealedChunk, base: Buffer | null): Promise<number> {
     const header = entryHeader(name, plainLength, chunk, base)

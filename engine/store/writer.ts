@@ -8,9 +8,17 @@ export interface Put {
   stored: number
 }
 
+/** What became of a small piece, which is a chunk and a file of its own. */
+export interface PutWhole extends Put {
+  /** SHA-256 of the piece, in hexadecimal. */
+  sha256: string
+}
+
 /** Where content goes. */
 export interface Sink {
   put(plain: Uint8Array<ArrayBuffer>, base?: string | null): Promise<Put>
+  /** Small pieces together: one by one each would cost more than its bytes. Takes ownership of them. */
+  putMany(plains: Uint8Array<ArrayBuffer>[]): Promise<PutWhole[]>
   ready(): Promise<void>
   readonly failure: unknown
 }
@@ -61,6 +69,74 @@ export class ContentWriter implements Sink {
     }
   }
 
+  async putMany(plains: Uint8Array<ArrayBuffer>[]): Promise<PutWhole[]> {
+    const release = await this.gate.enter()
+    try {
+      const named = await this.store.pool.nameMany(plains, this.store.keys.name)
+      const at = (all: Uint8Array, i: number) => Buffer.from(all.buffer, all.byteOffset + i * 32, 32)
+      const pieces = named.plains.map((plain, i) => ({ id: at(named.names, i), plain, sha256: at(named.sums, i).toString('hex') }))
+      const put = new Map<string, Promise<Put>>()
+      const fresh = new Map<string, (typeof pieces)[number]>()
+      for (const piece of pieces) {
+        const name = piece.id.toString('hex')
+        const known = this.own.get(name)
+        if (known) put.set(name, known)
+        else fresh.set(name, piece)
+      }
+      const storing = this.storeMany([...fresh.values()])
+      for (const name of fresh.keys()) {
+        const own = storing.then((all) => all.get(name)!)
+        own.catch(() => undefined)
+        this.own.set(name, own)
+        put.set(name, own)
+      }
+      await storing
+      const told = new Set<string>()
+      return await Promise.all(
+        pieces.map(async ({ id, sha256 }) => {
+          const name = id.toString('hex')
+          // What is the same as a piece before it adds nothing.
+          const isFirst = fresh.has(name) && !told.has(name)
+          told.add(name)
+          return { name, stored: isFirst ? (await put.get(name)!).stored : 0, sha256 }
+        }),
+      )
+    } catch (error) {
+      this.failure ??= error
+      throw error
+    } finally {
+      release()
+    }
+  }
+
+  private async storeMany(pieces: { id: Buffer; plain: Uint8Array<ArrayBuffer> }[]): Promise<Map<string, Put>> {
+    const put = new Map<string, Put>()
+    if (pieces.length === 0) return put
+    const known = await this.store.index.known(
+      pieces.map(({ id }) => id),
+      this.runId,
+    )
+    for (const name of known) put.set(name, { name, stored: 0 })
+    const missing = pieces.filter(({ id }) => !known.has(id.toString('hex')))
+    if (missing.length === 0) return put
+    const lengths = missing.map(({ plain }) => plain.length)
+    const { seal: key } = this.store.keys
+    const sealed = await this.store.pool.sealMany(missing.map(({ id, plain }) => ({ plain, name: id, key, base: null, baseName: null })))
+    const entries = missing.map(({ id }, i) => ({ name: id, plainLength: lengths[i]!, chunk: sealed[i]! }))
+    const stored = await this.inOrder(async () => {
+      this.pack ??= await PackWriter.open(this.store.backend)
+      const written = await this.pack.appendMany(entries)
+      if (this.pack.bytes >= PACK_BYTES) await this.closePack()
+      return written
+    })
+    for (const [i, { id }] of missing.entries()) {
+      const name = id.toString('hex')
+      put.set(name, { name, stored: stored[i]! })
+      this.stored += stored[i]!
+    }
+    return put
+  }
+
   part(): WriterPart {
     let stored = 0
     const failure = () => this.failure
@@ -68,6 +144,11 @@ export class ContentWriter implements Sink {
       put: async (plain, base) => {
         const put = await this.put(plain, base)
         stored += put.stored
+        return put
+      },
+      putMany: async (plains) => {
+        const put = await this.putMany(plains)
+        for (const one of put) stored += one.stored
         return put
       },
       ready: () => this.ready(),

@@ -9,6 +9,7 @@ import type { Rule } from '../../core/selection/rules'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { standings } from '../../engine/catalog/standing'
+import { compareManifest, compareVolume, findFiles } from '../../engine/compare/cluster'
 import { pointContents } from '../../engine/compare/contents'
 import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../engine/look/cluster'
 import { needsHand } from '../../engine/watch/hands'
@@ -170,6 +171,15 @@ describe('a namespace', () => {
     expect((again.outcome as { stored: number }).stored).toBeLessThan(20_000)
     expect((await folderOf(await newest(again), path, 'november/days')).map(({ name }) => name)).toEqual(['01.txt', '02.txt'])
     expect(await folderOf(point, path, 'november/days')).toHaveLength(1)
+    const { files, counts } = await compareVolume(bench.engine, point, path, (again.outcome as { point: string }).point)
+    expect(files[0]).toMatchObject({ path: 'november/days/02.txt', mark: 'new', then: null })
+    expect(counts).toEqual({ gone: 0, changed: 0, new: 1, same: 6 })
+    const found = await findFiles(bench.engine, kiosks.id, '0*.TXT', 60)
+    expect(found.map(({ file, at }) => [file, at > point.at])).toEqual([
+      ['november/days/01.txt', true],
+      ['november/days/02.txt', true],
+      ['november/days/01.txt', false],
+    ])
     expect(ours()).toBe(0)
   })
 
@@ -183,8 +193,13 @@ describe('a namespace', () => {
     expect(find('quay/boarding')).toMatchObject({ kind: 'namespace', there: true })
     expect(find('quay/boarding/core/ConfigMap/settings')).toMatchObject({ kind: 'ConfigMap', there: false })
     expect(find('quay/kiosk/volume/receipts')).toMatchObject({ kind: 'volume', rows: 5, there: true })
-    const { run } = await bench.restore(both, point.id, { picks: ['quay/boarding'] })
-    expect(run).toMatchObject({ state: 'failed', error: { code: 'cluster_restore', touched: 'Nothing was changed.' } })
+    const settings = 'quay/boarding/core/ConfigMap/settings'
+    expect(await compareManifest(bench.engine, point, settings, null)).toMatchObject({ now: null, then: expect.stringContaining('LANES') })
+    const { run } = await bench.restore(both, point.id, { picks: [settings] })
+    expect([run.error, cluster.json('get', 'configmap', 'settings', '-n', 'boarding').data]).toEqual([null, { LANES: '4' }])
+    cluster.kubectl('patch', 'configmap', 'settings', '-n', 'boarding', '--type=merge', '-p', '{"data":{"LANES":"5"}}')
+    expect((await compareManifest(bench.engine, point, settings, null)).fields).toEqual([{ field: 'data.LANES', then: '4', now: '5' }])
+    expect((await compareManifest(bench.engine, point, settings, point.id)).fields).toEqual([])
   })
 
   it('together with a database makes one point, whose differential reads the namespace again', async () => {

@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto'
 import { Writable } from 'node:stream'
 import { finished } from 'node:stream/promises'
 import { extract, type Headers } from 'tar-stream'
-import { ByteChunker } from '../../../core/content/bytes'
+import { ByteChunker, FILE_CHUNK } from '../../../core/content/bytes'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
 import { VesselError } from '../../../core/errors'
@@ -19,6 +19,9 @@ export interface VolumeContent {
   fingerprint: string
   missing: Missing[]
 }
+
+/** Small files go into the store together; so many batches may be on their way while more is read. */
+const BATCH = { bytes: 4 * 1024 * 1024, files: 256, ahead: 3 } as const
 
 const TYPES: Record<string, FileEntry['type']> = {
   file: 'file',
@@ -115,6 +118,8 @@ class TakenFiles {
   /** One for all files, which come one after the other; it is empty again after each. */
   private readonly chunker = new ByteChunker()
   private putting: Promise<unknown>[] = []
+  private small: { entry: FileEntry; bytes: Uint8Array<ArrayBuffer> }[] = []
+  private smallBytes = 0
 
   constructor(
     private readonly path: string,
@@ -137,9 +142,42 @@ class TakenFiles {
     const entry: FileEntry = { path, type, mode, uid, gid, mtime: mtime?.getTime() ?? 0, size: type === 'file' ? (header.size ?? 0) : 0 }
     if (type === 'link' || type === 'hard-link') entry.target = type === 'link' ? (linkname ?? '') : (safePath(linkname ?? '') ?? '')
     this.entries.push(entry)
-    if (type === 'file') await this.keep(entry, stream)
+    if (type === 'file' && entry.size > 0 && entry.size < FILE_CHUNK.min) await this.keepSmall(entry, stream)
+    else if (type === 'file') await this.keep(entry, stream)
     else for await (const _ of stream);
     this.moved(1, 0, 0)
+  }
+
+  /** A file that is a chunk of its own waits for others like it. */
+  private async keepSmall(entry: FileEntry, stream: AsyncIterable<Uint8Array>): Promise<void> {
+    let bytes = new Uint8Array(entry.size)
+    let length = 0
+    for await (const part of stream) {
+      bytes.set(part, length)
+      length += part.length
+    }
+    if (length < bytes.length) bytes = bytes.slice(0, length)
+    this.bytes += length
+    this.moved(0, length, 0)
+    this.small.push({ entry, bytes })
+    this.smallBytes += length
+    if (this.smallBytes >= BATCH.bytes || this.small.length >= BATCH.files) await this.putSmall()
+  }
+
+  private async putSmall(): Promise<void> {
+    const batch = this.small
+    if (batch.length === 0) return
+    this.small = []
+    this.smallBytes = 0
+    const putting = this.writer.putMany(batch.map(({ bytes }) => bytes)).then((all) => {
+      for (const [i, { name, stored, sha256 }] of all.entries()) {
+        Object.assign(batch[i]!.entry, { chunks: [name], sha256 })
+        this.moved(0, 0, stored)
+      }
+    })
+    putting.catch(() => undefined)
+    this.putting.push(putting)
+    if (this.putting.length > BATCH.ahead) await this.putting.shift()
   }
 
   private async keep(entry: FileEntry, stream: AsyncIterable<Uint8Array>): Promise<void> {
@@ -172,6 +210,7 @@ class TakenFiles {
   }
 
   private async settle(): Promise<void> {
+    await this.putSmall()
     await Promise.all(this.putting.splice(0))
   }
 
