@@ -1,8 +1,9 @@
 <script setup lang="ts">
-import type { FolderLine } from '~~/server/views'
+import { lastName } from '~~/core/things/thing'
+import type { FileSighting, FolderLine } from '~~/server/views'
 
 // A volume as folders; one file of it can be looked at, or taken out.
-const { point, path } = defineProps<{ point: string; path: string }>()
+const { point, path, slug } = defineProps<{ point: string; path: string; slug: string }>()
 const route = useRoute()
 const router = useRouter()
 const folder = computed({
@@ -23,6 +24,33 @@ const ICON: Record<FolderLine['type'], string> = {
   pipe: 'i-lucide-shapes',
   device: 'i-lucide-shapes',
 }
+// A file is looked for by its name through all points; where its content changed, it says so.
+const name = ref('')
+const sought = ref('')
+watchDebounced(name, (text) => (sought.value = text), { debounce: 400 })
+const { data: sightings, pending: seeking } = useLoad<FileSighting[]>(() =>
+  sought.value.trim().length < 2 ? null : `/api/vessels/${slug}/find-files?${new URLSearchParams({ name: nameOf(sought.value.trim()) })}`,
+)
+/** Without a wildcard any part of a name will do. */
+const nameOf = (text: string) => (text.includes('*') ? text : `*${text}*`)
+const isSeeking = computed(() => name.value.trim().length >= 2)
+/** Whether its content is another one than in the next older point that holds it. */
+const isChanged = (sighting: FileSighting, i: number) => {
+  const older = sightings.value!.slice(i + 1).find(({ file, volume }) => file === sighting.file && volume === sighting.volume)
+  return older !== undefined && older.sha256 !== sighting.sha256
+}
+const goTo = ({ point: at, volume, file }: FileSighting) => {
+  name.value = ''
+  void router.replace({
+    query: {
+      ...route.query,
+      point: at,
+      at: undefined,
+      show: volume,
+      folder: file.includes('/') ? file.slice(0, file.lastIndexOf('/')) : undefined,
+    },
+  })
+}
 /** The most of a file that is shown. */
 const SHOWN = 256 * 1024
 const PICTURE = /\.(png|jpe?g|gif|webp|svg|avif)$/i
@@ -40,15 +68,45 @@ async function show(line: FolderLine) {
 <template>
   <div class="flex min-h-0 flex-1">
     <div class="min-w-0 flex-1 overflow-auto">
-      <p class="mono flex flex-wrap items-center gap-x-1.5 px-4 py-2 text-[12.5px]">
+      <p class="mono flex min-h-11 flex-wrap items-center gap-x-1.5 px-4 py-1.5 text-[12.5px]">
         <button class="lnk" :disabled="steps.length === 0" @click="folder = ''">/</button>
         <template v-for="(step, i) in steps" :key="i">
           <button class="lnk" @click="folder = steps.slice(0, i + 1).join('/')">{{ step }}</button><span v-if="i < steps.length - 1"
             >/</span
           >
         </template>
+        <UInput
+          v-model="name"
+          name="find-file"
+          icon="i-lucide-search"
+          placeholder="a file in all points"
+          size="sm"
+          class="ml-auto w-56 font-sans"
+          aria-label="Find a file by its name in all points"
+        />
       </p>
-      <ErrorNote v-if="error" :error="error" class="m-4" />
+      <template v-if="isSeeking">
+        <p class="soft px-4 pb-2 text-[13px]" aria-live="polite">
+          <template v-if="seeking || !sightings">looking through the newest 60 points…</template>
+          <template v-else-if="sightings.length === 0">No file of this name is in the newest 60 points.</template>
+          <template v-else>{{ plural(sightings.length, 'file') }} of this name in the newest 60 points, newest first</template>
+        </p>
+        <table v-if="sightings && sightings.length > 0" class="w-full table-fixed text-[13px]" data-sightings>
+          <tbody class="rule border-t border-[var(--line)]">
+            <tr v-for="(sighting, i) in sightings" :key="sighting.point + sighting.volume + sighting.file" class="h-[30px]" data-sighting>
+              <td class="w-44 pl-4">
+                <button class="lnk" @click="goTo(sighting)">{{ whenOf(sighting.at) }}</button>
+              </td>
+              <td class="mono cut pr-3" :title="`${sighting.volume}: ${sighting.file}`">
+                {{ sighting.file }} <span class="soft">{{ lastName(sighting.volume) }}</span>
+              </td>
+              <td class="w-24 pr-4"><span v-if="isChanged(sighting, i)" class="ochre">changed</span></td>
+              <td class="num w-24 pr-4">{{ bytesInWords(sighting.size) }}</td>
+            </tr>
+          </tbody>
+        </table>
+      </template>
+      <ErrorNote v-else-if="error" :error="error" class="m-4" />
       <div v-else-if="!data" class="grid gap-2 p-4"><USkeleton v-for="i in 6" :key="i" class="h-5" /></div>
       <p v-else-if="data.length === 0" class="soft px-4 text-[13px]">Nothing is in this folder.</p>
       <table v-else class="w-full table-fixed text-[13px]" data-files>

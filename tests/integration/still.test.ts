@@ -326,6 +326,37 @@ describe('the budget', () => {
   })
 })
 
+describe('what goes wrong at the source', () => {
+  it('a pod that dies while a hook runs holds nothing any more, and is told', async () => {
+    const run = await bench.engine.startRun({
+      kind: 'still',
+      vessel: await vessel([]),
+      startedBy: 'a test',
+      params: { still: { budgetMs: 30_000, steps: [freeze({ act: exec('sleep', '30'), limitMs: 25_000 })] } },
+    })
+    const worker = startWorker(bench.environment)
+    await until(async () => (await ledger(run)).length === 1)
+    cluster.kubectl('delete', 'pod', 'manifest-0', '-n', 'boarding', '--grace-period=0', '--force')
+    await until(async () => (await bench.record(run)).finished_at !== null)
+    await killWorker(worker)
+    expect((await bench.record(run)).error).toMatchObject({ code: 'hold_failed' })
+    await cluster.until(() => cluster.run(['get', 'pod', 'manifest-0', '-n', 'boarding']).status === 0)
+    cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'boarding', '--timeout=30s')
+  })
+
+  it('a snapshot that never comes is not waited for longer than the hold, and the volume is read in place', async () => {
+    cluster.apply(storage('slow'), snapshots('slow', { stuck: 'true' }), namespace('lagoon'), manifestService('lagoon', 'slow'))
+    cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'lagoon', '--timeout=30s')
+    const run = await bench.run('backup', await vessel([freeze({ member: 'quay/lagoon', onFailure: 'go on' })], 1500, ['quay/lagoon']))
+    expect(run.state).toBe('warned')
+    const messages = (await bench.messages(run.id)).join('\n')
+    expect(messages).toMatch(/The snapshot of quay\/lagoon\/volume\/data-manifest-0 did not become ready .* It is read in place instead/)
+    const point = await pointOf(run)
+    expect(point).toMatchObject({ consistency: 'as found', reached: { why: expect.stringContaining('The hold ended') } })
+    cluster.kubectl('delete', 'namespace', 'lagoon')
+  })
+})
+
 describe('workloads', () => {
   it('are scaled down, and back to what they were', async () => {
     const down: HoldStep = freeze({

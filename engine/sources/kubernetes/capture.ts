@@ -146,7 +146,7 @@ class CaptureOfNamespace {
         .filter(({ snapshots }) => snapshots)
         .map(async (one) => {
           try {
-            this.snapshots.set(one, await takeSnapshot(this.temporary, one))
+            this.snapshots.set(one, await takeSnapshot(this.temporary, one, this.job.moment.left()))
           } catch (error) {
             this.job.progress.signal.throwIfAborted()
             await this.job.progress.say('warning', `${errorRecord(this.client.translate(error)).what} It is read in place instead.`)

@@ -25,8 +25,11 @@ export interface VolumeSnapshot {
   at: string
 }
 
-/** Asks for a snapshot of a volume and waits until it is cut; it may take longer until it can be read. */
-export async function takeSnapshot(temporary: Temporary, { claim, path }: WantedVolume): Promise<VolumeSnapshot> {
+/**
+ * Asks for a snapshot of a volume and waits until it is cut; it may take longer until it can be read.
+ * @param left milliseconds that something is still held for it; null when nothing is
+ */
+export async function takeSnapshot(temporary: Temporary, { claim, path }: WantedVolume, left: number | null): Promise<VolumeSnapshot> {
   const { namespace, name } = claim.metadata
   const kind = temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP)
   const snapshot = await temporary.make(kind, namespace!, { spec: { source: { persistentVolumeClaimName: name } } })
@@ -34,7 +37,7 @@ export async function takeSnapshot(temporary: Temporary, { claim, path }: Wanted
     kind,
     namespace!,
     snapshot,
-    SNAPSHOT_WITHIN_MS,
+    Math.min(SNAPSHOT_WITHIN_MS, left ?? SNAPSHOT_WITHIN_MS),
     `The snapshot of ${path} did not become ready`,
     ({ status }) => readyOf(path, status)?.at ?? null,
   )

@@ -124,7 +124,7 @@ const bringBack = computed(() => ({
           @open="opened = $event"
         />
         <ContentsManifest v-else-if="isObject(thing)" :point="point" :path="thing.path" />
-        <ContentsFiles v-else-if="thing.kind === 'volume'" :key="thing.path" :point="point" :path="thing.path" />
+        <ContentsFiles :slug="vessel.slug" v-else-if="thing.kind === 'volume'" :key="thing.path" :point="point" :path="thing.path" />
         <ContentsStructure v-else-if="tab === 'structure'" :point="point" :path="thing.path" />
         <ContentsTime
           v-else-if="head"
