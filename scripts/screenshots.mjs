@@ -10,7 +10,6 @@ mkdirSync(folder, { recursive: true })
 
 const get = async (path) => (await fetch(base + path)).json()
 const { points } = await get('/api/vessels/bookings/lifeline')
-const { hands } = await get('/api/watch')
 const runs = await get('/api/runs?kinds=restore')
 // A point from before the fare clean-up, so that there is something to compare.
 const before = points.filter((point) => Date.now() - Date.parse(point.at) > 2.2 * 86_400_000).at(-1)
@@ -41,13 +40,13 @@ const VIEWS = [
   ['undo', `/vessels/bookings/undo?${new URLSearchParams({ member: cleanUp.member, position: cleanUp.position, end: cleanUp.end })}`],
   ['changes', '/vessels/bookings/changes?table=sales.booking_leg'],
   ['definition', '/vessels/bookings/definition'],
-  ['define', '/vessels/new?take=quay/boarding&take=harbour-db/bookings/sales'],
+  ['still', '/vessels/boarding-gate/definition#still', 'light', ['[data-step-bar="pause manifest"]']],
   ['estate-cluster', '/estate/quay/boarding/apps/StatefulSet/manifest'],
   ['files', '/vessels/kiosks/contents?show=quay/kiosk/volume/receipts&folder=2026/11', 'light', ['[data-files] tr:nth-child(3) button']],
   ['contents', `/vessels/bookings/contents?point=${before.id}&show=${LEG}`],
   ['across-time', `/vessels/bookings/contents?point=${before.id}&show=${LEG}&tab=time&column=leg_id&value=${lost}`],
   ['bring-back', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/sales/booking_leg`],
-  ['bring-back-dark', hands[0].to, 'dark'],
+  ['bring-back-namespace', '/vessels/kiosks/bring-back?pick=quay/kiosk&show=quay/kiosk/volume/receipts'],
   ['runs', '/runs'],
   ['receipt', `/runs/${runs[0].id}`],
   ['stores', '/stores'],
@@ -75,6 +74,8 @@ for (const [name, path, mode = 'light', clicks = []] of VIEWS) {
   await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: mode }])
   await page.goto(base + path)
   await page.waitForNetworkIdle({ idleTime: 600, concurrency: 1 })
+  // The first page of all waits longer than the network is still.
+  await page.waitForFunction(() => !document.querySelector('[aria-busy=true]') && document.fonts.status === 'loaded')
   for (const selector of clicks) {
     await page.click(selector)
     await page.waitForNetworkIdle({ idleTime: 800, concurrency: 1 })

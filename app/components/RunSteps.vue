@@ -24,6 +24,12 @@ const lineOf = (step: RunStep) =>
   step.kind === 'hold' || step.kind === 'release'
     ? run.holds.find(({ name, member }) => name === step.title && member.replace('/', ' / ') === step.member)
     : undefined
+const opened = ref<number | null>(null)
+/** As they began; what waits comes last. */
+const stepsOf = (member: string) =>
+  run.steps
+    .filter((step) => step.member === member)
+    .sort((a, b) => (a.startedAt ?? '~').localeCompare(b.startedAt ?? '~') || a.ordinal - b.ordinal)
 const outputOf = (step: RunStep) => lineOf(step)?.[step.kind === 'hold' ? 'output' : 'releaseOutput'] ?? ''
 const titleOf = (step: RunStep) => ({ hold: 'Hold: ', release: 'Release: ' })[step.kind] ?? ''
 const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--iron)', warned: 'var(--ochre)' }
@@ -53,7 +59,7 @@ function figures({ counters }: RunStep): string {
     <template v-for="member in members" :key="member">
       <h3 v-if="member" class="mono soft pt-1 pb-0.5 text-[12px]">{{ member }}</h3>
       <div
-        v-for="step in run.steps.filter((candidate) => candidate.member === member)"
+        v-for="step in stepsOf(member)"
         :key="step.ordinal"
         data-step
         class="grid min-h-[30px] grid-cols-[22px_minmax(140px,260px)_minmax(120px,1fr)_minmax(200px,320px)_64px] items-center gap-x-3 border-t border-[var(--line)] text-[13px]"
@@ -84,17 +90,23 @@ function figures({ counters }: RunStep): string {
               background: step.state === 'done' && lineOf(step) ? 'var(--hold)' : (COLOR[step.state] ?? 'var(--soft)'),
             }"
         /></span>
-        <span class="soft cut num" :title="figures(step)">{{ figures(step) }}</span>
+        <button
+          v-if="outputOf(step)"
+          class="soft num hover:text-[var(--ink)]"
+          :aria-expanded="opened === step.ordinal"
+          @click="opened = opened === step.ordinal ? null : step.ordinal"
+        >
+          <span class="lnk">what it wrote</span>
+        </button>
+        <span v-else class="soft cut num" :title="figures(step)">{{ figures(step) }}</span>
         <span class="num">{{ duration(step) }}</span>
         <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5" :class="{ 'text-[var(--soft)]!': step.state === 'done' }">{{
           step.message
         }}</span>
-        <details v-if="outputOf(step)" class="col-span-4 col-start-2 pb-1.5">
-          <summary class="soft w-fit">what it wrote</summary>
-          <pre
-            class="mono max-h-52 overflow-auto border-l-2 border-[var(--line-strong)] pl-3 text-[11.5px] leading-[17px] whitespace-pre-wrap"
-            >{{ outputOf(step) }}</pre>
-        </details>
+        <pre
+          v-if="opened === step.ordinal"
+          class="mono col-span-3 col-start-2 mb-1.5 max-h-52 overflow-auto border-l-2 border-[var(--line-strong)] pl-3 text-[11.5px] leading-[17px] whitespace-pre-wrap"
+          >{{ outputOf(step) }}</pre>
       </div>
     </template>
     <template v-if="run.messages.length > 0">

@@ -30,15 +30,9 @@ export async function compareManifest(
 }
 
 async function objectNow(engine: EngineContext, path: string, then: ClusterObject): Promise<ClusterObject | null> {
-  const client = new ClusterClient(await clusterAccessOf(engine, namesOf(path)[0]!))
-  try {
-    const found = await new Applier(client, AbortSignal.timeout(20_000)).get(then)
-    return found && cleaned(found)
-  } catch (error) {
-    throw client.translate(error)
-  } finally {
-    client.close()
-  }
+  const access = await clusterAccessOf(engine, namesOf(path)[0]!)
+  const found = await ClusterClient.with(access, (client) => new Applier(client, AbortSignal.timeout(20_000)).get(then))
+  return found && cleaned(found)
 }
 
 async function objectAt(engine: EngineContext, id: string, path: string): Promise<ClusterObject | null> {

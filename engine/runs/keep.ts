@@ -12,7 +12,8 @@ import { serverOf } from '../sources/postgres/probe'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
-import { commitPoint, writeJson } from './manifests'
+import { commitKept } from './kept-point'
+import { writeJson } from './manifests'
 
 /** What is about to be overwritten. */
 export interface Overwritten {
@@ -28,8 +29,6 @@ interface KeptFrom {
   then: DatabaseManifest
   days: number
 }
-
-const DAY_MS = 86_400_000
 
 /**
  * Keeps what is about to be overwritten as a recovery point of its own, read within the transaction that holds
@@ -70,32 +69,17 @@ export async function keepOverwritten(
   delete kept.properties
   const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server: await serverOf(client), databases: [kept] }
   const names = await writeJson(writer, manifest)
-  const [artifact, id] = [randomUUID(), randomUUID()]
+  const artifact = randomUUID()
   const all = [...tables, ...(largeObjects ? [largeObjects] : [])]
-  const record: PointRecord = {
-    format: 1,
-    id,
-    vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-    run: run.id,
-    at: now.toISOString(),
-    name: 'Kept before it was overwritten',
-    comment: null,
-    consistency: 'each sound',
-    complete: false,
-    members: [
-      {
-        member: pathOf(access.name, database),
-        artifact,
-        kind: 'full',
-        position: then.position,
-        manifest: names,
-        rows: all.reduce((sum, held) => sum + held.rows, 0),
-        bytes: all.reduce((sum, held) => sum + held.bytes, 0),
-      },
-    ],
+  const own: PointRecord['members'][number] = {
+    member: pathOf(access.name, database),
+    artifact,
+    kind: 'full',
+    position: then.position,
+    manifest: names,
+    rows: all.reduce((sum, held) => sum + held.rows, 0),
+    bytes: all.reduce((sum, held) => sum + held.bytes, 0),
   }
   const member = { artifact, sourceId: access.id, at: now, stored: writer.stored }
-  const expires = new Date(now.getTime() + from.days * DAY_MS)
-  await commitPoint(run.engine, store, writer, record, [member], { keptFor: run.id, expires, missing: [] })
-  return id
+  return commitKept(run, vessel, store, writer, { consistency: 'each sound', at: now, days: from.days, members: [own] }, [member])
 }

@@ -133,10 +133,8 @@ async function wakeAll(engine: EngineContext, resting: RestingWorkload[]): Promi
   const said: string[] = []
   for (const { source, path, label, start } of resting) {
     try {
-      const client = new ClusterClient(await clusterAccessOf(engine, source))
-      await client
-        .ask(path, { method: 'PATCH', contentType: 'application/merge-patch+json', body: { spec: start } })
-        .finally(() => client.close())
+      const change = { method: 'PATCH', contentType: 'application/merge-patch+json', body: { spec: start } } as const
+      await ClusterClient.with(await clusterAccessOf(engine, source), (client) => client.ask(path, change))
       said.push(`${label} of ${source}, which was at rest, is started again.`)
     } catch (error) {
       said.push(`${label} of ${source} is at rest and could not be started again: ${errorRecord(error).what}`)

@@ -32,19 +32,8 @@ export function adapterOf(access: SourceAccess): SourceAdapter {
 }
 
 function clusterAdapter(access: ClusterAccess): SourceAdapter {
-  /** With a client of its own, which is closed afterwards. */
-  const withClient = async <T>(work: (client: ClusterClient) => Promise<T>): Promise<T> => {
-    const client = new ClusterClient(access)
-    try {
-      return await work(client)
-    } catch (error) {
-      throw client.translate(error)
-    } finally {
-      client.close()
-    }
-  }
   return {
-    probe: (now) => withClient((client) => probeCluster(client, now)),
+    probe: (now) => ClusterClient.with(access, (client) => probeCluster(client, now)),
     discover: async function* () {
       const client = new ClusterClient(access)
       try {
@@ -56,7 +45,7 @@ function clusterAdapter(access: ClusterAccess): SourceAdapter {
       }
     },
     holder: clusterHolder(access),
-    watch: (changed, signal) => withClient((client) => watchCluster(client, changed, signal)),
-    capture: (job) => withClient((client) => captureCluster(client, job)),
+    watch: (changed, signal) => ClusterClient.with(access, (client) => watchCluster(client, changed, signal)),
+    capture: (job) => ClusterClient.with(access, (client) => captureCluster(client, job)),
   }
 }

@@ -10,11 +10,11 @@ import type { Moment } from '../../sources/source'
 import type { Store } from '../../store/store'
 import { ContentWriter } from '../../store/writer'
 import type { RunContext } from '../context'
-import { commitPoint, writeJson } from '../manifests'
+import { commitKept } from '../kept-point'
+import { writeJson, type FinishedMember } from '../manifests'
 import { piecesOf } from '../pieces'
 import type { PlannedNamespace } from './plan'
 
-const DAY_MS = 86_400_000
 /** What is about to be overwritten is captured by itself, whenever it is. */
 const NOW: Moment = { reached: async () => undefined, captured: () => undefined, taken: async () => undefined, left: () => null }
 
@@ -46,28 +46,15 @@ export async function keepStanding(
     earlier: async () => undefined,
     snapshot: async () => null,
   })
-  const now = run.engine.clock.now()
-  const id = randomUUID()
-  const members: (PointRecord['members'][number] & { stored: number })[] = []
+  const at = run.engine.clock.now()
+  const members: PointRecord['members'] = []
+  const finished: FinishedMember[] = []
   for (const piece of piecesOf(manifest)) {
     const names = await writeJson(writer, piece.manifest)
     const { position, rows, bytes } = piece
-    const member = pathOf(piece.manifest.member, piece.name)
-    members.push({ member, artifact: randomUUID(), kind: 'full', position, rows, bytes, manifest: names, stored: writer.stored })
+    const artifact = randomUUID()
+    members.push({ member: pathOf(piece.manifest.member, piece.name), artifact, kind: 'full', position, rows, bytes, manifest: names })
+    finished.push({ artifact, sourceId: access.id, at, stored: writer.stored })
   }
-  const record: PointRecord = {
-    format: 1,
-    id,
-    vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-    run: run.id,
-    at: now.toISOString(),
-    name: 'Kept before it was overwritten',
-    comment: null,
-    consistency: 'as found',
-    complete: false,
-    members: members.map(({ stored: _, ...member }) => member),
-  }
-  const finished = members.map(({ artifact, stored }) => ({ artifact, sourceId: access.id, at: now, stored }))
-  const expires = new Date(now.getTime() + wish.keepDays * DAY_MS)
-  await commitPoint(run.engine, store, writer, record, finished, { keptFor: run.id, expires, missing: [] })
+  await commitKept(run, vessel, store, writer, { consistency: 'as found', at, days: wish.keepDays, members }, finished)
 }

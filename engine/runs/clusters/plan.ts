@@ -28,7 +28,7 @@ export async function planNamespaces(engine: EngineContext, point: OpenPoint, wi
     for (const namespace of manifest.namespaces ?? []) {
       if (!isPicked(pathOf(member, namespace.name), namespace, wish)) continue
       const access = await clusterAccessOf(engine, wish.cluster.source ?? member)
-      const asking = states.get(access.name) ?? inspect(access)
+      const asking = states.get(access.name) ?? ClusterClient.with(access, inspectCluster)
       states.set(access.name, asking)
       const [objects, target] = await Promise.all([objectsOf(point.store, namespace), asking])
       const { plan, objects: mapped } = planNamespace({ source: member, manifest: namespace, objects, target, asked: wish })
@@ -42,15 +42,4 @@ function isPicked(root: string, { objects, volumes }: NamespaceManifest, { picks
   const own = (path: string) => picks.some((pick) => isWithin(path, pick))
   if (picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) return true
   return objects.some(({ path }) => own(path)) || volumes.some(({ path }) => own(path) || cluster.files[path] !== undefined)
-}
-
-async function inspect(access: ClusterAccess): Promise<ClusterState> {
-  const client = new ClusterClient(access)
-  try {
-    return await inspectCluster(client)
-  } catch (error) {
-    throw client.translate(error)
-  } finally {
-    client.close()
-  }
 }

@@ -99,6 +99,18 @@ export class ClusterClient {
     this.agent = new Agent({ keepAlive: true, maxSockets: 8 })
   }
 
+  /** Does work with a client of its own, which is closed afterwards; what goes wrong is told in our words. */
+  static async with<T>(access: ClusterAccess, work: (client: ClusterClient) => Promise<T>): Promise<T> {
+    const client = new ClusterClient(access)
+    try {
+      return await work(client)
+    } catch (error) {
+      throw client.translate(error)
+    } finally {
+      client.close()
+    }
+  }
+
   /** @throws ApiFailure for what the API refuses, VesselError when it can't be reached at all */
   async ask<T>(path: string, asked: ApiRequest = {}): Promise<T> {
     const { method = 'GET', query = {}, body, contentType = 'application/json', signal } = asked
@@ -215,6 +227,12 @@ export class ClusterClient {
       )
     if (/^(ECONNRESET|EPIPE)$/.test(code) || /socket hang up/.test(error.message))
       return say('connection_lost', `The connection to ${where} broke.`, 'Run it again when the cluster is up.')
+    if (/HTTP protocol is not allowed/.test(error.message))
+      return say(
+        'not_https',
+        `The address of ${where} begins with http://, over which nobody signs in to a cluster.`,
+        'Give the https:// address of its API.',
+      )
     if (/CERT|SELF_SIGNED|UNABLE_TO_VERIFY|ALTNAME/.test(code))
       return say(
         'certificate_refused',

@@ -15,20 +15,10 @@ const LOOK_EVERY_MS = 100
 
 /** Holds of a namespace: commands in its containers, or fewer replicas of a workload. */
 export function clusterHolder(access: ClusterAccess): Holder {
-  const withClient = async <T>(work: (client: ClusterClient) => Promise<T>): Promise<T> => {
-    const client = new ClusterClient(access)
-    try {
-      return await work(client)
-    } catch (error) {
-      throw client.translate(error)
-    } finally {
-      client.close()
-    }
-  }
   return {
-    place: (place, act, signal) => withClient((client) => placeAct(client, place, act, signal)),
+    place: (place, act, signal) => ClusterClient.with(access, (client) => placeAct(client, place, act, signal)),
     perform: (job) =>
-      withClient((client) =>
+      ClusterClient.with(access, (client) =>
         job.placed.act.kind === 'exec' ? executeIn(client, job, job.placed.act) : scale(client, job, job.placed.act),
       ),
   }
