@@ -1,7 +1,7 @@
 // What routes answer with, for the interface: types only. Over HTTP every Date is an ISO 8601 text.
 import type { StructureLine } from '../core/compare/structure'
 import type { VesselDefinition } from '../core/plan/definition'
-import type { NamespacePlan } from '../core/cluster/plan'
+import type { NamespacePlan } from '../core/cluster/operations'
 import type { DatabasePlan } from '../core/restore/plan'
 import type { KeptOutOf } from '../core/selection/explain'
 import type { SelectionSummary } from '../core/selection/summary'

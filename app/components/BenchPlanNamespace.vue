@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { NamespacePlan, ObjectOperation, VolumeOperation } from '~~/core/cluster/plan'
+import type { NamespacePlan, ObjectOperation, VolumeOperation } from '~~/core/cluster/operations'
 import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
 import type { Workbench } from '~/composables/useWorkbench'

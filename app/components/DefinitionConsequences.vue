@@ -54,6 +54,8 @@ const words = computed(() => {
   if (steps > 0 && hadSteps === 0) parts.push('Members are held still from now on.')
   else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
   else if (JSON.stringify(draft.still) !== JSON.stringify(saved.still)) parts.push('Members are held in another way.')
+  if ((draft.partly ?? 'keep') !== (saved.partly ?? 'keep'))
+    parts.push(draft.partly === 'fail' ? 'A point is made of everything or not at all.' : 'A point is made of what can be captured.')
   if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
   if (parts.length === 0) parts.push('The rules are written differently and take the same.')
   return parts.join(' ')

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
+import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core/plan/definition'
 import { lanesOf } from '~~/core/quiesce/lanes'
 import { NOT_HELD } from '~~/core/quiesce/sequence'
 import type { useDefinition } from '~/composables/useDefinition'
@@ -46,7 +46,7 @@ const headings = computed(() => [
     about: draft.promises.couldLose ? `could lose ${durationInWords(draft.promises.couldLose)}` : 'nothing promised',
     changed: changed((d) => [d.promises, d.log ?? defaultLog(false)]),
   },
-  { id: 'where', title: 'Where', about: draft.store || 'no store yet', changed: changed((d) => [d.store, d.readers]) },
+  { id: 'where', title: 'Where', about: draft.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly ?? 'keep']) },
 ])
 const storeItems = computed(() =>
   (stores.value ?? []).map(({ name, space }) => ({
@@ -54,6 +54,11 @@ const storeItems = computed(() =>
     value: name,
   })),
 )
+const PARTLY: readonly (readonly [Partly, string])[] = [
+  ['keep', 'keep the rest'],
+  ['fail', 'make no point'],
+]
+const partly = computed({ get: () => draft.partly ?? 'keep', set: (value: Partly) => (draft.partly = value) })
 const UNITS = [
   { label: 'minutes', value: 60_000 },
   { label: 'hours', value: 3_600_000 },
@@ -125,6 +130,14 @@ async function storeMade(name: string) {
                 class="w-64"
                 aria-label="Store"
               /><button class="lnk" @click="making = true">Make a store…</button></span
+            >
+          </div>
+          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+            <span>If a part can’t be taken</span>
+            <span class="flex items-center gap-4"
+              ><ChoiceBar v-model="partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
+                partly === 'fail' ? 'the run fails, and nothing is stored' : 'the point stands with a warning, and says what is missing'
+              }}</span></span
             >
           </div>
           <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">

@@ -23,6 +23,7 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     readers: READERS.default,
     log: defaultLog(false),
     still: NOT_HELD,
+    partly: 'keep',
   }
   const draft = reactive<VesselDefinition>(JSON.parse(JSON.stringify(saved ?? blank)) as VesselDefinition)
   const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')

@@ -1,7 +1,7 @@
 import type { ErrorRecord } from '~~/core/errors'
 import { KEEP_DAYS, SCRATCH_HOURS, wishOf, type Collision, type Into, type RowPick, type Wish } from '~~/core/restore/wish'
 import { isWithin } from '~~/core/things/thing'
-import type { NamespacePlan } from '~~/core/cluster/plan'
+import type { NamespacePlan } from '~~/core/cluster/operations'
 import { clusterWishOf, type ClusterWish } from '~~/core/cluster/wish'
 import type { Plan, PlanView, PointContents, PointThing } from '~~/server/views'
 

@@ -1,6 +1,6 @@
 import type { ClusterObject } from './clean'
 import { classesOf, podSpecs, UNPLUGGED } from './mapping'
-import type { Blocker, PlannedObject, VolumeOperation } from './plan'
+import type { Blocker, PlannedObject, VolumeOperation } from './operations'
 import { eachReference } from './references'
 import { objectKey, quantity, type ClusterState } from './target'
 import { groupOf, versionOf } from './versions'

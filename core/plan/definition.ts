@@ -14,7 +14,11 @@ export interface VesselDefinition {
   log?: LogPlan
   /** Absent in definitions from before anything could be held still. */
   still?: Still
+  /** When something that is taken can't be captured: a point of the rest, or none. Absent, a point of the rest. */
+  partly?: Partly
 }
+
+export type Partly = 'keep' | 'fail'
 
 /** How the log of each member is followed, where its source has one. */
 export interface LogPlan {

@@ -26,7 +26,10 @@ describe('the consistency of a point', () => {
       why: 'db/bookings: Nothing holds it still. Its snapshot is sound in itself.',
       members: [{ consistency: 'held together' }, { consistency: 'each sound' }],
     })
-    expect(consistencyOf([gate({ steps: [] }), sales()], hold).consistency).toBe('as found')
+    expect(consistencyOf([gate({ steps: [] }), sales()], hold)).toMatchObject({
+      consistency: 'as found',
+      members: [{ missed: false }, { missed: false }],
+    })
   })
   it.each([
     [
@@ -44,11 +47,11 @@ describe('the consistency of a point', () => {
     ['the capture began too early', gate({ captured: { from: 900, to: 1500 } }), hold, 'Its capture began before the hold.'],
     ['another step kept the hold from being whole', gate(), null, 'not every step of the sequence came about'],
   ])('is as found when %s', (_, facts, stretch, words) => {
-    const { consistency, why } = consistencyOf([facts], stretch)
-    expect(consistency).toBe('as found')
+    const { consistency, why, members } = consistencyOf([facts], stretch)
+    expect([consistency, members[0]!.missed]).toEqual(['as found', true])
     expect(why).toContain(words)
   })
   it('says of what was computed that it was not captured', () => {
-    expect(consistencyOf([sales({ captured: null })], null)).toMatchObject({ consistency: 'each sound' })
+    expect(consistencyOf([sales({ captured: null })], null)).toMatchObject({ consistency: 'each sound', members: [{ missed: false }] })
   })
 })

@@ -24,6 +24,8 @@ export interface MemberConsistency {
   member: string
   consistency: Consistency
   why: string
+  /** It was to be held, and was not while it was captured. */
+  missed: boolean
 }
 
 export interface Reached {
@@ -31,9 +33,6 @@ export interface Reached {
   why: string
   members: MemberConsistency[]
 }
-
-/** How the reason of a member begins that nobody asked to hold. */
-export const NOTHING_HOLDS = 'Nothing holds it still.'
 
 const within = (inner: Stretch, outer: Stretch) => inner.from >= outer.from && inner.to <= outer.to
 
@@ -57,20 +56,22 @@ export function consistencyOf(members: MemberFacts[], hold: Stretch | null): Rea
 }
 
 function judge({ member, sound, captured, steps }: MemberFacts, hold: Stretch | null): MemberConsistency {
-  const say = (consistency: Consistency, why: string): MemberConsistency => ({ member, consistency, why })
-  const alone = (why: string) =>
-    sound ? say('each sound', `${why} Its snapshot is sound in itself.`) : say('as found', `${why} It is as after a crash.`)
-  if (captured === null) return say('each sound', 'It was computed from its log or from what changed, not captured in a hold.')
-  if (steps.length === 0) return alone(NOTHING_HOLDS)
+  const alone = (why: string, missed: boolean): MemberConsistency =>
+    sound
+      ? { member, consistency: 'each sound', why: `${why} Its snapshot is sound in itself.`, missed }
+      : { member, consistency: 'as found', why: `${why} It is as after a crash.`, missed }
+  if (captured === null) {
+    const why = 'It was computed from its log or from what changed, not captured in a hold.'
+    return { member, consistency: 'each sound', why, missed: false }
+  }
+  if (steps.length === 0) return alone('Nothing holds it still.', false)
   const failed = steps.find(({ trouble }) => trouble !== null)
-  if (failed) return alone(`Its step “${failed.name}” failed: ${failed.trouble}`)
-  if (!hold) return alone('It was not held: not every step of the sequence came about.')
+  if (failed) return alone(`Its step “${failed.name}” failed: ${failed.trouble}`, true)
+  if (!hold) return alone('It was not held: not every step of the sequence came about.', true)
   if (!within(captured, hold)) {
     const late = captured.to - hold.to
-    return alone(late > 0 ? `The hold ended ${durationInWords(late)} before it was captured.` : 'Its capture began before the hold.')
+    return alone(late > 0 ? `The hold ended ${durationInWords(late)} before it was captured.` : 'Its capture began before the hold.', true)
   }
-  return say(
-    'held together',
-    `Held for ${durationInWords(hold.to - hold.from)}; captured ${durationInWords(captured.from - hold.from)} after the hold was reached, in ${durationInWords(captured.to - captured.from)}.`,
-  )
+  const why = `Held for ${durationInWords(hold.to - hold.from)}; captured ${durationInWords(captured.from - hold.from)} after the hold was reached, in ${durationInWords(captured.to - captured.from)}.`
+  return { member, consistency: 'held together', why, missed: false }
 }

@@ -5,7 +5,7 @@ import { takesFrom } from '../../core/selection/rules'
 import { isAtWork } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
-import { consistencyOf, NOTHING_HOLDS, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
+import { consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
 import { stillOf } from '../../core/plan/definition'
 import { SharedMoment } from '../holds/moment'
 import { HoldSequence } from '../holds/sequence'
@@ -45,6 +45,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
   try {
     const { members, entries, missing, facts } =
       what === 'full' ? await full(run, vessel, store, writer, hold) : await derived(run, vessel, store, writer, what, hold)
+    if (vessel.definition.partly === 'fail') refusePart(missing)
     const reached = consistencyOf(facts, await hold.stretch())
     await sayReached(run, reached)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
@@ -75,12 +76,23 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
   }
 }
 
+/** @throws VesselError partly_captured when something is missing and the definition wants all or nothing */
+function refusePart(missing: Missing[]): void {
+  const lost = missing.filter(({ note }) => !note)
+  if (lost.length === 0) return
+  const more = lost.length > 1 ? ` And ${lost.length - 1} more.` : ''
+  throw new VesselError('partly_captured', {
+    what: `Not everything could be captured, and the definition wants all of it or nothing. ${lost[0]!.path}: ${lost[0]!.reason}${more}`,
+    touched: 'No point was made, and nothing was stored. Earlier points are untouched.',
+    next: 'Mend this at the source, leave it out by a rule, or let the definition keep the rest.',
+  })
+}
+
 /** What was held and did not come about is told; what nobody asked for is not. */
 async function sayReached(run: RunContext, { consistency, why, members }: Reached): Promise<void> {
   if (consistency === 'held together') return run.say('info', `Held together. ${why}`)
-  const wanted = members.filter(({ why: own }) => !own.startsWith(NOTHING_HOLDS))
-  for (const { member, consistency: level, why: own } of wanted)
-    await run.say(level === 'held together' ? 'info' : 'warning', `${member.replace('/', ' / ')}: ${level}. ${own}`)
+  for (const { member, consistency: level, why: own, missed } of members)
+    if (missed) await run.say('warning', `${member.replace('/', ' / ')}: ${level}. ${own}`)
 }
 
 async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, hold: HoldSequence): Promise<Yield> {

@@ -2,6 +2,7 @@ import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { accessOf, clusterAccessOf } from '../catalog/sources'
 import { ClusterClient } from '../sources/kubernetes/client'
+import { removeLeftOf } from '../sources/kubernetes/temporary'
 import type { RestingWorkload } from './clusters/resting'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
@@ -99,6 +100,15 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
 }
 
+/** What the run had made in clusters for reading and filling goes; a cluster that does not answer is seen to by its next backup. */
+async function removeFromClusters(engine: EngineContext, runId: string): Promise<void> {
+  const clusters = await engine.db.selectFrom('source').select('name').where('kind', '=', 'kubernetes').execute()
+  for (const { name } of clusters)
+    await clusterAccessOf(engine, name)
+      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, runId)))
+      .catch((error: Error) => console.warn(`cluster ${name}: what a run left could not be removed (${error.message})`))
+}
+
 async function endOrphan(
   engine: EngineContext,
   orphan: { id: string; kind: string; vessel_id: string; outcome: Record<string, unknown> | null; definition: VesselDefinition },
@@ -109,6 +119,7 @@ async function endOrphan(
       () => null,
       (error: unknown) => errorRecord(error).what,
     )
+  await removeFromClusters(engine, orphan.id)
   const restore = orphan.kind === 'restore'
   const resting = (orphan.outcome?.resting as RestingWorkload[] | undefined) ?? []
   const woken = resting.length > 0 ? await wakeAll(engine, resting) : null

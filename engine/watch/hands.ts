@@ -157,8 +157,8 @@ async function goneFromClusters(engine: EngineContext, standings: VesselStanding
         level: whole || things.some(({ kind }) => kind === 'volume') ? 'iron' : 'ochre',
         what: whole ? `The namespace ${name} is gone from ${source}.` : `${some}.`,
         since: whole ?? gone.find(({ path }) => path === things[0]!.path)!.gone_at,
-        action: 'Look inside…',
-        to: `/vessels/${vessel.slug}/contents?point=${held}&show=${encodeURIComponent(things[0]!.path)}`,
+        action: 'Bring it back…',
+        to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(whole ? place : things[0]!.path)}`,
       })
     }
   }

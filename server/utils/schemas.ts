@@ -83,6 +83,7 @@ export const Definition = v.object({
   readers: v.pipe(v.number(), v.integer(), v.minValue(READERS.min), v.maxValue(READERS.max)),
   log: v.optional(LogPlanSchema),
   still: v.optional(StillSchema),
+  partly: v.optional(v.picklist(['keep', 'fail'])),
 })
 
 export const Settings = v.object({

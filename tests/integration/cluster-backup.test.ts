@@ -7,7 +7,7 @@ import { parseAllDocuments } from 'yaml'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Rule } from '../../core/selection/rules'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
-import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import { standings } from '../../engine/catalog/standing'
 import { compareManifest, compareVolume, findFiles } from '../../engine/compare/cluster'
 import { pointContents } from '../../engine/compare/contents'
@@ -280,6 +280,17 @@ describe('what can’t be read', () => {
     expect(told).toContain('quay/kiosk/volume/waits is not covered. It is not bound')
     expect((await newest(run)).members[0]!.manifest.namespaces![0]!.volumes).toHaveLength(1)
     expect(readdirSync(folder)).toContain('pipe')
+    // Another definition wants all of it or nothing.
+    const { id, version, ...strict } = kiosks
+    await saveDefinition(bench.engine, strict.slug, version, { ...strict.definition, partly: 'fail' })
+    const points = () => bench.engine.db.selectFrom('point').select('id').where('vessel_id', '=', id).execute()
+    expect(await points()).toHaveLength(1)
+    const refused = await bench.run('backup', await vesselBySlug(bench.engine, strict.slug))
+    expect(refused).toMatchObject({
+      state: 'failed',
+      error: { code: 'partly_captured', what: expect.stringContaining('quay/kiosk/volume/waits: It is not bound') },
+    })
+    expect(await points()).toHaveLength(1)
   })
 
   it('a snapshot that fails is read in place, a cluster that goes away ends the run and leaves nothing', async () => {

@@ -394,6 +394,7 @@ describe('what stands in the way', () => {
 
     await killWorker(worker)
     await tidyUp(bench.engine, true)
+    expect(ours(quay)).toBe(0)
     expect(await bench.record(id)).toMatchObject({
       state: 'failed',
       error: { code: 'worker_died', touched: expect.stringContaining('is started again') },

@@ -1,6 +1,6 @@
 import type { ClusterObject } from '../../../core/cluster/clean'
 import { atRest } from '../../../core/cluster/phases'
-import type { PlannedObject } from '../../../core/cluster/plan'
+import type { PlannedObject } from '../../../core/cluster/operations'
 import { groupOf, versionOf } from '../../../core/cluster/versions'
 import { VesselError } from '../../../core/errors'
 import { isReady, usesClaim, whyNotReady } from './workloads'

@@ -1,5 +1,6 @@
 import type { ClusterState } from '../../../core/cluster/target'
-import { planNamespace, type NamespacePlan, type PlannedObject } from '../../../core/cluster/plan'
+import type { NamespacePlan, PlannedObject } from '../../../core/cluster/operations'
+import { planNamespace } from '../../../core/cluster/plan'
 import type { NamespaceManifest } from '../../../core/content/manifest'
 import type { Wish } from '../../../core/restore/wish'
 import { isWithin, pathOf } from '../../../core/things/thing'

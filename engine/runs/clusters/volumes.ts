@@ -1,5 +1,5 @@
 import type { FileEntry, VolumeManifest } from '../../../core/content/manifest'
-import type { VolumeOperation } from '../../../core/cluster/plan'
+import type { VolumeOperation } from '../../../core/cluster/operations'
 import { VesselError } from '../../../core/errors'
 import { entriesOf, tarOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'

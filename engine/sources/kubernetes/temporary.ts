@@ -6,6 +6,7 @@ import { SNAPSHOT_GROUP } from './storage'
 /** What we make in a cluster for as long as we read bears this label, and goes when we are done. */
 const LABEL = 'unbroken-vessel.temporary'
 const LOOK_EVERY_MS = 150
+const LEFT_WITHIN_MS = 30_000
 
 export const isOurs = ({ metadata }: KubeObject): boolean => metadata.labels?.[LABEL] !== undefined
 
@@ -95,16 +96,26 @@ export class Temporary {
 
   /** Removes what runs whose worker died have left in a namespace. */
   async sweep(namespace: string, isAtWork: (run: string) => Promise<boolean>): Promise<void> {
-    for (const [kind, group] of [
-      ['Pod', ''],
-      ['PersistentVolumeClaim', ''],
-      ['VolumeSnapshot', SNAPSHOT_GROUP],
-    ] as const) {
-      const resource = this.resources.find((one) => one.kind === kind && one.group === group)
-      if (!resource) continue
+    for (const resource of temporaryKinds(this.resources)) {
       for await (const { metadata } of this.client.list(resource, namespace, { labelSelector: LABEL })) {
         if (!(await isAtWork(metadata.labels![LABEL]!))) await this.remove(resource, namespace, metadata.name)
       }
     }
   }
+}
+
+const temporaryKinds = (resources: ApiResource[]): ApiResource[] =>
+  [
+    ['Pod', ''],
+    ['PersistentVolumeClaim', ''],
+    ['VolumeSnapshot', SNAPSHOT_GROUP],
+  ].flatMap(([kind, group]) => resources.find((one) => one.kind === kind && one.group === group) ?? [])
+
+/** Removes everything that one run has left anywhere in a cluster. */
+export async function removeLeftOf(client: ClusterClient, run: string): Promise<void> {
+  const resources = await client.resources()
+  const temporary = new Temporary(client, resources, run, AbortSignal.timeout(LEFT_WITHIN_MS))
+  for (const resource of temporaryKinds(resources))
+    for await (const { metadata } of client.list(resource, undefined, { labelSelector: `${LABEL}=${run}` }))
+      await temporary.remove(resource, metadata.namespace!, metadata.name)
 }

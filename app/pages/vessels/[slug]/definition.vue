@@ -6,8 +6,8 @@ import type { VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const emit = defineEmits<{ changed: [] }>()
-// Older definitions say nothing of logs and of holds, which is to follow and to hold none.
-const saved = { log: defaultLog(false), still: NOT_HELD, ...vessel.definition }
+// Older definitions say nothing of logs and of holds, which is to follow and to hold none, and to keep what can be.
+const saved = { log: defaultLog(false), still: NOT_HELD, partly: 'keep' as const, ...vessel.definition }
 const definition = useDefinition(saved, [], vessel.slug)
 // The version that is being changed: a newer one that somebody else saves meanwhile is not overwritten.
 const base = ref({ version: vessel.version, definition: saved })
