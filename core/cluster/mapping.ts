@@ -38,7 +38,8 @@ export function classesOf(object: ClusterObject): Fields[] {
 
 /** An object as it will be at its target. Nothing is changed in place. */
 export function mapObject(then: ClusterObject, namespace: string | null, wish: ClusterWish, renames: Renames): Mapped {
-  const object = structuredClone(then)
+  // Objects of an API are JSON, and this is several times as fast as a structured clone.
+  const object = JSON.parse(JSON.stringify(then)) as ClusterObject
   const notes: string[] = []
   place(object, then, namespace, wish, notes)
   rename(object, renames, notes)
