@@ -15,13 +15,16 @@ export async function takeBack(engine: EngineContext, runId: string): Promise<Re
   const parts = []
   for (const { id } of kept) {
     const point = await openPoint(engine, id)
-    const picks = point.members.flatMap(({ member, manifest }) =>
-      manifest.databases.flatMap(({ name, tables, others, largeObjects }) => [
+    const picks = point.members.flatMap(({ member, manifest }) => [
+      ...(manifest.namespaces ?? []).flatMap(({ objects, volumes }) =>
+        [...objects.filter(({ wide }) => !wide), ...volumes].map(({ path }) => path),
+      ),
+      ...manifest.databases.flatMap(({ name, tables, others, largeObjects }) => [
         ...tables.map(({ path }) => path),
         ...others.map(({ path }) => path),
         ...(largeObjects ? [pathOf(member, name, 'large objects')] : []),
       ]),
-    )
+    ])
     parts.push({ point: id, wish: wishOf({ picks, collide: 'replace' }) })
   }
   const [first, ...more] = parts
