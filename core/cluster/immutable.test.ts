@@ -25,6 +25,10 @@ describe('what an object holds', () => {
 })
 
 describe('fields that differ', () => {
+  it('are an object’s own, whatever they are called', () => {
+    expect(differences({ valueOf: 'a' }, {})).toEqual([{ field: 'valueOf', then: 'a', now: null }])
+    expect(holds({ constructor: 'a' }, {})).toBe(false)
+  })
   it('are told one by one, by where they stand', () => {
     const then = { spec: { containers: [{ image: 'a:1', env: [] }], replicas: 2 }, data: { 'app.conf': 'x' } }
     const now = { spec: { containers: [{ image: 'a:2', env: [] }, { image: 'b' }], replicas: 2 }, data: { 'app.conf': 'y', more: 'z' } }

@@ -1,8 +1,10 @@
 import { canonical, type ClusterObject } from './clean'
 
 type Fields = Record<string, unknown>
+/** A field that an object has itself: data may be called `constructor` or `valueOf`, too. */
+const own = (value: object, field: string): unknown => (Object.hasOwn(value, field) ? (value as Fields)[field] : undefined)
 const at = (object: ClusterObject, path: string): unknown =>
-  path.split('.').reduce<unknown>((value, field) => (value as Fields | undefined)?.[field], object)
+  path.split('.').reduce<unknown>((value, field) => (value === undefined || value === null ? undefined : own(value, field)), object)
 
 /** Fields that the API lets nobody change, by kind: those of its documentation. */
 const FIXED: Record<string, string[]> = {
@@ -38,7 +40,7 @@ export function holds(wanted: unknown, now: unknown): boolean {
   // To the API a field that is null is one that is not there.
   if (typeof wanted !== 'object' || wanted === null) return (wanted ?? null) === (now ?? null)
   if (typeof now !== 'object' || now === null || Array.isArray(now)) return isEmpty(wanted) && now === undefined
-  return Object.entries(wanted).every(([field, value]) => holds(value, (now as Fields)[field]))
+  return Object.entries(wanted).every(([field, value]) => holds(value, own(now, field)))
 }
 
 /** The API leaves out what is empty. */
@@ -64,8 +66,8 @@ export function differences(then: unknown, now: unknown, path = ''): FieldDiffer
   const fields = [...new Set([...Object.keys(then), ...Object.keys(now)])]
   return fields.flatMap((field) =>
     differences(
-      (then as Fields)[field],
-      (now as Fields)[field],
+      own(then, field),
+      own(now, field),
       path === '' ? field : /^[\w-]+$/.test(field) ? `${path}.${field}` : `${path}["${field}"]`,
     ),
   )
