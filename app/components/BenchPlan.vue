@@ -19,8 +19,6 @@ const general = computed(() => bench.blockers.value.filter(({ path }) => !active
 const warnings = computed(() => bench.plans.value.flatMap((plan) => plan.warnings))
 const found = computed(() => bench.plans.value.flatMap((plan) => plan.found))
 const checks = computed(() => bench.plans.value.flatMap((plan) => plan.checks))
-const WORD: Record<Collision, string> = { replace: 'Replace', rename: 'Rename', merge: 'Merge', skip: 'Skip' }
-const optionsOf = (operation: Operation) => operation.choices.map((value) => ({ label: WORD[value], value }))
 const current = (operation: Operation): Collision =>
   choices.each[operation.path] ?? (operation.same ? 'skip' : operation.choices.includes(choices.collide) ? choices.collide : 'skip')
 const decide = (operation: Operation, value: Collision) => (choices.each = { ...choices.each, [operation.path]: value })
@@ -79,16 +77,12 @@ const LISTED = 60
         <span class="soft s12 pt-px">{{ i + 1 + first }}</span>
         <div class="min-w-0">
           <div class="flex items-center gap-2">
-            <USelect
+            <CollisionChoice
               v-if="operation.choices.length > 0"
               :model-value="current(operation)"
-              value-key="value"
-              :items="optionsOf(operation)"
-              size="xs"
-              variant="ghost"
-              class="-ml-2 font-semibold"
-              :aria-label="`What to do with ${nameOf(operation)}`"
-              @update:model-value="(value) => decide(operation, value as Collision)"
+              :choices="operation.choices"
+              :name="nameOf(operation)"
+              @update:model-value="(value) => decide(operation, value)"
             />
             <b v-else class="font-semibold" :class="{ iron: operation.verb === 'replace', soft: operation.verb === 'leave' }">{{
               operation.how === 'rows' ? 'Put' : VERB[operation.verb]

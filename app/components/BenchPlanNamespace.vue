@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { NamespacePlan, ObjectOperation, VolumeOperation } from '~~/core/cluster/operations'
+import { PHASES, PHASE_TITLES } from '~~/core/cluster/phases'
 import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
 import type { Workbench } from '~/composables/useWorkbench'
@@ -7,34 +8,18 @@ import type { Workbench } from '~/composables/useWorkbench'
 // What is done with one namespace, in the order in which it is done.
 const { plan, bench } = defineProps<{ plan: NamespacePlan; bench: Workbench }>()
 const { choices } = bench
-const WORDS = {
-  definitions: 'Definitions',
-  namespaces: 'Namespaces',
-  storage: 'Claims of volumes',
-  configuration: 'Configuration and secrets',
-  accounts: 'Accounts and roles',
-  workloads: 'Workloads, at rest',
-  others: 'Everything else',
-  volumes: 'Volumes filled',
-  start: 'Started when their volumes are filled',
-  after: '',
-} as const
 const VERB = { create: 'Make', replace: 'Replace', merge: 'Merge', leave: 'Leave' } as const
 const active = computed(() => plan.operations.filter(({ same }) => !same))
 const same = computed(() => plan.operations.filter((operation) => operation.same).length)
 const phases = computed(() => {
-  const order = ['definitions', 'storage', 'configuration', 'accounts', 'workloads', 'others', 'start'] as const
-  return order
-    .map((phase) => ({ phase, title: WORDS[phase], operations: active.value.filter((operation) => operation.phase === phase) }))
-    .filter(({ operations }) => operations.length > 0)
+  return PHASES.map((phase) => ({
+    phase,
+    title: PHASE_TITLES[phase],
+    operations: active.value.filter((operation) => operation.phase === phase),
+  })).filter(({ operations }) => operations.length > 0)
 })
 const starts = computed(() => active.value.some(({ phase, verb }) => phase === 'workloads' && verb !== 'leave'))
-const CHOICES: { label: string; value: Collision }[] = [
-  { label: 'Replace', value: 'replace' },
-  { label: 'Merge', value: 'merge' },
-  { label: 'Rename', value: 'rename' },
-  { label: 'Skip', value: 'skip' },
-]
+const CHOICES: Collision[] = ['replace', 'merge', 'rename', 'skip']
 const stands = (one: ObjectOperation | VolumeOperation) =>
   one.verb === 'replace' ||
   one.verb === 'merge' ||
@@ -63,21 +48,16 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
       <b class="font-semibold">Make</b> namespace <span class="mono">{{ plan.into }}</span> on {{ plan.source }}
     </p>
     <template v-for="{ phase, title, operations } in phases" :key="phase">
-      <template v-if="phase === 'start' && plan.volumes.length > 0" />
       <h3 class="soft s12 pt-2">{{ title }}</h3>
       <ol class="rule border-b border-[var(--line)] text-[13px]">
         <li v-for="operation in shown(phase, operations)" :key="operation.path" class="py-1.5" data-operation :data-path="operation.path">
           <div class="flex items-center gap-2">
-            <USelect
+            <CollisionChoice
               v-if="stands(operation)"
               :model-value="current(operation)"
-              value-key="value"
-              :items="CHOICES"
-              size="xs"
-              variant="ghost"
-              class="-ml-2 font-semibold"
-              :aria-label="`What to do with ${nameOf(operation)}`"
-              @update:model-value="(value) => decide(operation, value as Collision)"
+              :choices="CHOICES"
+              :name="nameOf(operation)"
+              @update:model-value="(value) => decide(operation, value)"
             />
             <b v-else class="font-semibold" :class="{ soft: operation.verb === 'leave' }">{{ VERB[operation.verb] }}</b>
             <span class="mono cut" :class="{ soft: operation.verb === 'leave' }" :title="operation.target">{{ nameOf(operation) }}</span>
@@ -97,20 +77,16 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
       </ol>
     </template>
     <template v-if="plan.volumes.length > 0">
-      <h3 class="soft s12 pt-2">{{ WORDS.volumes }}</h3>
+      <h3 class="soft s12 pt-2">Volumes filled</h3>
       <ol class="rule border-b border-[var(--line)] text-[13px]">
         <li v-for="volume in plan.volumes" :key="volume.path" class="py-1.5" data-operation :data-path="volume.path">
           <div class="flex items-center gap-2">
-            <USelect
+            <CollisionChoice
               v-if="stands(volume)"
               :model-value="volume.only && !choices.each[volume.path] ? 'merge' : current(volume)"
-              value-key="value"
-              :items="CHOICES"
-              size="xs"
-              variant="ghost"
-              class="-ml-2 font-semibold"
-              :aria-label="`What to do with ${nameOf(volume)}`"
-              @update:model-value="(value) => decide(volume, value as Collision)"
+              :choices="CHOICES"
+              :name="nameOf(volume)"
+              @update:model-value="(value) => decide(volume, value)"
             />
             <b v-else class="font-semibold" :class="{ soft: volume.verb === 'leave' }">{{ volume.verb === 'leave' ? 'Leave' : 'Fill' }}</b>
             <span class="mono cut" :title="volume.target">{{ nameOf(volume) }}</span>

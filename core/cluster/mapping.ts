@@ -1,10 +1,9 @@
 import jsonPatch from 'fast-json-patch'
 import type { ClusterObject } from './clean'
+import { wildcardSource } from '../selection/wildcards'
+import { containersOf, list, type Fields } from './pods'
 import { eachReference, type Reference } from './references'
 import type { ClusterWish } from './wish'
-
-// eslint-disable-next-line @typescript-eslint/no-explicit-any
-type Fields = Record<string, any> // Specs have any shape; what is not as expected is left as it is.
 
 /** New names of things, by `kind name`; what is not in it keeps its own. */
 export type Renames = Map<string, string>
@@ -21,19 +20,12 @@ export interface Mapped {
 /** The class of an ingress that no controller serves. */
 export const UNPLUGGED = 'unplugged'
 
-/** Pod templates in an object of any kind. */
-export function podSpecs(object: ClusterObject): Fields[] {
-  const spec = object.spec as Fields | undefined
-  const found = object.kind === 'Pod' ? spec : object.kind === 'CronJob' ? spec?.jobTemplate?.spec?.template?.spec : spec?.template?.spec
-  return found ? [found as Fields] : []
-}
-
 /** Storage classes that an object asks for, where they are written. */
 export function classesOf(object: ClusterObject): Fields[] {
   const spec = object.spec as Fields | undefined
   if (object.kind === 'PersistentVolumeClaim') return spec ? [spec] : []
   if (object.kind !== 'StatefulSet') return []
-  return ((spec?.volumeClaimTemplates ?? []) as Fields[]).flatMap((claim) => (claim.spec ? [claim.spec as Fields] : []))
+  return list(spec?.volumeClaimTemplates).flatMap((claim) => (claim.spec ? [claim.spec as Fields] : []))
 }
 
 /** An object as it will be at its target. Nothing is changed in place. */
@@ -50,7 +42,7 @@ export function mapObject(then: ClusterObject, namespace: string | null, wish: C
     holder.storageClassName = to
   }
   relabel(object, wish, notes)
-  for (const spec of podSpecs(object)) changeImages(spec, wish, notes)
+  changeImages(object, wish, notes)
   if (wish.exposure === 'unplug') unplug(object, notes)
   const trouble = change(object, then, wish, notes)
   return { object, notes, trouble }
@@ -63,7 +55,7 @@ function place(object: ClusterObject, then: ClusterObject, namespace: string | n
     notes.push(`namespace ${was} becomes ${namespace}`)
   }
   // Bindings name the namespaces of accounts, webhooks those of services.
-  for (const subject of (object.subjects ?? []) as Fields[])
+  for (const subject of list(object.subjects))
     if (subject.namespace !== undefined) subject.namespace = wish.namespaces[subject.namespace as string] ?? subject.namespace
 }
 
@@ -93,9 +85,9 @@ function relabel(object: ClusterObject, { labels }: ClusterWish, notes: string[]
   if (object.metadata.labels && Object.keys(object.metadata.labels).length === 0) delete object.metadata.labels
 }
 
-function changeImages(spec: Fields, { registries }: ClusterWish, notes: string[]): void {
+function changeImages(object: ClusterObject, { registries }: ClusterWish, notes: string[]): void {
   const longest = Object.entries(registries).sort(([a], [b]) => b.length - a.length)
-  for (const container of [...((spec.containers ?? []) as Fields[]), ...((spec.initContainers ?? []) as Fields[])]) {
+  for (const container of containersOf(object)) {
     const image = String(container.image ?? '')
     const found = longest.find(([from]) => image === from || image.startsWith(from.endsWith('/') ? from : `${from}/`))
     if (!found) continue
@@ -116,20 +108,12 @@ function unplug(object: ClusterObject, notes: string[]): void {
   notes.push(`unplugged: a ${spec.type} becomes reachable in the cluster only`)
   spec.type = 'ClusterIP'
   for (const field of ['externalIPs', 'loadBalancerIP', 'externalName', 'externalTrafficPolicy', 'loadBalancerClass']) delete spec[field]
-  for (const port of (spec.ports ?? []) as Fields[]) delete port.nodePort
+  for (const port of list(spec.ports)) delete port.nodePort
 }
-
-const like = (pattern: string, name: string) =>
-  new RegExp(
-    `^${pattern
-      .split('*')
-      .map((part) => part.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&'))
-      .join('.*')}$`,
-  ).test(name)
 
 function change(object: ClusterObject, then: ClusterObject, { changes }: ClusterWish, notes: string[]): string | null {
   for (const { kind, name, patch } of changes) {
-    if ((kind !== '*' && kind !== object.kind) || !like(name || '*', then.metadata.name)) continue
+    if ((kind !== '*' && kind !== object.kind) || !new RegExp(`^${wildcardSource(name || '*')}$`).test(then.metadata.name)) continue
     try {
       jsonPatch.applyPatch(object, structuredClone(patch), true, true)
       notes.push(`changed: ${patch.map(({ op, path }) => `${op} ${path}`).join(', ')}`)

@@ -31,7 +31,6 @@ export interface VolumeOperation {
   target: string
   verb: ClusterVerb
   renamed: boolean
-  storageClass: string
   files: number
   bytes: number
   /** Single files and folders of it; null for all of it. */
@@ -63,7 +62,7 @@ export interface NamespacePlan {
   files: number
   /** What its objects ask for, and what there is at the target to choose from. */
   asks: { classes: string[]; registries: string[] }
-  there: { classes: string[]; namespaces: string[] }
+  there: { classes: string[] }
   /** Things that stand and are changed or replaced. */
   overwrites: number
 }

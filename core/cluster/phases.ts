@@ -1,23 +1,20 @@
 import type { ClusterObject } from './clean'
 
-/** The order in which things come back, so that each finds what it needs. */
-export const PHASES = [
-  'definitions',
-  'namespaces',
-  'storage',
-  'configuration',
-  'accounts',
-  'workloads',
-  'others',
-  'volumes',
-  'start',
-  'after',
-] as const
-export type Phase = (typeof PHASES)[number]
+/** The order in which things come back, so that each finds what it needs, in words. Volumes are filled before the start. */
+export const PHASE_TITLES = {
+  definitions: 'Definitions',
+  storage: 'Claims of volumes',
+  configuration: 'Configuration and secrets',
+  accounts: 'Accounts and roles',
+  workloads: 'Workloads, at rest',
+  others: 'Everything else',
+  start: 'Started when their volumes are filled',
+} as const
+export type Phase = keyof typeof PHASE_TITLES
+export const PHASES = Object.keys(PHASE_TITLES) as Phase[]
 
 const OF_KIND: Record<string, Phase> = {
   CustomResourceDefinition: 'definitions',
-  Namespace: 'namespaces',
   StorageClass: 'storage',
   PersistentVolumeClaim: 'storage',
   VolumeSnapshotClass: 'storage',

@@ -3,9 +3,10 @@ import type { Collision } from '../restore/wish'
 import { CLUSTER_WIDE, isWithin, objectPath, pathOf, volumePath } from '../things/thing'
 import type { ClusterObject } from './clean'
 import { fixedFields, holds } from './immutable'
-import { classesOf, mapObject, podSpecs, renameKey, type Renames } from './mapping'
-import type { ClusterVerb, ObjectOperation, VolumeOperation, Blocker, NamespacePlan, PlannedObject } from './operations'
+import { classesOf, mapObject, renameKey, type Renames } from './mapping'
+import type { ObjectOperation, VolumeOperation, Blocker, NamespacePlan, PlannedObject } from './operations'
 import { PHASES, phaseOf } from './phases'
+import { claimParts, claimTemplates, containersOf } from './pods'
 import { preflight } from './preflight'
 import { objectKey, type ClusterState } from './target'
 import { groupOf } from './versions'
@@ -33,16 +34,13 @@ class Planner {
   private readonly into: string
   private readonly wish: ClusterWish
   private readonly renames: Renames = new Map()
-  private readonly isSamePlace: boolean
   private readonly picked: { entry: ObjectEntry; object: ClusterObject }[]
   private readonly volumes: VolumeManifest[]
-  private readonly verbs = new Map<string, ClusterVerb>()
 
   constructor(private readonly input: PlanInput) {
-    const { manifest, asked, target, source } = input
+    const { manifest, asked } = input
     this.wish = asked.cluster
     this.into = this.wish.namespaces[manifest.name] ?? manifest.name
-    this.isSamePlace = target.source === source && this.into === manifest.name
     this.picked = manifest.objects
       .map((entry) => ({ entry, object: input.objects[entry.line]! }))
       .filter(({ entry }) => this.isPicked(entry))
@@ -85,7 +83,7 @@ class Planner {
   private decideNames(): void {
     const { prefix, suffix } = this.wish
     const around = (name: string) => `${prefix}${name}${suffix}`
-    const workloads = new Map<string, string[]>()
+    const workloads = new Map<string, { to: string; templates: string[] }>()
     for (const { entry, object } of this.picked) {
       // What does not come back keeps its name, and whatever refers to it still does.
       if (this.namespaceOf(entry) === null || this.isLeftOut(entry.kind) !== null) continue
@@ -93,17 +91,15 @@ class Planner {
       const to = renames ? this.free(entry, around(entry.name)) : around(entry.name)
       if (to === entry.name) continue
       this.renames.set(renameKey(entry), to)
-      const templates = entry.kind === 'StatefulSet' ? ((object.spec?.volumeClaimTemplates ?? []) as { metadata: { name: string } }[]) : []
-      if (templates.length > 0) workloads.set(entry.name, [to, ...templates.map(({ metadata }) => metadata.name)])
+      const templates = claimTemplates(object)
+      if (templates.length > 0) workloads.set(entry.name, { to, templates })
     }
     // A claim that a template made bears the workload's name.
     for (const { entry } of this.picked) {
       if (entry.kind !== 'PersistentVolumeClaim') continue
-      for (const [name, [to, ...templates]] of workloads) {
-        const template = templates.find(
-          (one) => entry.name.startsWith(`${one}-${name}-`) && /^\d+$/.test(entry.name.slice(`${one}-${name}-`.length)),
-        )
-        if (template) this.renames.set(renameKey(entry), `${template}-${to}-${entry.name.slice(`${template}-${name}-`.length)}`)
+      for (const [name, { to, templates }] of workloads) {
+        const parts = claimParts(entry.name, name, templates)
+        if (parts) this.renames.set(renameKey(entry), `${parts.template}-${to}-${parts.ordinal}`)
       }
     }
   }
@@ -126,9 +122,8 @@ class Planner {
       into: this.into,
       target,
       planned: active,
-      volumes,
       wish: this.wish,
-      isSamePlace: this.isSamePlace,
+      isSamePlace: target.source === this.input.source && this.into === manifest.name,
       all: this.picked.map(({ object }) => object),
     })
     const filled = volumes.filter(({ verb }) => verb !== 'leave')
@@ -150,7 +145,7 @@ class Planner {
           classes: classesAsked(this.picked.map(({ object }) => object)),
           registries: registriesOf(this.picked.map(({ object }) => object)),
         },
-        there: { classes: target.classes, namespaces: [...target.namespaces.keys()].sort() },
+        there: { classes: target.classes },
         overwrites:
           planned.filter(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge').length +
           volumes.filter(({ verb }) => verb === 'replace' || verb === 'merge').length,
@@ -190,7 +185,6 @@ class Planner {
     const out = this.isLeftOut(kind)
     if (out) leave(out)
     else if (now) this.collide(operation, object, now, leave)
-    this.verbs.set(renameKey(entry), operation.verb)
     return { operation, object }
   }
 
@@ -227,7 +221,6 @@ class Planner {
       target: volumePath(this.input.target.source, this.into, claim),
       verb: !standing ? 'create' : collision === 'skip' || collision === 'rename' ? 'leave' : collision,
       renamed: claim !== volume.claim,
-      storageClass: this.wish.classes[volume.storageClass] ?? volume.storageClass,
       files: volume.files,
       bytes: volume.bytes,
       only,
@@ -266,12 +259,7 @@ function classesAsked(objects: ClusterObject[]): string[] {
 
 /** Registries that images of a point come from: everything before the last slash. */
 function registriesOf(objects: ClusterObject[]): string[] {
-  const images = objects.flatMap((object) =>
-    podSpecs(object).flatMap((spec) => [
-      ...((spec.containers ?? []) as { image?: string }[]),
-      ...((spec.initContainers ?? []) as { image?: string }[]),
-    ]),
-  )
+  const images = objects.flatMap((object) => containersOf(object) as { image?: string }[])
   return [...new Set(images.map(({ image = '' }) => image.slice(0, Math.max(0, image.indexOf('/')))))]
     .filter((one) => one.includes('.'))
     .sort()

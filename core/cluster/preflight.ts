@@ -1,7 +1,8 @@
 import type { ClusterObject } from './clean'
-import { classesOf, podSpecs, UNPLUGGED } from './mapping'
-import type { Blocker, PlannedObject, VolumeOperation } from './operations'
-import { eachReference } from './references'
+import { classesOf, UNPLUGGED } from './mapping'
+import type { Blocker, PlannedObject } from './operations'
+import { podSpec, templateLabels } from './pods'
+import { chooses, eachReference } from './references'
 import { objectKey, quantity, type ClusterState } from './target'
 import { groupOf, versionOf } from './versions'
 import type { ClusterWish } from './wish'
@@ -11,7 +12,6 @@ export interface PreflightInput {
   target: ClusterState
   /** What will be made or changed. */
   planned: PlannedObject[]
-  volumes: VolumeOperation[]
   wish: ClusterWish
   isSamePlace: boolean
   /** Everything that is picked, as it was. */
@@ -148,12 +148,8 @@ function exposed({ target, planned, wish, isSamePlace }: PreflightInput): string
 function shared({ target, planned, into }: PreflightInput): string[] {
   const services = [...target.objects.values()].filter(({ kind, metadata }) => kind === 'Service' && metadata.namespace === into)
   return planned.flatMap(({ object, operation }) => {
-    if (!operation.renamed || podSpecs(object).length === 0) return []
-    const labels = (object.spec?.template as { metadata?: { labels?: Record<string, string> } } | undefined)?.metadata?.labels ?? {}
-    const found = services.find(({ spec }) => {
-      const selector = Object.entries((spec?.selector ?? {}) as Record<string, string>)
-      return selector.length > 0 && selector.every(([key, value]) => labels[key] === value)
-    })
+    if (!operation.renamed || !podSpec(object)) return []
+    const found = services.find(({ spec }) => chooses(spec?.selector as Record<string, string> | undefined, templateLabels(object)))
     return found
       ? [`The service ${found.metadata.name} would send to ${operation.name} as well, because its pods bear the same labels.`]
       : []

@@ -1,4 +1,5 @@
 import type { ClusterObject } from './clean'
+import { containersOf, list, podSpec, type Fields } from './pods'
 import { groupOf } from './versions'
 
 // What an object uses, by the standard fields of the API; and the same fields written anew, when what is used has
@@ -12,12 +13,8 @@ export interface Reference {
   wide?: boolean
 }
 
-// eslint-disable-next-line @typescript-eslint/no-explicit-any
-type Fields = Record<string, any> // Specs have any shape; what is not as expected refers to nothing.
 /** Told of each reference, and where its name stands. */
 type Visit = (reference: Reference, holder: Fields, field: string) => void
-
-const list = (value: unknown): Fields[] => (Array.isArray(value) ? (value as Fields[]) : [])
 
 function one(visit: Visit, kind: string, holder: unknown, field = 'name', group = '', wide = false): void {
   const fields = holder as Fields | undefined
@@ -28,7 +25,8 @@ function one(visit: Visit, kind: string, holder: unknown, field = 'name', group 
 const storageClass = (visit: Visit, spec: Fields | undefined) =>
   one(visit, 'StorageClass', spec, 'storageClassName', 'storage.k8s.io', true)
 
-function pod(visit: Visit, spec: Fields | undefined): void {
+function pods(visit: Visit, object: ClusterObject): void {
+  const spec = podSpec(object)
   if (!spec) return
   for (const volume of list(spec.volumes)) {
     one(visit, 'PersistentVolumeClaim', volume.persistentVolumeClaim, 'claimName')
@@ -39,7 +37,7 @@ function pod(visit: Visit, spec: Fields | undefined): void {
       one(visit, 'Secret', source.secret)
     }
   }
-  for (const container of [...list(spec.containers), ...list(spec.initContainers)]) {
+  for (const container of containersOf(object)) {
     for (const from of list(container.envFrom)) {
       one(visit, 'ConfigMap', from.configMapRef)
       one(visit, 'Secret', from.secretRef)
@@ -60,16 +58,16 @@ function binding(visit: Visit, { roleRef, subjects, metadata }: Fields): void {
       one(visit, 'ServiceAccount', subject)
 }
 
-const OF_KIND: Record<string, (visit: Visit, object: Fields) => void> = {
-  Pod: (visit, { spec }) => pod(visit, spec),
-  Deployment: (visit, { spec }) => pod(visit, spec?.template?.spec),
-  DaemonSet: (visit, { spec }) => pod(visit, spec?.template?.spec),
-  Job: (visit, { spec }) => pod(visit, spec?.template?.spec),
-  CronJob: (visit, { spec }) => pod(visit, spec?.jobTemplate?.spec?.template?.spec),
-  StatefulSet: (visit, { spec }) => {
-    pod(visit, spec?.template?.spec)
-    one(visit, 'Service', spec, 'serviceName')
-    for (const claim of list(spec?.volumeClaimTemplates)) storageClass(visit, claim.spec)
+const OF_KIND: Record<string, (visit: Visit, object: ClusterObject & Fields) => void> = {
+  Pod: pods,
+  Deployment: pods,
+  DaemonSet: pods,
+  Job: pods,
+  CronJob: pods,
+  StatefulSet: (visit, object) => {
+    pods(visit, object)
+    one(visit, 'Service', object.spec, 'serviceName')
+    for (const claim of list(object.spec?.volumeClaimTemplates)) storageClass(visit, claim.spec)
   },
   PersistentVolumeClaim: (visit, { spec }) => storageClass(visit, spec),
   ServiceAccount: (visit, { secrets, imagePullSecrets }) => {
@@ -78,7 +76,7 @@ const OF_KIND: Record<string, (visit: Visit, object: Fields) => void> = {
   Ingress: (visit, { spec }) => {
     for (const tls of list(spec?.tls)) one(visit, 'Secret', tls, 'secretName')
     for (const { http } of list(spec?.rules)) for (const { backend } of list(http?.paths)) one(visit, 'Service', backend?.service)
-    one(visit, 'Service', spec?.defaultBackend?.service)
+    one(visit, 'Service', (spec?.defaultBackend as Fields | undefined)?.service)
     one(visit, 'IngressClass', spec, 'ingressClassName', 'networking.k8s.io', true)
   },
   RoleBinding: binding,

@@ -33,7 +33,8 @@ describe('lanes', () => {
     expect(all!.from).toBe(1000)
   })
   it('release the last turn first, after the capture', () => {
-    const { members, all, total } = lanesOf({ steps: [step('a', 0), step('b', 1)], budgetMs: 5000 }, [], [], 700)
+    const captured = [{ name: 'of then', member: 'quay/boarding', begun: 0, held: 300, released: 1000 }]
+    const { members, all, total } = lanesOf({ steps: [step('a', 0), step('b', 1)], budgetMs: 5000 }, captured, [])
     const [a, b] = members[0]!.bars
     expect(all!.to - all!.from).toBe(700)
     expect(b!.released).toBeLessThan(a!.released)

@@ -1,4 +1,4 @@
-import { turnsOf, type HoldStep, type Still } from './sequence'
+import { membersHeld, turnsOf, type HoldStep, type Still } from './sequence'
 
 /** A step as it was measured, in milliseconds from the beginning of the first one. */
 export interface MeasuredStep {
@@ -34,9 +34,10 @@ const ASSUMED_RELEASE_MS = 100
 
 /**
  * The sequence as lanes over time: with the times of the last run where a step was in it, with assumed ones for the
- * others; `capture` is how long everything stays held for capturing, null when it is not known.
+ * others.
  */
-export function lanesOf({ steps }: Still, measured: MeasuredStep[], members: string[], capture: number | null = null): Lanes {
+export function lanesOf(still: Still, measured: MeasuredStep[], members: string[]): Lanes {
+  const { steps } = still
   const known = new Map(measured.map((one) => [`${one.member}\n${one.name}`, one]))
   const of = (step: HoldStep) => {
     const found = known.get(`${step.member}\n${step.name}`)
@@ -59,13 +60,13 @@ export function lanesOf({ steps }: Still, measured: MeasuredStep[], members: str
   const lastHeld = Math.max(0, ...measured.map(({ held }) => held ?? 0))
   const firstReleased = Math.min(...measured.flatMap(({ released }) => (released === null ? [] : [released])))
   const measuredCapture = Number.isFinite(firstReleased) && measured.length > 0 ? Math.max(0, firstReleased - lastHeld) : null
-  let end = reached + (capture ?? measuredCapture ?? ASSUMED_CAPTURE_MS)
+  let end = reached + (measuredCapture ?? ASSUMED_CAPTURE_MS)
   const to = end
   for (const turn of turnsOf(steps).reverse()) {
     end += ASSUMED_RELEASE_MS
     for (const bar of bars) if (turn.includes(bar.step)) bar.released = end
   }
-  const all = [...new Set([...members, ...steps.map(({ member }) => member)])]
+  const all = [...new Set([...members, ...membersHeld(still)])]
   return {
     members: all.map((member) => ({ member, bars: bars.filter(({ step }) => step.member === member) })),
     all: bars.length === 0 ? null : { from: reached, to },

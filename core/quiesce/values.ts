@@ -35,3 +35,9 @@ export function fillIn(
   if (missing) return { text, missing: `${missing.step}.${missing.name}` }
   return { text: text.replaceAll(NAMED, (_, step: string, name: string) => quote(values[step]![name]!)), missing: null }
 }
+
+/** Several texts, as `fillIn` does each. */
+export function fillInAll(texts: string[], values: Record<string, StepValues>): { texts: string[]; missing: string | null } {
+  const filled = texts.map((text) => fillIn(text, values))
+  return { texts: filled.map(({ text }) => text), missing: filled.find(({ missing }) => missing !== null)?.missing ?? null }
+}

@@ -1,4 +1,5 @@
 import { CONTAINER_KINDS, namesOf, placeOf, type Thing, type ThingKind } from '../things/thing'
+import { wildcardSource } from './wildcards'
 import { fitsLabels, parseLabelSelector, type LabelSelector } from './labels'
 
 /**
@@ -59,11 +60,7 @@ function matcher(name: string): (candidate: string) => boolean {
   // What belongs to no namespace is only taken by its name, or with what needs it.
   if (name === '*') return (candidate) => !candidate.startsWith('@')
   if (!/[*?]/.test(name)) return (candidate) => candidate === name
-  const source = name
-    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
-    .replaceAll('*', '.*')
-    .replaceAll('?', '.')
-  const expression = new RegExp(`^${source}$`, 's')
+  const expression = new RegExp(`^${wildcardSource(name).replaceAll('\\?', '.')}$`, 's')
   return (candidate) => expression.test(candidate)
 }
 

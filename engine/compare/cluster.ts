@@ -1,11 +1,14 @@
 import { cleaned, type ClusterObject } from '../../core/cluster/clean'
 import { differences, type FieldDifference } from '../../core/cluster/immutable'
+import { isSameFile } from '../../core/content/files'
 import type { FileEntry } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
+import { wildcardSource } from '../../core/selection/wildcards'
 import { namesOf } from '../../core/things/thing'
 import { clusterAccessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { entriesOf, objectIn, volumeIn, yamlOf } from '../look/cluster'
-import { openPoint, type OpenPoint } from '../points/open'
+import { noRows, openPoint, type OpenPoint } from '../points/open'
 import { Applier } from '../runs/clusters/apply'
 import { ClusterClient } from '../sources/kubernetes/client'
 
@@ -36,7 +39,10 @@ async function objectNow(engine: EngineContext, path: string, then: ClusterObjec
 }
 
 async function objectAt(engine: EngineContext, id: string, path: string): Promise<ClusterObject | null> {
-  return objectIn(await openPoint(engine, id), path).catch(() => null)
+  return objectIn(await openPoint(engine, id, noRows), path).catch((error: unknown) => {
+    if (error instanceof VesselError && error.code === 'not_in_point') return null
+    throw error
+  })
 }
 
 /** One file or folder in two points; `mark` says what it became in the second. */
@@ -78,8 +84,7 @@ export function compareEntries(then: FileEntry[], now: FileEntry[]): FileCompari
   return [...new Set([...before.keys(), ...after.keys()])]
     .map((path): FileComparison => {
       const [a, b] = [before.get(path), after.get(path)]
-      const isSame = a && b && a.sha256 === b.sha256 && a.target === b.target && a.mode === b.mode && a.type === b.type
-      const mark = !b ? 'gone' : !a ? 'new' : isSame ? 'same' : 'changed'
+      const mark = !b ? 'gone' : !a ? 'new' : isSameFile(a, b) ? 'same' : 'changed'
       return { path, type: (a ?? b)!.type, mark, then: side(a), now: side(b) }
     })
     .sort((a, b) => order.indexOf(a.mark) - order.indexOf(b.mark) || (a.path < b.path ? -1 : 1))
@@ -100,13 +105,7 @@ const MOST_SIGHTINGS = 500
 
 /** Looks for files by name, with `*` for any characters, through the newest points of a vessel. */
 export async function findFiles(engine: EngineContext, vesselId: string, name: string, points: number): Promise<FileSighting[]> {
-  const like = new RegExp(
-    `^${name
-      .split('*')
-      .map((part) => part.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&'))
-      .join('.*')}$`,
-    'i',
-  )
+  const like = new RegExp(`^${wildcardSource(name)}$`, 'i')
   const rows = await engine.db
     .selectFrom('point')
     .select(['id', 'at'])
@@ -117,7 +116,8 @@ export async function findFiles(engine: EngineContext, vesselId: string, name: s
     .execute()
   const sightings: FileSighting[] = []
   for (const { id, at } of rows) {
-    const point = await openPoint(engine, id, () => false)
+    if (sightings.length >= MOST_SIGHTINGS) break
+    const point = await openPoint(engine, id, noRows)
     for (const { manifest } of point.members)
       for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes))
         for (const { path, type, size, mtime, sha256 } of await entriesOf(point.store, volume))

@@ -3,7 +3,7 @@ import { readdir, realpath, stat } from 'node:fs/promises'
 import { join } from 'node:path'
 import { VesselError } from '../../core/errors'
 import type { Act } from '../../core/quiesce/sequence'
-import { fillIn, valuesIn } from '../../core/quiesce/values'
+import { fillIn, fillInAll, valuesIn } from '../../core/quiesce/values'
 import type { ActJob, ActResult, Holder } from '../sources/source'
 
 /** What an administrator lets steps do outside of sources. */
@@ -94,8 +94,7 @@ async function programPath({ folder }: Allowed, program: string): Promise<string
 }
 
 async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'program' }>): Promise<ActResult> {
-  const filled = act.arguments.map((text) => fillIn(text, job.values))
-  const missing = filled.find((one) => one.missing)?.missing
+  const { texts, missing } = fillInAll(act.arguments, job.values)
   if (missing) return failed(`The value ${missing} was not returned.`)
   const path = await programPath(allowed, act.program)
   return new Promise((resolve, reject) => {
@@ -108,7 +107,6 @@ async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'pro
       cwd: allowed.folder!,
       signal: job.signal,
     }
-    const texts = filled.map(({ text }) => text)
     execFile(path, texts, options, (error, stdout, stderr) => {
       const output = [stdout, stderr]
         .filter((text) => text.trim() !== '')

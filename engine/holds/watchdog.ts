@@ -14,7 +14,7 @@ export class Watchdog {
 
   start(): void {
     this.timer = setTimeout(() => {
-      this.looking = this.look()
+      this.looking = releaseOverdue(this.engine)
         .catch((error: Error) => {
           if (!this.closed) console.warn(`the watchdog of holds could not look: ${error.message}`)
         })
@@ -23,10 +23,6 @@ export class Watchdog {
         })
     }, LOOK_EVERY_MS)
     this.timer.unref()
-  }
-
-  private async look(): Promise<void> {
-    await releaseOverdue(this.engine)
   }
 
   async close(): Promise<void> {

@@ -3,6 +3,7 @@ import { pack } from 'tar-stream'
 import { stringify } from 'yaml'
 import type { FileEntry, NamespaceManifest, VolumeManifest } from '../../core/content/manifest'
 import type { ClusterObject } from '../../core/cluster/clean'
+import { isWithin } from '../../core/things/thing'
 import { VesselError } from '../../core/errors'
 import { namespaceIn, notIn, type OpenPoint } from '../points/open'
 import { readJson } from '../runs/manifests'
@@ -113,7 +114,7 @@ export async function volumeTar(point: OpenPoint, path: string, folder = ''): Pr
   const entries = await entriesOf(point.store, volumeIn(point, path))
   return tarOf(
     point.store,
-    entries.filter((entry) => folder === '' || entry.path === folder || entry.path.startsWith(`${folder}/`)),
+    entries.filter((entry) => folder === '' || isWithin(entry.path, folder)),
   )
 }
 

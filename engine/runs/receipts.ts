@@ -34,6 +34,11 @@ const NOTHING = {
   left_parts: [],
 }
 
+/** What became of a thing that was brought back as the plan says. */
+export function outcomeOf({ verb, renamed }: { verb: string; renamed: boolean }): 'made' | 'replaced' | 'renamed' | 'merged' {
+  return verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made'
+}
+
 /** The receipt of a restore: what became of each thing, with the proof. */
 export class Receipts {
   private readonly rows: Row[] = []
@@ -47,16 +52,12 @@ export class Receipts {
     this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, more)
   }
 
-  private outcomeOf(operation: Operation): 'made' | 'replaced' | 'renamed' | 'merged' {
-    return operation.verb === 'merge' ? 'merged' : operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
-  }
-
   made(operation: Operation, left: LeftPart[], more: Partial<Row> = {}): void {
-    this.add(operation, this.outcomeOf(operation), { left_parts: left, ...more })
+    this.add(operation, outcomeOf(operation), { left_parts: left, ...more })
   }
 
   table(outcome: TableOutcome): void {
-    this.add(outcome.operation, this.outcomeOf(outcome.operation), {
+    this.add(outcome.operation, outcomeOf(outcome.operation), {
       rows: outcome.rows,
       fingerprint_then: outcome.fingerprintThen,
       fingerprint_now: outcome.fingerprintNow,
@@ -68,7 +69,7 @@ export class Receipts {
   }
 
   rehearsed(operation: Operation, fingerprint: string | null): void {
-    this.add(operation, this.outcomeOf(operation), { rows: operation.rows, fingerprint_then: fingerprint })
+    this.add(operation, outcomeOf(operation), { rows: operation.rows, fingerprint_then: fingerprint })
   }
 
   left(operation: Operation, reason: string): void {
@@ -82,6 +83,11 @@ export class Receipts {
   /** A line of what is not in a database: an object, a volume, a check. */
   line(path: string, target: string, verb: string, outcome: Row['outcome'], more: Partial<Row>): void {
     this.rows.push({ ...NOTHING, path, target, verb, outcome, ...more })
+  }
+
+  /** What a plan for a namespace leaves, and why. */
+  leave({ path, target, verb, notes, same }: { path: string; target: string; verb: string; notes: string[]; same?: boolean }): void {
+    this.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
   }
 
   broken(path: string, target: string, verb: string, error: unknown): void {

@@ -335,9 +335,9 @@ describe('what goes wrong at the source', () => {
       params: { still: { budgetMs: 30_000, steps: [freeze({ act: exec('sleep', '30'), limitMs: 25_000 })] } },
     })
     const worker = startWorker(bench.environment)
-    await until(async () => (await ledger(run)).length === 1)
+    await cluster.until(async () => (await ledger(run)).length === 1)
     cluster.kubectl('delete', 'pod', 'manifest-0', '-n', 'boarding', '--grace-period=0', '--force')
-    await until(async () => (await bench.record(run)).finished_at !== null)
+    await cluster.until(async () => (await bench.record(run)).finished_at !== null)
     await killWorker(worker)
     expect((await bench.record(run)).error).toMatchObject({ code: 'hold_failed' })
     await cluster.until(() => cluster.run(['get', 'pod', 'manifest-0', '-n', 'boarding']).status === 0)
@@ -388,7 +388,7 @@ describe('a release that fails', () => {
     expect(open!.trouble).toContain('It ended with')
     expect((await bench.messages(run.id)).join()).toContain('The release of “later” on quay/boarding failed')
     writeFileSync(join(inject('folder'), 'later'), '')
-    await until(async () => (await ledger(run.id))[0]!.state === 'released')
+    await cluster.until(async () => (await ledger(run.id))[0]!.state === 'released')
     expect((await ledger(run.id))[0]).toMatchObject({ released_by: 'watchdog', trouble: null })
     const never = await rehearse({ steps: [stubborn('never')] }, of)
     const [line] = await ledger(never.id)
@@ -423,7 +423,7 @@ describe('whoever holds', () => {
   ]
   const locked = () =>
     bench.server.psql(bench.database, `select count(*) from pg_locks where relation = 'sales.leg'::regclass and mode = 'ShareLock'`)
-  const untilHeld = () => until(async () => (await isHeld()) && locked() === '1')
+  const untilHeld = () => cluster.until(async () => (await isHeld()) && locked() === '1')
 
   it('may be killed: everything is released at the next start, and on record', async () => {
     const worker = startWorker(bench.environment)
@@ -458,7 +458,7 @@ describe('whoever holds', () => {
     })
     await untilHeld()
     worker.kill('SIGSTOP')
-    await until(async () => (await ledger(id)).every(({ state }) => state === 'released'))
+    await cluster.until(async () => (await ledger(id)).every(({ state }) => state === 'released'))
     expect(await isHeld()).toBe(false)
     expect(locked()).toBe('0')
     await killWorker(worker)
@@ -472,7 +472,7 @@ describe('whoever holds', () => {
     await untilHeld()
     expect(await releaseNow(bench.engine, id)).toMatchObject({ failed: 0 })
     expect(await isHeld()).toBe(false)
-    await until(async () => (await bench.record(id)).finished_at !== null)
+    await cluster.until(async () => (await bench.record(id)).finished_at !== null)
     expect((await pointOf(await bench.record(id))).consistency).toBe('as found')
     await killWorker(worker)
   })
@@ -482,11 +482,3 @@ describe('whoever holds', () => {
     expect(await new Ledger(bench.engine).overdue()).toEqual([])
   })
 })
-
-async function until(isSo: () => Promise<boolean>): Promise<void> {
-  for (const end = Date.now() + 30_000; Date.now() < end;) {
-    if (await isSo()) return
-    await new Promise((resolve) => setTimeout(resolve, 100))
-  }
-  throw new Error('it is not so yet')
-}

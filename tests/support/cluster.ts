@@ -49,10 +49,10 @@ export class TestCluster {
     return JSON.parse(this.kubectl(...args, '-o', 'json')) as T
   }
 
-  async until(holds: () => boolean): Promise<void> {
+  async until(holds: () => boolean | Promise<boolean>): Promise<void> {
     await vi.waitFor(
-      () => {
-        if (!holds()) throw new Error('it is not so yet')
+      async () => {
+        if (!(await holds())) throw new Error('it is not so yet')
       },
       { timeout: 30_000, interval: 100 },
     )

@@ -3,8 +3,9 @@ import { atRest } from '../../../core/cluster/phases'
 import type { PlannedObject } from '../../../core/cluster/operations'
 import { groupOf, versionOf } from '../../../core/cluster/versions'
 import { VesselError } from '../../../core/errors'
-import { isReady, usesClaim, whyNotReady } from './workloads'
-import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from '../../sources/kubernetes/client'
+import { isReady, whyNotReady } from '../../sources/kubernetes/ready'
+import { usesClaim } from './workloads'
+import { ApiFailure, PODS, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from '../../sources/kubernetes/client'
 
 const GONE_WITHIN_MS = 60_000
 const LOOK_EVERY_MS = 150
@@ -88,8 +89,7 @@ export class Applier {
 
   /** Whether a pod has one of the claims mounted, or is about to. */
   async isUsed(namespace: string, claims: string[]): Promise<boolean> {
-    const path = `/api/v1/namespaces/${encodeURIComponent(namespace)}/pods`
-    const { items } = await this.client.ask<{ items: KubeObject[] }>(path, { signal: this.signal })
+    const { items } = await this.client.ask<{ items: KubeObject[] }>(resourcePath(PODS, namespace), { signal: this.signal })
     return items.some(
       ({ spec, status }) =>
         !['Succeeded', 'Failed'].includes(String(status?.phase)) &&

@@ -6,7 +6,7 @@ import { inParallel } from '../../parallel'
 import type { OpenPoint } from '../../points/open'
 import { ClusterClient } from '../../sources/kubernetes/client'
 import type { RunContext } from '../context'
-import type { Receipts } from '../receipts'
+import { outcomeOf, type Receipts } from '../receipts'
 import { Applier } from './apply'
 import type { PlannedNamespace } from './plan'
 
@@ -24,21 +24,15 @@ export async function rehearseNamespace(run: RunContext, point: OpenPoint, plann
     await run.step(asking, async (count) => {
       await apply.learn()
       await inParallel(objects, AT_ONCE, async (one) => {
-        const { path, target, verb, notes, same, renamed, namespace } = one.operation
-        if (verb === 'leave') return receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
+        const { path, target, verb, namespace } = one.operation
+        if (verb === 'leave') return receipts.leave(one.operation)
         // Where its namespace or its kind is yet to be made, the cluster can't be asked.
         const canAsk =
           !(plan.makes && namespace !== null) &&
           planned.target.served.some(({ kind, group }) => kind === one.operation.kind && group === one.operation.group)
         try {
           if (canAsk) await apply.wouldTake(one)
-          receipts.line(
-            path,
-            target,
-            verb,
-            verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made',
-            {},
-          )
+          receipts.line(path, target, verb, outcomeOf(one.operation), {})
         } catch (error) {
           run.signal.throwIfAborted()
           receipts.broken(path, target, verb, client.translate(error))
@@ -47,14 +41,15 @@ export async function rehearseNamespace(run: RunContext, point: OpenPoint, plann
       })
     })
     await run.step(reading, async (count) => {
-      for (const { path, target, verb, renamed, notes } of plan.volumes) {
+      for (const operation of plan.volumes) {
+        const { path, target, verb } = operation
         if (verb === 'leave') {
-          receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '' })
+          receipts.leave(operation)
           continue
         }
         const volume = manifest.volumes.find((one) => one.path === path)!
         await readThrough(run, point, volume, count)
-        receipts.line(path, target, verb, verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made', {
+        receipts.line(path, target, verb, outcomeOf(operation), {
           rows: volume.files,
           fingerprint_then: volume.fingerprint,
         })

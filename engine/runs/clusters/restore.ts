@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto'
 import { canonical, cleaned, type ClusterObject } from '../../../core/cluster/clean'
 import { differences, holds } from '../../../core/cluster/immutable'
-import { atRest, type Phase } from '../../../core/cluster/phases'
+import { atRest, PHASES, PHASE_TITLES, type Phase } from '../../../core/cluster/phases'
 import type { PlannedObject, VolumeOperation } from '../../../core/cluster/operations'
 import type { VolumeManifest } from '../../../core/content/manifest'
 import { errorRecord, VesselError } from '../../../core/errors'
@@ -13,7 +13,7 @@ import type { OpenPoint } from '../../points/open'
 import { ClusterClient } from '../../sources/kubernetes/client'
 import { Temporary } from '../../sources/kubernetes/temporary'
 import type { RunContext } from '../context'
-import type { Receipts } from '../receipts'
+import { outcomeOf, type Receipts } from '../receipts'
 import { Applier } from './apply'
 import { keepStanding } from './keep'
 import type { PlannedNamespace } from './plan'
@@ -25,14 +25,6 @@ const AT_ONCE = 8
 const DEFINED_WITHIN_MS = 30_000
 const LEFT_SHOWN = 20
 
-const TITLES: Partial<Record<Phase, string>> = {
-  definitions: 'Definitions',
-  storage: 'Claims of volumes',
-  configuration: 'Configuration and secrets',
-  accounts: 'Accounts and roles',
-  workloads: 'Workloads, at rest',
-  others: 'Everything else',
-}
 const digest = (object: ClusterObject) => createHash('sha256').update(canonical(object)).digest('hex').slice(0, 32)
 
 /** Brings a namespace back, or what is picked of it: in the order of what needs what, and proven at the end. */
@@ -80,8 +72,7 @@ export class NamespaceRestore {
         )
       if (plan.makes) await this.step('namespace', `Namespace ${plan.into}`, () => this.makeNamespace())
       await this.restUsers(resting)
-      for (const phase of ['definitions', 'storage', 'configuration', 'accounts', 'workloads', 'others'] as const)
-        await this.applyPhase(phase)
+      for (const phase of PHASES) if (phase !== 'start') await this.applyPhase(phase)
       const volumes = await this.fillAll(temporary)
       await this.start(resting, volumes)
       await this.proveObjects(objects)
@@ -126,20 +117,16 @@ export class NamespaceRestore {
 
   private async applyPhase(phase: Phase): Promise<void> {
     const own = this.planned.objects.filter(({ operation }) => operation.phase === phase)
-    for (const { operation } of own.filter(({ operation: { verb } }) => verb === 'leave')) this.leave(operation)
+    for (const { operation } of own.filter(({ operation: { verb } }) => verb === 'leave')) this.receipts.leave(operation)
     const active = own.filter(({ operation }) => operation.verb !== 'leave')
     if (active.length === 0) return
-    await this.step(phase, TITLES[phase]!, async (count) => {
+    await this.step(phase, PHASE_TITLES[phase], async (count) => {
       await inParallel(active, AT_ONCE, async (one) => {
         await this.applyOne(one)
         count('structures', 1)
       })
       if (phase === 'definitions') await this.untilDefined(active)
     })
-  }
-
-  private leave({ path, target, verb, notes, same }: PlannedObject['operation']): void {
-    this.receipts.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
   }
 
   private async applyOne(one: PlannedObject): Promise<void> {
@@ -179,8 +166,7 @@ export class NamespaceRestore {
     const { plan, manifest } = this.planned
     const bad = new Set<string>()
     const filler = new VolumeFiller(this.client, temporary, this.point, this.run.signal)
-    for (const operation of plan.volumes.filter(({ verb }) => verb === 'leave'))
-      this.receipts.line(operation.path, operation.target, 'leave', 'left', { reason: operation.notes[0] ?? '' })
+    for (const operation of plan.volumes.filter(({ verb }) => verb === 'leave')) this.receipts.leave(operation)
     const active = plan.volumes.filter(({ verb }) => verb !== 'leave')
     await inParallel(active, this.vessel.definition.readers, async (operation) => {
       const then = manifest.volumes.find(({ path }) => path === operation.path)!
@@ -198,8 +184,7 @@ export class NamespaceRestore {
   }
 
   private receiveVolume({ path, target, verb, renamed, only }: VolumeOperation, then: VolumeManifest, filled: Filled): void {
-    const outcome = verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made'
-    this.receipts.line(path, target, verb, outcome, {
+    this.receipts.line(path, target, verb, outcomeOf({ verb, renamed }), {
       rows: filled.files,
       fingerprint_then: only ? filled.wanted : then.fingerprint,
       fingerprint_now: filled.found,
@@ -215,7 +200,7 @@ export class NamespaceRestore {
         operation.verb !== 'leave' && !this.failed.has(operation.path) && (atRest(object) || operation.phase === 'start'),
     )
     for (const { operation } of this.planned.objects.filter(({ operation: one }) => one.phase === 'start' && one.verb === 'leave'))
-      this.leave(operation)
+      this.receipts.leave(operation)
     if (starting.length === 0 && resting.isEmpty) return
     await this.step('start', 'Started, and ready', async (count) => {
       await inParallel(starting, AT_ONCE, async (one) => {
@@ -256,9 +241,7 @@ export class NamespaceRestore {
         const found = await this.apply.get(object)
         const now = found ? cleaned(found) : null
         const equal = now !== null && holds(object, now)
-        const outcome =
-          operation.verb === 'merge' ? 'merged' : operation.renamed ? 'renamed' : operation.verb === 'replace' ? 'replaced' : 'made'
-        this.receipts.line(operation.path, operation.target, operation.verb, outcome, {
+        this.receipts.line(operation.path, operation.target, operation.verb, outcomeOf(operation), {
           structure_then: digest(object),
           // What the cluster has added by itself does not make it another one.
           structure_now: now === null ? null : equal ? digest(object) : digest(now),

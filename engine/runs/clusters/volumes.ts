@@ -1,6 +1,8 @@
+import { isSameFile } from '../../../core/content/files'
 import type { FileEntry, VolumeManifest } from '../../../core/content/manifest'
 import type { VolumeOperation } from '../../../core/cluster/operations'
 import { VesselError } from '../../../core/errors'
+import { isWithin } from '../../../core/things/thing'
 import { entriesOf, tarOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'
 import type { ClusterClient, KubeObject } from '../../sources/kubernetes/client'
@@ -33,7 +35,7 @@ export class VolumeFiller {
   async fill(operation: VolumeOperation, then: VolumeManifest, count: Count): Promise<Filled> {
     const { target: path, only, verb, namespace, claim } = operation
     const all = await entriesOf(this.point.store, then)
-    const entries = only ? all.filter((entry) => only.some((pick) => entry.path === pick || entry.path.startsWith(`${pick}/`))) : all
+    const entries = only ? all.filter((entry) => only.some((pick) => isWithin(entry.path, pick))) : all
     if (entries.length === 0)
       throw new VesselError('not_in_point', {
         what: `Nothing of what is picked of ${operation.path} is in it at this instant.`,
@@ -59,8 +61,6 @@ export class VolumeFiller {
   }
 }
 
-const textOf = ({ type, mode, size, target, sha256 }: FileEntry) => JSON.stringify([type, mode, size, target ?? null, sha256 ?? null])
-
 /** @param partly whether there may be more than what was wanted */
 function compare(wanted: FileEntry[], found: FileEntry[], partly: boolean): Filled {
   const now = new Map(found.map((entry) => [entry.path, entry]))
@@ -68,7 +68,7 @@ function compare(wanted: FileEntry[], found: FileEntry[], partly: boolean): Fill
   const differing = wanted.flatMap((entry) => {
     const there = now.get(entry.path)
     if (!there) return [{ what: entry.path || '.', why: 'It is not there.' }]
-    return textOf(entry) === textOf(there) ? [] : [{ what: entry.path || '.', why: whyDifferent(entry, there) }]
+    return isSameFile(entry, there) ? [] : [{ what: entry.path || '.', why: whyDifferent(entry, there) }]
   })
   const more = partly
     ? []

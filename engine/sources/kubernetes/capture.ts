@@ -5,6 +5,7 @@ import type { Manifest, Missing, NamespaceManifest, ObjectEntry, VolumeManifest 
 import { errorRecord } from '../../../core/errors'
 import { select } from '../../../core/selection/rules'
 import { CLUSTER_WIDE, isWithin, namesOf, pathOf, volumePath, type Thing } from '../../../core/things/thing'
+import { inParallel } from '../../parallel'
 import { writeJson } from '../../runs/manifests'
 import type { CaptureJob } from '../source'
 import type { ClusterClient } from './client'
@@ -206,22 +207,20 @@ class CaptureOfNamespace {
   /** Several volumes at once; one that can't be read leaves the others, and is told. */
   private async readAll(wanted: WantedVolume[]): Promise<void> {
     const lost = new Set(this.missing.map(({ path }) => path))
-    const queue = wanted.filter(({ path }) => !lost.has(path))
     const { progress, readers } = this.job
-    const work = async () => {
-      for (let one = queue.shift(); one; one = queue.shift()) {
-        const volume = one
+    await inParallel(
+      wanted.filter(({ path }) => !lost.has(path)),
+      readers,
+      async (volume) => {
         try {
-          this.volumes.push(
-            await progress.step(this.steps.get(volume)!, (count) => this.readOne(volume, this.snapshots.get(volume), count)),
-          )
+          const read = await progress.step(this.steps.get(volume)!, (count) => this.readOne(volume, this.snapshots.get(volume), count))
+          this.volumes.push(read)
         } catch (error) {
           progress.signal.throwIfAborted()
           this.lose(volume, error)
         }
-      }
-    }
-    await Promise.all(Array.from({ length: Math.max(1, Math.min(readers, queue.length)) }, work))
+      },
+    )
   }
 
   private async readerOf(wanted: WantedVolume, snapshot: VolumeSnapshot | undefined): Promise<ExecTarget> {

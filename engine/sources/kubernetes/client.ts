@@ -71,6 +71,8 @@ export const resourcePath = (resource: Pick<ApiResource, 'group' | 'version' | '
     name === undefined ? '' : `/${encodeURIComponent(name)}`,
   ].join('')
 
+export const PODS = { group: '', version: 'v1', plural: 'pods' }
+
 /**
  * Speaks to a cluster. The official client knows how to sign in; what it makes of answers is not used, because its
  * types drop the fields that they don't know.

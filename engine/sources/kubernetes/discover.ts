@@ -2,6 +2,7 @@ import { objectPath, pathOf, volumePath, CLUSTER_WIDE, type Thing } from '../../
 import { ApiFailure, type ApiResource, type ClusterClient, type KubeObject } from './client'
 import { isMadeByCluster, thingKinds } from './kinds'
 import { isOurs } from './temporary'
+import { templateLabels } from '../../../core/cluster/pods'
 import { chooses, referencesOf } from '../../../core/cluster/references'
 import { bytesOf, snapshotDrivers } from './storage'
 
@@ -98,9 +99,6 @@ function* things(source: string, found: Found[], drivers: Set<string>): Generato
     if (object.kind === 'PersistentVolumeClaim') yield volumeOf(source, object, drivesOf, drivers)
   }
 }
-
-const templateLabels = ({ spec }: KubeObject): Record<string, string> =>
-  (spec?.template as { metadata?: { labels?: Record<string, string> } } | undefined)?.metadata?.labels ?? {}
 
 function volumeOf(source: string, { metadata, spec, status }: KubeObject, drivesOf: Map<string, string>, drivers: Set<string>): Thing {
   const storageClass = String(spec?.storageClassName ?? '')

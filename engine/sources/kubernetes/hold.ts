@@ -1,10 +1,11 @@
 import { VesselError } from '../../../core/errors'
 import type { Act } from '../../../core/quiesce/sequence'
-import { fillIn, valuesIn } from '../../../core/quiesce/values'
+import { fillInAll, valuesIn } from '../../../core/quiesce/values'
 import { fitsLabels, parseLabelSelector } from '../../../core/selection/labels'
 import type { ClusterAccess } from './access'
 import type { ActJob, ActResult, Holder, PlacedAct } from '../source'
-import { ApiFailure, ClusterClient, type KubeObject } from './client'
+import { ApiFailure, ClusterClient, PODS, resourcePath, type KubeObject } from './client'
+import { isPodReady } from './ready'
 import { execute, Tail } from './exec'
 
 type ExecAct = Extract<Act, { kind: 'exec' }>
@@ -30,18 +31,15 @@ async function placeAct(client: ClusterClient, namespace: string, act: Act, sign
   return { act }
 }
 
-const isReady = ({ status }: KubeObject) =>
-  ((status?.conditions ?? []) as { type: string; status: string }[]).some((one) => one.type === 'Ready' && one.status === 'True')
-
 /** Which pods an act means, of those that run. */
 async function podsFor(client: ClusterClient, namespace: string, act: ExecAct, signal: AbortSignal): Promise<Target[]> {
-  const { items } = await client.ask<{ items: KubeObject[] }>(`/api/v1/namespaces/${encodeURIComponent(namespace)}/pods`, {
+  const { items } = await client.ask<{ items: KubeObject[] }>(resourcePath(PODS, namespace), {
     query: { labelSelector: act.selector },
     signal,
   })
   const running = items
     .filter(({ metadata, status }) => status?.phase === 'Running' && !metadata.deletionTimestamp)
-    .sort((a, b) => Number(isReady(b)) - Number(isReady(a)) || (a.metadata.name < b.metadata.name ? -1 : 1))
+    .sort((a, b) => Number(isPodReady(b)) - Number(isPodReady(a)) || (a.metadata.name < b.metadata.name ? -1 : 1))
   const active = parseLabelSelector(act.active).selector ?? []
   const chosen = act.pods === 'passive' ? running.filter(({ metadata }) => !fitsLabels(active, metadata.labels ?? {})) : running
   if (chosen.length === 0)
@@ -69,12 +67,8 @@ function containerOf({ metadata, spec }: KubeObject, act: ExecAct): string {
 
 async function executeIn(client: ClusterClient, job: ActJob, act: ExecAct): Promise<ActResult> {
   const { place, values, signal } = job
-  const command: string[] = []
-  for (const part of act.command) {
-    const { text, missing } = fillIn(part, values)
-    if (missing) return { output: '', values: {}, failure: `The value ${missing} was not returned.` }
-    command.push(text)
-  }
+  const { texts: command, missing } = fillInAll(act.command, values)
+  if (missing) return { output: '', values: {}, failure: `The value ${missing} was not returned.` }
   const pods = job.placed.pods ?? (await podsFor(client, place, act, signal))
   const all = await Promise.all(pods.map((pod) => executeOne(client, place, pod, command, job)))
   const several = all.length > 1
@@ -119,14 +113,14 @@ async function executeOne(client: ClusterClient, namespace: string, target: Targ
 
 /** A pod that is gone holds nothing; one that can't be asked about may. */
 async function isThere(client: ClusterClient, namespace: string, pod: string): Promise<boolean> {
-  return client.ask<KubeObject>(`/api/v1/namespaces/${encodeURIComponent(namespace)}/pods/${encodeURIComponent(pod)}`).then(
+  return client.ask<KubeObject>(resourcePath(PODS, namespace, pod)).then(
     ({ status }) => status?.phase === 'Running',
     (error: unknown) => !(error instanceof ApiFailure && error.status === 404),
   )
 }
 
 const workloadPath = (namespace: string, { workload, name }: ScaleAct) =>
-  `/apis/apps/v1/namespaces/${encodeURIComponent(namespace)}/${workload.toLowerCase()}s/${encodeURIComponent(name)}`
+  resourcePath({ group: 'apps', version: 'v1', plural: `${workload.toLowerCase()}s` }, namespace, name)
 
 async function replicasOf(client: ClusterClient, namespace: string, act: ScaleAct, signal?: AbortSignal) {
   const { spec, status } = await client.ask<KubeObject>(workloadPath(namespace, act), { signal })

@@ -3,6 +3,7 @@ import { Writable } from 'node:stream'
 import { finished } from 'node:stream/promises'
 import { extract, type Headers } from 'tar-stream'
 import { ByteChunker, FILE_CHUNK } from '../../../core/content/bytes'
+import { traitsOf } from '../../../core/content/files'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
 import { VesselError } from '../../../core/errors'
@@ -224,7 +225,6 @@ class TakenFiles {
 /** SHA-256 over what a person would compare: paths, types, modes, links and contents, in the order of the paths. */
 export function fingerprintOf(entries: FileEntry[]): string {
   const hash = createHash('sha256')
-  for (const { path, type, mode, size, target, sha256 } of entries)
-    hash.update(JSON.stringify([path, type, mode, size, target ?? null, sha256 ?? null]))
+  for (const entry of entries) hash.update(JSON.stringify([entry.path, ...traitsOf(entry)]))
   return hash.digest('hex')
 }
