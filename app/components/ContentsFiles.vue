@@ -37,7 +37,7 @@ const isSeeking = computed(() => name.value.trim().length >= 2)
 /** Whether its content is another one than in the next older point that holds it. */
 const isChanged = (sighting: FileSighting, i: number) => {
   const older = sightings.value!.slice(i + 1).find(({ file, volume }) => file === sighting.file && volume === sighting.volume)
-  return older !== undefined && older.sha256 !== sighting.sha256
+  return older !== undefined && older.digest !== sighting.digest
 }
 const goTo = ({ point: at, volume, file }: FileSighting) => {
   name.value = ''

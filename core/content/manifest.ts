@@ -196,10 +196,13 @@ export interface FileEntry {
   gid: number
   /** In milliseconds since 1970. */
   mtime: number
+  /** When anything of it was last changed, in seconds since 1970, to the nanosecond; absent where one can't go by it. */
+  changed?: string
   size: number
   /** Where a link leads. */
   target?: string
-  sha256?: string
+  /** BLAKE2b-512 of its content, in hexadecimal. */
+  digest?: string
   chunks?: string[]
 }
 

@@ -10,10 +10,12 @@ import { deriveKeys, keyCheck, matchesCheck } from '../store/keys'
 import { Store } from '../store/store'
 
 const HEADER = 'store.json'
+/** Of the form in which content lies in a store; 1 named its chunks another way. */
+const VERSION = 2
 
 interface Header {
   format: 'unbroken-vessel-store'
-  version: 1
+  version: number
   id: string
   keyCheck: string
 }
@@ -65,7 +67,7 @@ export async function addStore(
   }
   const id = randomUUID()
   const key = options.key ? readKey(options.key) : randomBytes(32)
-  const header: Header = { format: 'unbroken-vessel-store', version: 1, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
+  const header: Header = { format: 'unbroken-vessel-store', version: VERSION, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
   const file = await backend.create(HEADER)
   await file.append(Buffer.from(`${JSON.stringify(header, null, 2)}\n`))
   await file.commit()
@@ -145,12 +147,19 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
 
 async function readHeader(backend: FolderBackend): Promise<Header> {
   const text = (await backend.readAll(HEADER)).toString()
+  let header: Partial<Header> = {}
   try {
-    const header = JSON.parse(text) as Header
-    if (header.format === 'unbroken-vessel-store' && header.version === 1) return header
+    header = JSON.parse(text) as Header
   } catch {
     // Told below, as for a header of another form.
   }
+  if (header.format === 'unbroken-vessel-store' && header.version === VERSION) return header as Header
+  if (header.format === 'unbroken-vessel-store')
+    throw new VesselError('store_version', {
+      what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads version ${VERSION}.`,
+      touched: 'Nothing was read or written.',
+      next: 'Use the program that it was made with to bring back from it, and make a new store for this one.',
+    })
   throw new VesselError('store_header', {
     what: `${join(backend.place, HEADER)} is not the header of a store that can be read.`,
     touched: 'Nothing was read or written.',

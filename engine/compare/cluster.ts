@@ -98,7 +98,7 @@ export interface FileSighting {
   file: string
   size: number
   mtime: number
-  sha256: string | null
+  digest: string | null
 }
 
 const MOST_SIGHTINGS = 500
@@ -120,9 +120,9 @@ export async function findFiles(engine: EngineContext, vesselId: string, name: s
     const point = await openPoint(engine, id, noRows)
     for (const { manifest } of point.members)
       for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes))
-        for (const { path, type, size, mtime, sha256 } of await entriesOf(point.store, volume))
+        for (const { path, type, size, mtime, digest } of await entriesOf(point.store, volume))
           if (type === 'file' && like.test(path.slice(path.lastIndexOf('/') + 1)) && sightings.length < MOST_SIGHTINGS)
-            sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, sha256: sha256 ?? null })
+            sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, digest: digest ?? null })
   }
   return sightings
 }

@@ -133,6 +133,8 @@ export function tarOf(store: Store, entries: FileEntry[]): Readable {
         uid,
         gid,
         mtime: new Date(entry.mtime),
+        // The header itself knows seconds only.
+        ...(entry.mtime % 1000 === 0 ? {} : { pax: { mtime: (entry.mtime / 1000).toFixed(3) } }),
         size,
         ...(target ? { linkname: target } : {}),
       }

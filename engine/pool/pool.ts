@@ -2,7 +2,21 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
-import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask, SumsTask, sumsTask } from './tasks'
+import type {
+  ConvertTask,
+  nameManyTask,
+  OpenTask,
+  Pieces,
+  Reckoned,
+  ReckonTask,
+  Scanned,
+  ScanTask,
+  SealedChunk,
+  sealManyTask,
+  SealTask,
+  SumsTask,
+  sumsTask,
+} from './tasks'
 
 /**
  * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
@@ -25,16 +39,14 @@ export class ContentPool {
     return this.piscina.run({ plain, key }, { name: 'name', transferList: [plain.buffer] })
   }
 
-  /** Names and SHA-256 of many small pieces at once, 32 bytes each; the pieces come back with them. */
-  nameMany(
-    plains: Uint8Array<ArrayBuffer>[],
-    key: Buffer,
-  ): Promise<{ names: Uint8Array; sums: Uint8Array; plains: Uint8Array<ArrayBuffer>[] }> {
-    return this.piscina.run({ plains, key }, { name: 'nameMany', transferList: plains.map(({ buffer }) => buffer) })
+  /** Names and digests of many small pieces at once; their bytes come back with them. */
+  nameMany({ bytes, bounds }: Pieces, key: Buffer): Promise<ReturnType<typeof nameManyTask> & Pick<Pieces, 'bytes'>> {
+    return this.piscina.run({ bytes, bounds, key }, { name: 'nameMany', transferList: [bytes.buffer] })
   }
 
-  sealMany(tasks: SealTask[]): Promise<SealedChunk[]> {
-    return this.piscina.run(tasks, { name: 'sealMany', transferList: tasks.map(({ plain }) => plain.buffer) })
+  /** Seals many small pieces at once; their bytes come back with what came of them. */
+  sealMany({ bytes, bounds }: Pieces, names: Uint8Array[], key: Buffer): Promise<ReturnType<typeof sealManyTask> & Pick<Pieces, 'bytes'>> {
+    return this.piscina.run({ bytes, bounds, names, key }, { name: 'sealMany', transferList: [bytes.buffer] })
   }
 
   seal(task: SealTask): Promise<SealedChunk> {

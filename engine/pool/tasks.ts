@@ -1,4 +1,4 @@
-import { createHash, createHmac } from 'node:crypto'
+import { createHmac } from 'node:crypto'
 import { setFlagsFromString } from 'node:v8'
 import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
@@ -10,6 +10,7 @@ import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { sumsOf, type Ranges } from '../compare/buckets'
 import { seal, unseal } from '../secrets/seal'
+import { DIGEST_BYTES, digesting } from './digest'
 
 // What runs on worker threads: everything about content that costs time and needs no I/O.
 
@@ -70,21 +71,46 @@ const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
   return (whole ? buffer : Uint8Array.prototype.slice.call(buffer)) as Uint8Array<ArrayBuffer>
 }
 
+/** The name of what has a digest: it is keyed, so that it says nothing outside of its store. */
+const nameOf = (digest: Uint8Array, key: Uint8Array) => createHmac('sha256', key).update(digest).digest()
+
 export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
-  return own(createHmac('sha256', key).update(plain).digest())
+  return own(nameOf(digesting().update(plain).digest(), key))
 }
 
-/** Names of many small pieces, and their SHA-256, 32 bytes each in their order. */
-export function nameManyTask({ plains, key }: { plains: Uint8Array[]; key: Uint8Array }): {
+/** Small pieces back to back in one buffer, each with where it begins and ends, so that one buffer travels for all. */
+export interface Pieces {
+  bytes: Uint8Array<ArrayBuffer>
+  bounds: [from: number, to: number][]
+}
+
+/** Names (32 bytes) and digests (64 bytes) of many small pieces, in their order; each is read once for both. */
+export function nameManyTask({ bytes, bounds, key }: Pieces & { key: Uint8Array }): {
   names: Uint8Array<ArrayBuffer>
-  sums: Uint8Array<ArrayBuffer>
+  digests: Uint8Array<ArrayBuffer>
 } {
-  const [names, sums] = [new Uint8Array(plains.length * 32), new Uint8Array(plains.length * 32)]
-  for (const [i, plain] of plains.entries()) {
-    names.set(createHmac('sha256', key).update(plain).digest(), i * 32)
-    sums.set(createHash('sha256').update(plain).digest(), i * 32)
+  const [names, digests] = [new Uint8Array(bounds.length * 32), new Uint8Array(bounds.length * DIGEST_BYTES)]
+  for (const [i, [from, to]] of bounds.entries()) {
+    const digest = digesting().update(bytes.subarray(from, to)).digest()
+    names.set(nameOf(digest, key), i * 32)
+    digests.set(digest, i * DIGEST_BYTES)
   }
-  return { names, sums }
+  return { names, digests }
+}
+
+/** Seals small pieces; what comes of them lies back to back too. */
+export function sealManyTask({ bytes, bounds, names, key }: Pieces & { names: Uint8Array[]; key: Uint8Array }): {
+  sealed: Uint8Array<ArrayBuffer>
+  chunks: { codec: Codec; length: number }[]
+} {
+  const all = bounds.map(([from, to], i) => sealTask({ plain: bytes.subarray(from, to), name: names[i]!, key, base: null, baseName: null }))
+  const sealed = new Uint8Array(all.reduce((sum, chunk) => sum + chunk.sealed.length, 0))
+  let at = 0
+  for (const chunk of all) {
+    sealed.set(chunk.sealed, at)
+    at += chunk.sealed.length
+  }
+  return { sealed, chunks: all.map((chunk) => ({ codec: chunk.codec, length: chunk.sealed.length })) }
 }
 
 export function sealTask(task: SealTask): SealedChunk {
@@ -116,8 +142,8 @@ function openStored(task: SealedTask): Uint8Array<ArrayBuffer> {
   const context = contextOf(task.name, task.codec, task.codec === CODEC.delta ? task.baseName : null)
   const packed = unseal(Buffer.from(task.sealKey), task.sealed, context)
   const plain = decompress(task, packed)
-  const name = createHmac('sha256', task.nameKey).update(plain).digest()
-  if (!name.equals(Buffer.from(task.name))) throw new Error('the content does not have the name it is kept under')
+  if (!nameOf(digesting().update(plain).digest(), task.nameKey).equals(Buffer.from(task.name)))
+    throw new Error('the content does not have the name it is kept under')
   return own(plain)
 }
 

@@ -6,6 +6,7 @@ import {
   openTask,
   reckonTask,
   scanTask,
+  sealManyTask,
   sealTask,
   sumsTask,
   type ConvertTask,
@@ -27,17 +28,14 @@ export function name(task: { plain: Uint8Array<ArrayBuffer>; key: Uint8Array }) 
   return moving(result, [result.name.buffer, result.plain.buffer])
 }
 
-export function nameMany(task: { plains: Uint8Array<ArrayBuffer>[]; key: Uint8Array }) {
-  const result = { ...nameManyTask(task), plains: task.plains }
-  return moving(result, [result.names.buffer, result.sums.buffer, ...result.plains.map(({ buffer }) => buffer)])
+export function nameMany(task: Parameters<typeof nameManyTask>[0]) {
+  const result = { ...nameManyTask(task), bytes: task.bytes }
+  return moving(result, [result.names.buffer, result.digests.buffer, result.bytes.buffer])
 }
 
-export function sealMany(tasks: SealTask[]) {
-  const result = tasks.map(sealTask)
-  return moving(
-    result,
-    result.map(({ sealed }) => sealed.buffer),
-  )
+export function sealMany(task: Parameters<typeof sealManyTask>[0]) {
+  const result = { ...sealManyTask(task), bytes: task.bytes }
+  return moving(result, [result.sealed.buffer, result.bytes.buffer])
 }
 
 export function sealChunk(task: SealTask) {

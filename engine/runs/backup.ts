@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
-import type { DatabaseManifest, Missing, PointRecord } from '../../core/content/manifest'
-import { errorRecord, VesselError } from '../../core/errors'
+import type { Missing, PointRecord } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isAtWork } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
@@ -18,12 +18,13 @@ import { ContentWriter, type WriterPart } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
+import { earlierPoint } from './earlier'
 import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
 import { snapshotOnLog } from '../log/begin'
 import { memberOf } from '../log/names'
 import { piecesOf, type Piece } from './pieces'
-import { commitPoint, newestManifest, writeJson, type FinishedMember } from './manifests'
+import { commitPoint, writeJson, type FinishedMember } from './manifests'
 
 type Details = { name: string | null; comment: string | null }
 
@@ -245,6 +246,7 @@ async function captureSource(
 ): Promise<CapturedMember[]> {
   const { id: sourceId, source } = await openSource(run.engine, name)
   const eras = new Map<string, string>()
+  const before = earlierPoint(run, store, vessel, name)
   const manifest = await source.capture({
     progress,
     moment,
@@ -253,7 +255,8 @@ async function captureSource(
     rules: vessel.definition.rules,
     readers: vessel.definition.readers,
     writer,
-    earlier: (database) => earlierOf(run, store, vessel, name, database),
+    earlier: before.database,
+    earlierFiles: before.files,
     snapshot: async (database) => {
       const left = moment.left()
       const access = await accessOf(run.engine, name)
@@ -270,22 +273,6 @@ async function captureSource(
     members.push({ artifact: randomUUID(), sourceId, at, piece, names, era: eras.get(piece.name) ?? '', stored: writer.takeStored() })
   }
   return members
-}
-
-async function earlierOf(
-  run: RunContext,
-  store: Store,
-  vessel: Vessel,
-  source: string,
-  database: string,
-): Promise<DatabaseManifest | undefined> {
-  try {
-    return (await newestManifest(run.engine, store, vessel.id, memberOf(source, database)))?.databases[0]
-  } catch (error) {
-    // Differences only save space; a damaged earlier point must not keep a new one from being made.
-    await run.say('warning', `The last point could not be used for differences: ${errorRecord(error).what}`)
-    return undefined
-  }
 }
 
 interface CapturedMember extends FinishedMember {

@@ -1,4 +1,4 @@
-import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
+import type { DatabaseManifest, FileEntry, Manifest } from '../../core/content/manifest'
 import type { Act } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
 import type { Rule } from '../../core/selection/rules'
@@ -107,6 +107,8 @@ export interface CaptureJob {
   writer: Sink
   /** A database in the point before, to store changed content as differences. */
   earlier: (database: string) => Promise<DatabaseManifest | undefined>
+  /** What a volume of a cluster held in the point before, to read only what changed. */
+  earlierFiles: (volume: string) => Promise<FileEntry[] | undefined>
   /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */
   snapshot: (database: string) => Promise<{ snapshot: string; position: string; close(): Promise<void> } | null>
 }

@@ -2,7 +2,7 @@ import { createHmac, hkdfSync, timingSafeEqual } from 'node:crypto'
 
 /** Keys of one store, derived from its 32-byte store key with HKDF-SHA-256, salted with the store's id. */
 export interface StoreKeys {
-  /** Names chunks: HMAC-SHA-256 of their plain bytes. */
+  /** Names chunks: HMAC-SHA-256 of the digest of their plain bytes. */
   name: Buffer
   /** Seals chunks and point records: AES-256-GCM. */
   seal: Buffer

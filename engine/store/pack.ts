@@ -49,15 +49,19 @@ export class PackWriter {
     return writer
   }
 
-  /** Many small entries in one write. Calls must be awaited one after the other. Returns the length of each. */
-  async appendMany(entries: { name: Buffer; plainLength: number; chunk: SealedChunk }[]): Promise<number[]> {
+  /**
+   * Many small entries in one write, whose sealed bytes lie back to back. Calls must be awaited one after the other.
+   * Returns the length of each.
+   */
+  async appendMany(entries: { name: Buffer; plainLength: number; codec: Codec; length: number }[], sealed: Uint8Array): Promise<number[]> {
     const parts: Uint8Array[] = []
-    const lengths = entries.map(({ name, plainLength, chunk }) => {
-      const header = entryHeader(name, plainLength, chunk, null)
-      const length = header.length + chunk.sealed.length
-      this.entries.push({ name, codec: chunk.codec, base: null, plainLength, position: this.bytes, length })
+    let from = 0
+    const lengths = entries.map(({ name, plainLength, codec, length: own }) => {
+      const header = entryHeader(name, plainLength, codec, own, null)
+      const length = header.length + own
+      this.entries.push({ name, codec, base: null, plainLength, position: this.bytes, length })
       this.bytes += length
-      parts.push(header, chunk.sealed)
+      parts.push(header, sealed.subarray(from, (from += own)))
       return length
     })
     await this.file.append(Buffer.concat(parts))
@@ -66,7 +70,7 @@ export class PackWriter {
 
   /** Reserves the entry's place at once, so calls must be awaited one after the other. Returns its length. */
   async append(name: Buffer, plainLength: number, chunk: SealedChunk, base: Buffer | null): Promise<number> {
-    const header = entryHeader(name, plainLength, chunk, base)
+    const header = entryHeader(name, plainLength, chunk.codec, chunk.sealed.length, base)
     const length = header.length + chunk.sealed.length
     this.entries.push({ name, codec: chunk.codec, base, plainLength, position: this.bytes, length })
     this.bytes += length
@@ -85,11 +89,11 @@ export class PackWriter {
   }
 }
 
-function entryHeader(name: Buffer, plainLength: number, chunk: SealedChunk, base: Buffer | null): Buffer {
+function entryHeader(name: Buffer, plainLength: number, codec: Codec, sealedLength: number, base: Buffer | null): Buffer {
   const header = Buffer.alloc(4 + 32 + 1 + 4 + (base ? 32 : 0))
-  header.writeUInt32BE(header.length - 4 + chunk.sealed.length, 0)
+  header.writeUInt32BE(header.length - 4 + sealedLength, 0)
   name.copy(header, 4)
-  header.writeUInt8(chunk.codec, 36)
+  header.writeUInt8(codec, 36)
   header.writeUInt32BE(plainLength, 37)
   base?.copy(header, 41)
   return header

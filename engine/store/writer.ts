@@ -1,3 +1,5 @@
+import { DIGEST_BYTES } from '../pool/digest'
+import type { Pieces } from '../pool/tasks'
 import type { Store } from './store'
 import { packPath, PackWriter, PACK_BYTES } from './pack'
 import { Semaphore } from './semaphore'
@@ -8,17 +10,23 @@ export interface Put {
   stored: number
 }
 
-/** What became of a small piece, which is a chunk and a file of its own. */
-export interface PutWhole extends Put {
-  /** SHA-256 of the piece, in hexadecimal. */
-  sha256: string
+/** What became of small pieces, each a chunk and a file of its own; and their buffer, for the next ones. */
+export interface PutMany {
+  bytes: Uint8Array<ArrayBuffer>
+  /** With the digest of each, in hexadecimal. */
+  put: (Put & { digest: string })[]
 }
+
+const ASKED_AT_ONCE = 5000
+const CLOSING_AT_ONCE = 2
 
 /** Where content goes. */
 export interface Sink {
   put(plain: Uint8Array<ArrayBuffer>, base?: string | null): Promise<Put>
-  /** Small pieces together: one by one each would cost more than its bytes. Takes ownership of them. */
-  putMany(plains: Uint8Array<ArrayBuffer>[]): Promise<PutWhole[]>
+  /** Small pieces together: one by one each would cost more than its bytes. The buffer is away until it comes back. */
+  putMany(pieces: Pieces): Promise<PutMany>
+  /** Which of many chunks this run may refer to. */
+  known(names: string[]): Promise<Set<string>>
   ready(): Promise<void>
   readonly failure: unknown
 }
@@ -37,6 +45,7 @@ export interface WriterPart extends Sink {
 export class ContentWriter implements Sink {
   private pack: PackWriter | undefined
   private tail: Promise<unknown> = Promise.resolve()
+  private readonly closing: Promise<void>[] = []
   private readonly own = new Map<string, Promise<Put>>()
   private readonly gate: Semaphore
   stored = 0
@@ -69,38 +78,41 @@ export class ContentWriter implements Sink {
     }
   }
 
-  async putMany(plains: Uint8Array<ArrayBuffer>[]): Promise<PutWhole[]> {
+  async putMany(pieces: Pieces): Promise<PutMany> {
     const release = await this.gate.enter()
     try {
-      const named = await this.store.pool.nameMany(plains, this.store.keys.name)
-      const at = (all: Uint8Array, i: number) => Buffer.from(all.buffer, all.byteOffset + i * 32, 32)
-      const pieces = named.plains.map((plain, i) => ({ id: at(named.names, i), plain, sha256: at(named.sums, i).toString('hex') }))
+      const { names, digests, bytes } = await this.store.pool.nameMany(pieces, this.store.keys.name)
+      const named = pieces.bounds.map((bound, i) => ({
+        id: Buffer.from(names.buffer, i * 32, 32),
+        digest: Buffer.from(digests.buffer, i * DIGEST_BYTES, DIGEST_BYTES).toString('hex'),
+        bound,
+      }))
       const put = new Map<string, Promise<Put>>()
-      const fresh = new Map<string, (typeof pieces)[number]>()
-      for (const piece of pieces) {
+      const fresh = new Map<string, (typeof named)[number]>()
+      for (const piece of named) {
         const name = piece.id.toString('hex')
         const known = this.own.get(name)
         if (known) put.set(name, known)
         else fresh.set(name, piece)
       }
-      const storing = this.storeMany([...fresh.values()])
+      const storing = this.storeMany(bytes, [...fresh.values()])
       for (const name of fresh.keys()) {
-        const own = storing.then((all) => all.get(name)!)
+        const own = storing.then((all) => all.put.get(name)!)
         own.catch(() => undefined)
         this.own.set(name, own)
         put.set(name, own)
       }
-      await storing
+      const whole = await storing
       const told = new Set<string>()
-      return await Promise.all(
-        pieces.map(async ({ id, sha256 }) => {
-          const name = id.toString('hex')
-          // What is the same as a piece before it adds nothing.
-          const isFirst = fresh.has(name) && !told.has(name)
-          told.add(name)
-          return { name, stored: isFirst ? (await put.get(name)!).stored : 0, sha256 }
-        }),
-      )
+      const puts = named.map(async ({ id, digest }) => {
+        const name = id.toString('hex')
+        // What is the same as a piece before it adds nothing.
+        const isFirst = fresh.has(name) && !told.has(name)
+        told.add(name)
+        const { stored } = await put.get(name)!
+        return { name, stored: isFirst ? stored : 0, digest }
+      })
+      return { bytes: whole.bytes, put: await Promise.all(puts) }
     } catch (error) {
       this.failure ??= error
       throw error
@@ -109,23 +121,23 @@ export class ContentWriter implements Sink {
     }
   }
 
-  private async storeMany(pieces: { id: Buffer; plain: Uint8Array<ArrayBuffer> }[]): Promise<Map<string, Put>> {
+  private async storeMany(
+    bytes: Uint8Array<ArrayBuffer>,
+    pieces: { id: Buffer; bound: [number, number] }[],
+  ): Promise<{ bytes: Uint8Array<ArrayBuffer>; put: Map<string, Put> }> {
     const put = new Map<string, Put>()
-    if (pieces.length === 0) return put
-    const known = await this.store.index.known(
-      pieces.map(({ id }) => id),
-      this.runId,
-    )
+    if (pieces.length === 0) return { bytes, put }
+    const ids = pieces.map(({ id }) => id)
+    const known = await this.store.index.known(ids, this.runId)
     for (const name of known) put.set(name, { name, stored: 0 })
     const missing = pieces.filter(({ id }) => !known.has(id.toString('hex')))
-    if (missing.length === 0) return put
-    const lengths = missing.map(({ plain }) => plain.length)
-    const { seal: key } = this.store.keys
-    const sealed = await this.store.pool.sealMany(missing.map(({ id, plain }) => ({ plain, name: id, key, base: null, baseName: null })))
-    const entries = missing.map(({ id }, i) => ({ name: id, plainLength: lengths[i]!, chunk: sealed[i]! }))
+    if (missing.length === 0) return { bytes, put }
+    const names = missing.map(({ id }) => id)
+    const sealed = await this.store.pool.sealMany({ bytes, bounds: missing.map(({ bound }) => bound) }, names, this.store.keys.seal)
+    const entries = missing.map(({ id, bound: [from, to] }, i) => ({ name: id, plainLength: to - from, ...sealed.chunks[i]! }))
     const stored = await this.inOrder(async () => {
       this.pack ??= await PackWriter.open(this.store.backend)
-      const written = await this.pack.appendMany(entries)
+      const written = await this.pack.appendMany(entries, sealed.sealed)
       if (this.pack.bytes >= PACK_BYTES) await this.closePack()
       return written
     })
@@ -134,7 +146,7 @@ export class ContentWriter implements Sink {
       put.set(name, { name, stored: stored[i]! })
       this.stored += stored[i]!
     }
-    return put
+    return { bytes: sealed.bytes, put }
   }
 
   part(): WriterPart {
@@ -146,11 +158,12 @@ export class ContentWriter implements Sink {
         stored += put.stored
         return put
       },
-      putMany: async (plains) => {
-        const put = await this.putMany(plains)
-        for (const one of put) stored += one.stored
-        return put
+      putMany: async (pieces) => {
+        const many = await this.putMany(pieces)
+        for (const one of many.put) stored += one.stored
+        return many
       },
+      known: (names) => this.known(names),
       ready: () => this.ready(),
       get failure() {
         return failure()
@@ -161,6 +174,15 @@ export class ContentWriter implements Sink {
         return taken
       },
     }
+  }
+
+  async known(names: string[]): Promise<Set<string>> {
+    const known = new Set<string>()
+    for (let from = 0; from < names.length; from += ASKED_AT_ONCE) {
+      const part = names.slice(from, from + ASKED_AT_ONCE).map((name) => Buffer.from(name, 'hex'))
+      for (const name of await this.store.index.known(part, this.runId)) known.add(name)
+    }
+    return known
   }
 
   /** Waits until `put` would begin at once, so that a source is not read faster than the store is written. */
@@ -201,12 +223,24 @@ export class ContentWriter implements Sink {
     return stored
   }
 
+  /** Makes a full pack durable while the next one is written; the disk is not waited for as long as it keeps pace. */
   private async closePack(): Promise<void> {
     const pack = this.pack
     if (!pack) return
-    const written = await pack.commit()
     this.pack = undefined
-    await this.store.index.add(written, this.runId)
+    const closing = this.finish(pack)
+    closing.catch((error: unknown) => (this.failure ??= error))
+    this.closing.push(closing)
+    if (this.closing.length > CLOSING_AT_ONCE) await this.closing.shift()
+  }
+
+  private async finish(pack: PackWriter): Promise<void> {
+    try {
+      await this.store.index.add(await pack.commit(), this.runId)
+    } catch (error) {
+      await pack.discard()
+      throw error
+    }
   }
 
   private inOrder<T>(work: () => Promise<T>): Promise<T> {
@@ -217,12 +251,16 @@ export class ContentWriter implements Sink {
 
   /** Makes all that was put so far durable and known to the index, for this run alone. */
   flush(): Promise<void> {
-    return this.inOrder(() => this.closePack())
+    return this.inOrder(async () => {
+      await this.closePack()
+      await Promise.all(this.closing)
+    })
   }
 
   /** Removes everything that the run has written. Call it when nothing is being put any more. */
   async discard(): Promise<void> {
     await this.tail
+    await Promise.allSettled(this.closing)
     await this.pack?.discard()
     this.pack = undefined
     await discardRun(this.store, this.runId)

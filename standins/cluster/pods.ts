@@ -30,6 +30,8 @@ interface Running {
   image: Image
   root: string
   env: Record<string, string>
+  /** The largest file that it can write, in bytes. */
+  largestFile: number | null
   process: ChildProcess | null
   startedAt: string
   restarts: number
@@ -107,6 +109,7 @@ export class Pods {
         image,
         root,
         env: this.envOf(pod, container, root),
+        largestFile: this.volumes().largestFile(pod),
         process: null,
         startedAt: '',
         restarts: 0,
@@ -248,7 +251,9 @@ export class Pods {
     const found = commandIn(container.image, command)
     if (!found) return undefined
     const [program, ...args] = this.real(container, found)
-    return spawn('setpriv', [...ENDS_WITH_US, program!, ...args], { cwd: container.root, env: container.env, detached: true })
+    // What is written beyond it fails, as on a volume that is full.
+    const limits = container.largestFile === null ? [] : ['prlimit', `--fsize=${container.largestFile}`, 'env', '--ignore-signal=XFSZ']
+    return spawn('setpriv', [...ENDS_WITH_US, ...limits, program!, ...args], { cwd: container.root, env: container.env, detached: true })
   }
 
   /** Runs a command in a container that runs. Null when the pod or the container does not run; undefined when there is no such program. */

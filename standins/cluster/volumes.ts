@@ -33,6 +33,18 @@ export class Volumes {
     return join(this.parts.folder, 'snapshots', handle)
   }
 
+  /** The largest file that the volumes of a pod take, in bytes, where the parameters of their class say so; null otherwise. */
+  largestFile(pod: KubeObject): number | null {
+    const { objects } = this.parts
+    const claims = objects.list(CLAIMS, pod.metadata.namespace).filter((claim) => usesClaim(pod, claim.metadata.name))
+    const limits = claims.flatMap(({ spec }) => {
+      const storage = objects.find({ group: 'storage.k8s.io', plural: 'storageclasses' }, undefined, spec!.storageClassName)
+      const { largestFile } = (storage?.parameters ?? {}) as { largestFile?: string }
+      return largestFile === undefined ? [] : [Number(largestFile)]
+    })
+    return limits.length === 0 ? null : Math.min(...limits)
+  }
+
   look(): void {
     const { objects } = this.parts
     for (const claim of objects.list(CLAIMS)) {

@@ -202,6 +202,12 @@ describe('a store', () => {
       touched: 'Nothing was read or written.',
     })
     expect(await own.run('backup', vessel)).toMatchObject({ state: 'failed', error: { code: 'store_key_wrong' } })
+    writeFileSync(header, before.replace('"version": 2', '"version": 1'))
+    expect(await failure(openStore(own.engine, { name: 'dry-dock' }))).toMatchObject({
+      code: 'store_version',
+      touched: 'Nothing was read or written.',
+    })
+    writeFileSync(header, before.replace(/[0-9a-f]{64}/, '0'.repeat(64)))
     expect((await own.restore(vessel, point, {})).run).toMatchObject({ state: 'failed', error: { code: 'store_key_wrong' } })
     writeFileSync(header, before)
     expect((await own.run('backup', vessel)).state).toBe('done')

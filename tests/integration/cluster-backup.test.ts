@@ -15,7 +15,7 @@ import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../
 import { needsHand } from '../../engine/watch/hands'
 import { openPoint } from '../../engine/points/open'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
-import { manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
+import { claim, holder, manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
 
 // Namespaces backed up: their objects without what the cluster writes, their volumes file by file.
@@ -33,33 +33,6 @@ const rule = (act: Rule['act'], kind: Rule['kind'], pattern: string, labels?: st
 const vessel = (name: string, ...rules: Rule[]): Promise<Vessel> =>
   addVessel(bench.engine, name, { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 2 })
 const newest = async (run: { outcome: unknown }) => openPoint(bench.engine, (run.outcome as { point: string }).point)
-const volumeFolder = (claim: string, home: string) =>
-  join(cluster.folder, 'volumes', cluster.json('get', 'pvc', claim, '-n', home).spec.volumeName)
-const ours = () => cluster.json('get', 'pods,pvc,volumesnapshots', '-A', '-l', 'unbroken-vessel.temporary').items.length
-
-const claim = (name: string, home: string, storageClassName: string) => ({
-  apiVersion: 'v1',
-  kind: 'PersistentVolumeClaim',
-  metadata: { name, namespace: home },
-  spec: { accessModes: ['ReadWriteOnce'], storageClassName, resources: { requests: { storage: '1Gi' } } },
-})
-const holder = (home: string, claimName: string) => ({
-  apiVersion: 'apps/v1',
-  kind: 'Deployment',
-  metadata: { name: `holds-${claimName}`, namespace: home },
-  spec: {
-    replicas: 1,
-    selector: { matchLabels: { holds: claimName } },
-    template: {
-      metadata: { labels: { holds: claimName } },
-      spec: {
-        containers: [{ name: 'main', image: 'kiosk:1', volumeMounts: [{ name: 'data', mountPath: '/data' }] }],
-        volumes: [{ name: 'data', persistentVolumeClaim: { claimName } }],
-      },
-    },
-  },
-})
-
 beforeAll(async () => {
   ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
   cluster.apply(
@@ -87,7 +60,7 @@ beforeAll(async () => {
   )
   cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
   await cluster.until(() => cluster.json('get', 'pvc', 'receipts', '-n', 'kiosk').status.phase === 'Bound')
-  const folder = volumeFolder('receipts', 'kiosk')
+  const folder = cluster.volume('receipts', 'kiosk')
   mkdirSync(join(folder, 'november', 'days'), { recursive: true })
   writeFileSync(join(folder, 'november', 'days', '01.txt'), 'coffee\n')
   writeFileSync(join(folder, 'large.bin'), Buffer.alloc(6_000_000, 'receipt '))
@@ -139,7 +112,7 @@ describe('a namespace', () => {
     expect(
       (await bench.engine.db.selectFrom('point').select('consistency').where('id', '=', point.id).executeTakeFirstOrThrow()).consistency,
     ).toBe('as found')
-    expect(ours()).toBe(0)
+    expect(cluster.temporary()).toBe(0)
   })
 
   it('without snapshots is read in place, and comes out as it was', async () => {
@@ -151,7 +124,7 @@ describe('a namespace', () => {
     const path = 'quay/kiosk/volume/receipts'
     const folder = mkdtempSync(join(tmpdir(), 'out-'))
     execFileSync('tar', ['-x', '-C', folder], { input: await buffer(await volumeTar(point, path)) })
-    expect(execFileSync('diff', ['-r', '--no-dereference', volumeFolder('receipts', 'kiosk'), folder]).toString()).toBe('')
+    expect(execFileSync('diff', ['-r', '--no-dereference', cluster.volume('receipts', 'kiosk'), folder]).toString()).toBe('')
     expect((await folderOf(point, path, '')).map(({ name, type }) => `${type} ${name}`)).toEqual([
       'folder november',
       'file empty',
@@ -166,7 +139,7 @@ describe('a namespace', () => {
     await expect(openFile(point, path, '../large.bin')).rejects.toThrow('no file')
 
     // What has not changed is stored only once.
-    writeFileSync(join(volumeFolder('receipts', 'kiosk'), 'november', 'days', '02.txt'), 'bun\n')
+    writeFileSync(join(cluster.volume('receipts', 'kiosk'), 'november', 'days', '02.txt'), 'bun\n')
     const again = await bench.run('backup', kiosks)
     expect((again.outcome as { stored: number }).stored).toBeLessThan(20_000)
     expect((await folderOf(await newest(again), path, 'november/days')).map(({ name }) => name)).toEqual(['01.txt', '02.txt'])
@@ -180,7 +153,7 @@ describe('a namespace', () => {
       ['november/days/02.txt', true],
       ['november/days/01.txt', false],
     ])
-    expect(ours()).toBe(0)
+    expect(cluster.temporary()).toBe(0)
   })
 
   it('stands in the contents of its point, with what is there now', async () => {
@@ -229,10 +202,10 @@ describe('a worker that dies', () => {
       spec: { containers: [{ name: 'reader', image: 'debian:12-slim' }] },
     })
     await discoverSource(bench.engine, sourceId)
-    expect(ours()).toBe(1)
+    expect(cluster.temporary()).toBe(1)
     const run = await bench.run('backup', kiosks)
     expect(run.state).toBe('done')
-    await cluster.until(() => ours() === 0)
+    await cluster.until(() => cluster.temporary() === 0)
     const kept = (await newest(run)).members[0]!.manifest.namespaces![0]!
     expect(kept.objects.map(({ name }) => name)).not.toContain('unbroken-vessel-left-1')
   })
@@ -270,7 +243,7 @@ describe('what is gone', () => {
 
 describe('what can’t be read', () => {
   it('is told: files, volumes that are not bound, kinds that may not be listed; the rest is kept', async () => {
-    const folder = volumeFolder('receipts', 'kiosk')
+    const folder = cluster.volume('receipts', 'kiosk')
     execFileSync('mkfifo', [join(folder, 'pipe')])
     cluster.apply(claim('waits', 'kiosk', 'none'))
     const kiosks = await vessel('Torn kiosks', rule('take', 'namespace', 'quay/kiosk'))
@@ -305,6 +278,6 @@ describe('what can’t be read', () => {
     const failed = await bench.run('backup', boarding)
     expect(failed).toMatchObject({ state: 'failed', error: { code: 'unreachable' } })
     cluster = await TestCluster.start('quay', { folder, port: running.port })
-    expect(ours()).toBe(0)
+    expect(cluster.temporary()).toBe(0)
   })
 })

@@ -108,8 +108,6 @@ const check = (...command: string[]): ClusterWish['after'][number] => ({
   limitMs: 10_000,
 })
 
-const folderOf = (cluster: TestCluster, claim: string, home: string) =>
-  join(cluster.folder, 'volumes', cluster.json('get', 'pvc', claim, '-n', home).spec.volumeName)
 const wish = (given: Partial<Omit<Wish, 'cluster'>>, cluster: Partial<ClusterWish> = {}): Wish =>
   wishOf({ picks: ['quay/boarding'], ...given, cluster: clusterWishOf(cluster) })
 const plan = async (asked: Wish) => (await planAll(bench.engine, await openPoint(bench.engine, point), asked)).namespaces[0]!.plan
@@ -118,7 +116,6 @@ async function bringBack(asked: Wish, kind: 'restore' | 'rehearsal' = 'restore',
   const receipts = await bench.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', run.id).orderBy('ordinal').execute()
   return { run, receipts, of: (name: string) => receipts.find(({ target }) => target.endsWith(`/${name}`))! }
 }
-const ours = (cluster: TestCluster) => cluster.json('get', 'pods,pvc,volumesnapshots', '-A', '-l', 'unbroken-vessel.temporary').items.length
 const settled = (cluster: TestCluster, home: string) =>
   cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', home, '--timeout=40s')
 
@@ -128,7 +125,7 @@ beforeAll(async () => {
   quay.apply(namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), ...things)
   islet.apply(storage('pontoon'), snapshots('pontoon'))
   settled(quay, 'boarding')
-  const folder = folderOf(quay, 'data-manifest-0', 'boarding')
+  const folder = quay.volume('data-manifest-0', 'boarding')
   mkdirSync(join(folder, 'archive', 'november'), { recursive: true })
   writeFileSync(join(folder, 'archive', 'november', '01.txt'), 'one\n', { mode: 0o640 })
   writeFileSync(join(folder, 'archive', 'november', '02.txt'), 'two\n')
@@ -235,11 +232,11 @@ describe('a namespace on another cluster', () => {
     expect(islet.json('get', 'ingress', 'gate', ...home).spec.ingressClassName).toBe('unplugged')
     expect(islet.json('get', 'lane', 'foot', ...home).spec.width).toBe(2)
     expect(islet.json('get', 'namespace', 'gates').metadata.labels).toMatchObject({ copy: 'yes' })
-    const folder = folderOf(islet, 'data-manifest-0', 'gates')
+    const folder = islet.volume('data-manifest-0', 'gates')
     expect(readFileSync(join(folder, 'archive', 'first'), 'utf8')).toBe('one\n')
     expect(statSync(join(folder, 'archive', 'november', '01.txt')).mode & 0o777).toBe(0o640)
     expect(statSync(join(folder, 'large.bin')).size).toBe(9_000_000)
-    expect(ours(islet)).toBe(0)
+    expect(islet.temporary()).toBe(0)
   })
 
   it('is the same the second time, and what differs is skipped, merged or replaced as is wished', async () => {
@@ -267,7 +264,7 @@ describe('a namespace on another cluster', () => {
 
 describe('a namespace in its own place', () => {
   it('gets back what changed, with its volume, while nothing uses it; and is ready again', async () => {
-    const folder = folderOf(quay, 'data-manifest-0', 'boarding')
+    const folder = quay.volume('data-manifest-0', 'boarding')
     writeFileSync(join(folder, 'archive', 'november', '02.txt'), 'damaged\n')
     writeFileSync(join(folder, 'new.txt'), 'not of then')
     quay.kubectl('delete', 'service', 'manifest', '-n', 'boarding')
@@ -288,7 +285,7 @@ describe('a namespace in its own place', () => {
   })
 
   it('gets back single files, and nothing else of the volume changes', async () => {
-    const folder = folderOf(quay, 'data-manifest-0', 'boarding')
+    const folder = quay.volume('data-manifest-0', 'boarding')
     for (const day of ['01', '02']) writeFileSync(join(folder, 'archive', 'november', `${day}.txt`), 'damaged\n')
     const files = { 'quay/boarding/volume/data-manifest-0': ['archive/november/01.txt'] }
     const { run, of } = await bringBack(wish({ picks: [] }, { files }))
@@ -319,7 +316,7 @@ describe('a namespace in its own place', () => {
       subjects: [{ name: 'old-gatekeeper' }],
     })
     expect(quay.json('get', 'pvc', 'data-old-manifest-0', '-n', 'boarding').status.phase).toBe('Bound')
-    const own = folderOf(quay, 'data-old-manifest-0', 'boarding')
+    const own = quay.volume('data-old-manifest-0', 'boarding')
     expect(readFileSync(join(own, 'archive', 'november', '02.txt'), 'utf8')).toBe('two\n')
   })
 
@@ -333,7 +330,7 @@ describe('a namespace in its own place', () => {
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
     settled(quay, 'boarding')
     expect(quay.json('get', 'namespace', 'boarding').metadata.labels).toMatchObject({ team: 'gates' })
-    expect(ours(quay)).toBe(0)
+    expect(quay.temporary()).toBe(0)
   })
 })
 
@@ -394,7 +391,7 @@ describe('what stands in the way', () => {
 
     await killWorker(worker)
     await tidyUp(bench.engine, true)
-    expect(ours(quay)).toBe(0)
+    expect(quay.temporary()).toBe(0)
     expect(await bench.record(id)).toMatchObject({
       state: 'failed',
       error: { code: 'worker_died', touched: expect.stringContaining('is started again') },
@@ -402,7 +399,7 @@ describe('what stands in the way', () => {
     expect(quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
     const { run } = await bringBack(wish({ picks: ['quay/boarding/volume/data-manifest-0'] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
-    expect(ours(quay)).toBe(0)
+    expect(quay.temporary()).toBe(0)
     settled(quay, 'boarding')
   })
 })
@@ -416,7 +413,7 @@ describe('a torn copy', () => {
       readers: 2,
     })
     // As a copy is between the two steps of its writing: the journal is ahead of the index.
-    const folder = folderOf(quay, 'data-manifest-0', 'boarding')
+    const folder = quay.volume('data-manifest-0', 'boarding')
     quay.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=0')
     await quay.until(() => (quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').status.replicas ?? 0) === 0)
     execFileSync('sh', ['-c', 'printf "torn\\n" >> manifest.journal'], { cwd: folder })

@@ -58,6 +58,16 @@ export class TestCluster {
     )
   }
 
+  /** Where a claim's volume lies. */
+  volume(claim: string, home: string): string {
+    return join(this.folder, 'volumes', this.json('get', 'pvc', claim, '-n', home).spec.volumeName)
+  }
+
+  /** How much there is of what backups and restores make for a time. */
+  temporary(): number {
+    return this.json('get', 'pods,pvc,volumesnapshots', '-A', '-l', 'unbroken-vessel.temporary').items.length
+  }
+
   stop(signal?: NodeJS.Signals): Promise<void> {
     return this.process.stop(signal)
   }
@@ -84,6 +94,31 @@ export const snapshots = (name: string, parameters: Record<string, string> = {})
   driver: `${name}.quellmark.example`,
   deletionPolicy: 'Delete',
   parameters,
+})
+
+export const claim = (name: string, home: string, storageClassName: string): Body => ({
+  apiVersion: 'v1',
+  kind: 'PersistentVolumeClaim',
+  metadata: { name, namespace: home },
+  spec: { accessModes: ['ReadWriteOnce'], storageClassName, resources: { requests: { storage: '1Gi' } } },
+})
+
+/** What does nothing but have a volume. */
+export const holder = (home: string, claimName: string): Body => ({
+  apiVersion: 'apps/v1',
+  kind: 'Deployment',
+  metadata: { name: `holds-${claimName}`, namespace: home },
+  spec: {
+    replicas: 1,
+    selector: { matchLabels: { holds: claimName } },
+    template: {
+      metadata: { labels: { holds: claimName } },
+      spec: {
+        containers: [{ name: 'main', image: 'kiosk:1', volumeMounts: [{ name: 'data', mountPath: '/data' }] }],
+        volumes: [{ name: 'data', persistentVolumeClaim: { claimName } }],
+      },
+    },
+  },
 })
 
 /** The manifest service: a journal and an index that must agree, on a volume. */

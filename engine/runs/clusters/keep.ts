@@ -44,6 +44,7 @@ export async function keepStanding(
     readers: vessel.definition.readers,
     writer,
     earlier: async () => undefined,
+    earlierFiles: async () => undefined,
     snapshot: async () => null,
   })
   const at = run.engine.clock.now()

@@ -1,9 +1,9 @@
-import { createHash } from 'node:crypto'
 import type { VolumeManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
 import { entriesOf } from '../../look/cluster'
 import { inParallel } from '../../parallel'
 import type { OpenPoint } from '../../points/open'
+import { digesting } from '../../pool/digest'
 import { ClusterClient } from '../../sources/kubernetes/client'
 import type { RunContext } from '../context'
 import { outcomeOf, type Receipts } from '../receipts'
@@ -71,13 +71,13 @@ async function readThrough(
   for (const entry of await entriesOf(point.store, volume)) {
     if (entry.type !== 'file') continue
     run.signal.throwIfAborted()
-    const hash = createHash('sha256')
+    const hash = digesting()
     for await (const bytes of point.store.readAll(entry.chunks ?? [])) {
       hash.update(bytes)
       count('bytes', bytes.length)
     }
     count('files', 1)
-    if (hash.digest('hex') === entry.sha256) continue
+    if (hash.digest('hex') === entry.digest) continue
     throw new VesselError('content_unequal', {
       what: `What the store holds of ${entry.path} in ${volume.path} does not have the checksum that was taken at capture.`,
       touched: 'Nothing was changed.',

@@ -8,7 +8,7 @@ import type { OpenPoint } from '../../points/open'
 import type { ClusterClient, KubeObject } from '../../sources/kubernetes/client'
 import { resourcePath } from '../../sources/kubernetes/client'
 import { emptyVolume, fillVolume, lookAtVolume } from '../../sources/kubernetes/fill'
-import { fingerprintOf } from '../../sources/kubernetes/reader'
+import { fingerprintOf } from '../../sources/kubernetes/taken-files'
 import type { Temporary } from '../../sources/kubernetes/temporary'
 import { readerPod } from '../../sources/kubernetes/volumes'
 
@@ -85,7 +85,7 @@ function compare(wanted: FileEntry[], found: FileEntry[], partly: boolean): Fill
 
 function whyDifferent(then: FileEntry, now: FileEntry): string {
   if (then.type !== now.type) return `It was a ${then.type} and is a ${now.type}.`
-  if (then.sha256 !== now.sha256) return 'Its content is another one.'
+  if (then.digest !== now.digest) return 'Its content is another one.'
   if (then.mode !== now.mode) return `Its mode was ${then.mode.toString(8)} and is ${now.mode.toString(8)}.`
   return 'Its target is another one.'
 }

@@ -5,6 +5,7 @@ import type { Manifest, Missing, NamespaceManifest, ObjectEntry, VolumeManifest 
 import { errorRecord } from '../../../core/errors'
 import { select } from '../../../core/selection/rules'
 import { CLUSTER_WIDE, isWithin, namesOf, pathOf, volumePath, type Thing } from '../../../core/things/thing'
+import { countInWords } from '../../../core/time/words'
 import { inParallel } from '../../parallel'
 import { writeJson } from '../../runs/manifests'
 import type { CaptureJob } from '../source'
@@ -13,7 +14,7 @@ import { clusterId } from './probe'
 import { isOurs, Temporary } from './temporary'
 import { survey, thingsOf, type Found, type Survey } from './discover'
 import type { ExecTarget } from './exec'
-import { readVolume } from './reader'
+import { readVolume, type ReadVolume } from './reader'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
 /** A cluster as it is at a moment, and what the rules take of it. */
@@ -237,11 +238,20 @@ class CaptureOfNamespace {
   ): Promise<VolumeManifest> {
     const { signal } = this.job.progress
     const target = await this.readerOf(wanted, snapshot)
-    const content = await readVolume(this.client, target, wanted.path, this.job.writer, signal, (files, bytes, stored) => {
-      count('files', files)
-      count('bytes', bytes)
-      count('stored', stored)
+    const content = await readVolume({
+      client: this.client,
+      target,
+      path: wanted.path,
+      writer: this.job.writer,
+      signal,
+      moved: (files, bytes, stored) => {
+        count('files', files)
+        count('bytes', bytes)
+        count('stored', stored)
+      },
+      earlier: await this.job.earlierFiles(wanted.path),
     })
+    await this.sayWhatWasUnread(wanted.path, content)
     this.missing.push(...content.missing)
     const { storageClassName } = wanted.claim.spec as { storageClassName?: string }
     const { capacity } = (wanted.claim.status ?? {}) as { capacity?: { storage?: string } }
@@ -258,6 +268,16 @@ class CaptureOfNamespace {
       fingerprint: content.fingerprint,
       entries: await writeJson(this.job.writer, content.entries),
     }
+  }
+
+  private async sayWhatWasUnread(path: string, { entries, unread, compared }: ReadVolume): Promise<void> {
+    if (unread === 0) return
+    const files = countInWords(entries.filter(({ type }) => type === 'file').length)
+    const how = compared > 0 ? `, ${countInWords(compared)} of them by checksum` : ''
+    await this.job.progress.say(
+      'info',
+      `${path}: ${countInWords(unread)} of ${files} files are as they were${how}; they were not read again.`,
+    )
   }
 
   /** A volume that was added while this went on is in no snapshot; it must not be missed silently. */

@@ -1,15 +1,20 @@
-import { createHash } from 'node:crypto'
 import { PassThrough, type Readable } from 'node:stream'
 import { VesselError } from '../../../core/errors'
+import { digesting } from '../../pool/digest'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
-import { MOUNT, readVolume, type VolumeContent } from './reader'
+import { MOUNT } from './listing'
+import { readVolume, type ReadVolume } from './reader'
 
 /** Where content goes that is only looked at. */
 const NOWHERE: Sink = {
   put: async () => ({ name: '', stored: 0 }),
-  putMany: async (plains) => plains.map((plain) => ({ name: '', stored: 0, sha256: createHash('sha256').update(plain).digest('hex') })),
+  putMany: async ({ bytes, bounds }) => ({
+    bytes,
+    put: bounds.map(([from, to]) => ({ name: '', stored: 0, digest: digesting().update(bytes.subarray(from, to)).digest('hex') })),
+  }),
+  known: async () => new Set(),
   ready: async () => undefined,
   failure: undefined,
 }
@@ -32,9 +37,12 @@ export async function fillVolume(
 }
 
 /** What a volume holds, file by file with checksums. */
-export function lookAtVolume(client: ClusterClient, target: ExecTarget, path: string, signal: AbortSignal): Promise<VolumeContent> {
-  return readVolume(client, target, path, NOWHERE, signal, () => undefined)
+export function lookAtVolume(client: ClusterClient, target: ExecTarget, path: string, signal: AbortSignal): Promise<ReadVolume> {
+  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined })
 }
+
+/** As tar says it: a write that is refused, or done only in part. */
+const OUT_OF_ROOM = /No space left on device|Disk quota exceeded|File too large|Wrote only \d+ of \d+ bytes/
 
 async function run(
   client: ClusterClient,
@@ -47,9 +55,9 @@ async function run(
   const { code, errors, message } = await execute(client, target, command, new PassThrough().resume(), signal, input)
   if (code === 0) return
   const why = code === null ? message : errors.trim().split('\n').slice(0, 3).join(' ') || `${command[0]} ended with ${code}`
-  const full = /No space left on device|Disk quota exceeded/.test(errors)
+  const full = OUT_OF_ROOM.test(errors)
   throw new VesselError(full ? 'volume_full' : 'volume_write', {
-    what: full ? `${path} is full: ${why}` : `${path} could not be written: ${why}`,
+    what: full ? `${path} has no room for it: ${why}` : `${path} could not be written: ${why}`,
     touched: 'What was written into it until then is there; what uses it is not started.',
     next: full ? 'Give it a larger volume, by a change of its claim, and bring it back again.' : 'Mend this, and bring it back again.',
   })

@@ -1,53 +1,65 @@
-import { createHash } from 'node:crypto'
-import { Writable } from 'node:stream'
+import { Writable, type Readable } from 'node:stream'
 import { finished } from 'node:stream/promises'
-import { extract, type Headers } from 'tar-stream'
-import { ByteChunker, FILE_CHUNK } from '../../../core/content/bytes'
-import { traitsOf } from '../../../core/content/files'
+import { extract } from 'tar-stream'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
-import { safePath } from '../../../core/content/tree-path'
 import { VesselError } from '../../../core/errors'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
+import { isRefusal, listVolume, MOUNT, namesIn, sortOut, type Listing, type Sorted } from './listing'
+import { TakenFiles, type Moved, type VolumeContent } from './taken-files'
 
-/** Where a reader pod has its volume. */
-export const MOUNT = '/volume'
-
-export interface VolumeContent {
-  entries: FileEntry[]
-  bytes: number
-  fingerprint: string
-  missing: Missing[]
+/** A volume that is to be read, where from, and where to. */
+export interface VolumeReading {
+  client: ClusterClient
+  /** A pod that has it. */
+  target: ExecTarget
+  path: string
+  writer: Sink
+  signal: AbortSignal
+  moved: Moved
+  /** What it held when it was read last; what did not change since is not read again. */
+  earlier?: FileEntry[] | undefined
 }
 
-/** Small files go into the store together; so many batches may be on their way while more is read. */
-const BATCH = { bytes: 4 * 1024 * 1024, files: 256, ahead: 3 } as const
-
-const TYPES: Record<string, FileEntry['type']> = {
-  file: 'file',
-  'contiguous-file': 'file',
-  directory: 'folder',
-  symlink: 'link',
-  link: 'hard-link',
-  fifo: 'pipe',
-  'character-device': 'device',
-  'block-device': 'device',
+/** What was read, and how much of it was not because it had not changed; some of that by its checksum. */
+export interface ReadVolume extends VolumeContent {
+  unread: number
+  compared: number
 }
 
 /**
  * Reads a volume as a stream of tar out of a pod that has it, and puts every file into the store in content-defined
  * chunks. Files that could not be read, or were changed while they were, are listed.
  */
-export async function readVolume(
-  client: ClusterClient,
-  target: ExecTarget,
-  path: string,
-  writer: Sink,
-  signal: AbortSignal,
-  moved: (files: number, bytes: number, stored: number) => void,
-): Promise<VolumeContent> {
-  const taking = new TakenFiles(path, writer, moved)
+export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
+  const { client, target, writer, signal, earlier } = reading
+  const listing = await listVolume(client, target, signal)
+  const sorted = listing && (await sortOut(client, target, listing, earlier ?? [], writer, signal))
+  try {
+    return await readListed(reading, listing, sorted)
+  } catch (error) {
+    if (!isRefusal(error)) throw error
+    return readListed(reading, listing, null)
+  }
+}
+
+/** @param sorted what is to be read and what is not; null to read everything */
+async function readListed(reading: VolumeReading, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
+  const { path, writer, moved } = reading
+  const listed = new Map((listing?.all ?? []).map((one) => [one.path, one]))
+  const taking = new TakenFiles(path, writer, moved, listed, listing?.now ?? 0)
+  const told = await streamTar(reading, taking, sorted && namesIn(sorted.others))
+  for (const entry of sorted?.kept ?? []) taking.keepAsItWas(entry)
+  const content = await taking.content(told)
+  return { ...content, unread: sorted?.kept.length ?? 0, compared: sorted?.compared ?? 0 }
+}
+
+const TAR = ['tar', '--create', '--file=-', '--format=gnu', '--numeric-owner', '--one-file-system', `--directory=${MOUNT}`]
+
+/** @param names of what is wanted; null for everything */
+async function streamTar(reading: VolumeReading, taking: TakenFiles, names: Readable | null): Promise<Missing[]> {
+  const { client, target, path, signal } = reading
   const tar = extract()
   tar.on('entry', (header, stream, next) => {
     taking.take(header, stream).then(() => next(), next)
@@ -60,18 +72,8 @@ export async function readVolume(
     write: (part: Buffer, _, done) => void (tar.write(part) ? done() : tar.once('drain', () => done())),
   })
   tar.once('error', (error) => out.destroy(error))
-  const command = [
-    'tar',
-    '--create',
-    '--file=-',
-    '--format=pax',
-    '--numeric-owner',
-    '--sort=name',
-    '--one-file-system',
-    `--directory=${MOUNT}`,
-    '.',
-  ]
-  const { code, errors, message } = await execute(client, target, command, out, signal)
+  const command = names ? [...TAR, '--no-recursion', '--null', '--files-from=-'] : [...TAR, '--sort=name', '.']
+  const { code, errors, message } = await execute(client, target, command, out, signal, names)
   if (code === null) throw failed(path, message)
   out.end()
   await finished(out)
@@ -82,7 +84,7 @@ export async function readVolume(
   const { told, fatal } = complaintsOf(errors, path)
   // 1 is said when files were changed while they were read, 2 when some could not be.
   if (code > 2 || (code === 2 && told.length === 0)) throw failed(path, fatal || `tar ended with ${code}`)
-  return taking.content(told)
+  return told
 }
 
 const failed = (path: string, why: string) =>
@@ -92,139 +94,24 @@ const failed = (path: string, why: string) =>
     next: 'See whether the reader pod could mount it, then run it again.',
   })
 
+const COMPLAINT =
+  /^tar: (?:\.\/)?(.+): (file changed as we read it|File removed before we read it|Cannot open: .+|Cannot stat: .+|Read error.+|socket ignored)$/
+
 /** What tar says of single files, as missing things; the rest is why it failed. */
 function complaintsOf(errors: string, path: string): { told: Missing[]; fatal: string } {
   const told: Missing[] = []
   const rest: string[] = []
   for (const line of errors.split('\n').filter(Boolean)) {
-    const match =
-      /^tar: (?:\.\/)?(.+): (file changed as we read it|File removed before we read it|Cannot open: .+|Cannot stat: .+|Read error.+|socket ignored)$/.exec(
-        line,
-      )
-    if (!match) rest.push(line)
-    else if (/changed/.test(match[2]!))
-      told.push({ path: `${path}/${match[1]}`, reason: 'It was changed while it was read, so it may be torn.' })
-    else if (/removed|ignored/.test(match[2]!))
-      told.push({ path: `${path}/${match[1]}`, reason: 'It went away while the volume was read.', note: true })
-    else told.push({ path: `${path}/${match[1]}`, reason: `It could not be read: ${match[2]!.replace(/^Cannot (open|stat): /, '')}.` })
+    const [, file, what] = COMPLAINT.exec(line) ?? []
+    if (what === undefined) rest.push(line)
+    else told.push({ path: `${path}/${file}`, ...reasonOf(what) })
   }
   return { told, fatal: rest.filter((line) => !/Exiting with failure status/.test(line)).join('\n') }
 }
 
-/** The files of one volume, as they come. */
-class TakenFiles {
-  private readonly entries: FileEntry[] = []
-  private readonly missing: Missing[] = []
-  private bytes = 0
-  /** One for all files, which come one after the other; it is empty again after each. */
-  private readonly chunker = new ByteChunker()
-  private putting: Promise<unknown>[] = []
-  private small: { entry: FileEntry; bytes: Uint8Array<ArrayBuffer> }[] = []
-  private smallBytes = 0
-
-  constructor(
-    private readonly path: string,
-    private readonly writer: Sink,
-    private readonly moved: (files: number, bytes: number, stored: number) => void,
-  ) {}
-
-  async take(header: Headers, stream: AsyncIterable<Uint8Array>): Promise<void> {
-    const path = safePath(header.name)
-    const type = TYPES[header.type ?? 'file']
-    if (path === null || type === undefined) {
-      this.missing.push({
-        path: `${this.path}/${header.name}`,
-        reason: path === null ? 'Its path leads out of the volume.' : `It is a ${header.type}, which can’t be kept.`,
-      })
-      for await (const _ of stream);
-      return
-    }
-    const { mode = 0, uid = 0, gid = 0, mtime, linkname } = header
-    const entry: FileEntry = { path, type, mode, uid, gid, mtime: mtime?.getTime() ?? 0, size: type === 'file' ? (header.size ?? 0) : 0 }
-    if (type === 'link' || type === 'hard-link') entry.target = type === 'link' ? (linkname ?? '') : (safePath(linkname ?? '') ?? '')
-    this.entries.push(entry)
-    if (type === 'file' && entry.size > 0 && entry.size < FILE_CHUNK.min) await this.keepSmall(entry, stream)
-    else if (type === 'file') await this.keep(entry, stream)
-    else for await (const _ of stream);
-    this.moved(1, 0, 0)
-  }
-
-  /** A file that is a chunk of its own waits for others like it. */
-  private async keepSmall(entry: FileEntry, stream: AsyncIterable<Uint8Array>): Promise<void> {
-    let bytes = new Uint8Array(entry.size)
-    let length = 0
-    for await (const part of stream) {
-      bytes.set(part, length)
-      length += part.length
-    }
-    if (length < bytes.length) bytes = bytes.slice(0, length)
-    this.bytes += length
-    this.moved(0, length, 0)
-    this.small.push({ entry, bytes })
-    this.smallBytes += length
-    if (this.smallBytes >= BATCH.bytes || this.small.length >= BATCH.files) await this.putSmall()
-  }
-
-  private async putSmall(): Promise<void> {
-    const batch = this.small
-    if (batch.length === 0) return
-    this.small = []
-    this.smallBytes = 0
-    const putting = this.writer.putMany(batch.map(({ bytes }) => bytes)).then((all) => {
-      for (const [i, { name, stored, sha256 }] of all.entries()) {
-        Object.assign(batch[i]!.entry, { chunks: [name], sha256 })
-        this.moved(0, 0, stored)
-      }
-    })
-    putting.catch(() => undefined)
-    this.putting.push(putting)
-    if (this.putting.length > BATCH.ahead) await this.putting.shift()
-  }
-
-  private async keep(entry: FileEntry, stream: AsyncIterable<Uint8Array>): Promise<void> {
-    const hash = createHash('sha256')
-    const { chunker } = this
-    const chunks: string[] = []
-    entry.chunks = chunks
-    for await (const part of stream) {
-      hash.update(part)
-      this.bytes += part.length
-      this.moved(0, part.length, 0)
-      for (const chunk of chunker.push(part)) await this.put(chunks, chunk)
-    }
-    const last = chunker.end()
-    if (last) await this.put(chunks, last)
-    entry.sha256 = hash.digest('hex')
-  }
-
-  /** Chunks are written while the next ones come; the store says when it has enough of them. */
-  private async put(chunks: string[], bytes: Uint8Array<ArrayBuffer>): Promise<void> {
-    const at = chunks.push('') - 1
-    const putting = this.writer.put(bytes).then(({ name, stored }) => {
-      chunks[at] = name
-      this.moved(0, 0, stored)
-    })
-    putting.catch(() => undefined)
-    this.putting.push(putting)
-    if (this.putting.length > 256) await this.settle()
-    else await this.writer.ready()
-  }
-
-  private async settle(): Promise<void> {
-    await this.putSmall()
-    await Promise.all(this.putting.splice(0))
-  }
-
-  async content(told: Missing[]): Promise<VolumeContent> {
-    await this.settle()
-    this.entries.sort((a, b) => (a.path < b.path ? -1 : 1))
-    return { entries: this.entries, bytes: this.bytes, fingerprint: fingerprintOf(this.entries), missing: [...this.missing, ...told] }
-  }
-}
-
-/** SHA-256 over what a person would compare: paths, types, modes, links and contents, in the order of the paths. */
-export function fingerprintOf(entries: FileEntry[]): string {
-  const hash = createHash('sha256')
-  for (const entry of entries) hash.update(JSON.stringify([entry.path, ...traitsOf(entry)]))
-  return hash.digest('hex')
+function reasonOf(what: string): Pick<Missing, 'reason' | 'note'> {
+  if (what.includes('changed')) return { reason: 'It was changed while it was read, so it may be torn.' }
+  if (what === 'socket ignored') return { reason: 'It is a socket, which holds nothing that could be kept.', note: true }
+  if (/removed|stat: No such file/.test(what)) return { reason: 'It went away while the volume was read.', note: true }
+  return { reason: `It could not be read: ${what.replace(/^Cannot (open|stat): /, '')}.` }
 }

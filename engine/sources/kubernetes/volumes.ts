@@ -2,7 +2,7 @@ import { VesselError } from '../../../core/errors'
 import { volumePath } from '../../../core/things/thing'
 import { resourcePath, type ClusterClient, type KubeObject } from './client'
 import type { ExecTarget } from './exec'
-import { MOUNT } from './reader'
+import { MOUNT } from './listing'
 import { SNAPSHOT_GROUP } from './storage'
 import type { Temporary } from './temporary'
 

@@ -13,8 +13,7 @@ export function holdAndReturn(): void {
   let person: Person
   let pier: TestCluster
   let islet: TestCluster
-  const folderOf = (cluster: TestCluster, home: string) =>
-    join(cluster.folder, 'volumes', cluster.json('get', 'pvc', 'data-manifest-0', '-n', home).spec.volumeName)
+  const folderOf = (cluster: TestCluster, home: string) => cluster.volume('data-manifest-0', home)
 
   /** What the service says of itself, asked past our application. */
   async function isHeld(): Promise<boolean> {

@@ -1,0 +1,34 @@
+import type { DatabaseManifest, FileEntry } from '../../core/content/manifest'
+import { errorRecord } from '../../core/errors'
+import { namesOf } from '../../core/things/thing'
+import type { Vessel } from '../catalog/vessels'
+import { memberOf } from '../log/names'
+import { entriesOf } from '../look/cluster'
+import type { Store } from '../store/store'
+import type { RunContext } from './context'
+import { newestManifest } from './manifests'
+
+/** What the newest point of a vessel holds of a source; it saves work, and a damaged one must not keep a new one from being made. */
+export function earlierPoint(run: RunContext, store: Store, vessel: Vessel, source: string) {
+  const newest = (member: string) => newestManifest(run.engine, store, vessel.id, memberOf(source, member))
+  const attempt = async <T>(use: string, find: () => Promise<T | undefined>): Promise<T | undefined> => {
+    try {
+      return await find()
+    } catch (error) {
+      await run.say('warning', `The last point could not be used for ${use}: ${errorRecord(error).what}`)
+      return undefined
+    }
+  }
+  return {
+    /** A database, to store changed content as differences. */
+    database: (database: string): Promise<DatabaseManifest | undefined> =>
+      attempt('differences', async () => (await newest(database))?.databases[0]),
+    /** The files of a volume, to read only what changed. */
+    files: (path: string): Promise<FileEntry[] | undefined> =>
+      attempt('telling what did not change', async () => {
+        const manifest = await newest(namesOf(path)[1]!)
+        const volume = manifest?.namespaces?.[0]?.volumes.find((one) => one.path === path)
+        return volume && entriesOf(store, volume)
+      }),
+  }
+}

@@ -1,0 +1,184 @@
+import { createHash } from 'node:crypto'
+import type { Readable } from 'node:stream'
+import type { Headers } from 'tar-stream'
+import { ByteChunker, FILE_CHUNK } from '../../../core/content/bytes'
+import { settled, traitsOf, type Listed } from '../../../core/content/files'
+import type { FileEntry, Missing } from '../../../core/content/manifest'
+import { safePath } from '../../../core/content/tree-path'
+import { digesting } from '../../pool/digest'
+import type { Pieces } from '../../pool/tasks'
+import type { Sink } from '../../store/writer'
+
+export interface VolumeContent {
+  entries: FileEntry[]
+  bytes: number
+  fingerprint: string
+  missing: Missing[]
+}
+
+/** Tells of files, their bytes, and those of them that the store did not have. */
+export type Moved = (files: number, bytes: number, stored: number) => void
+
+/** Small files go into the store together; so many batches may be on their way while more is read. */
+const BATCH = { bytes: 4 * 1024 * 1024, files: 256, ahead: 4 } as const
+
+const TYPES: Record<string, FileEntry['type']> = {
+  file: 'file',
+  'contiguous-file': 'file',
+  directory: 'folder',
+  symlink: 'link',
+  link: 'hard-link',
+  fifo: 'pipe',
+  'character-device': 'device',
+  'block-device': 'device',
+}
+
+/** Small files, back to back. */
+const emptyBatch = (bytes: Uint8Array<ArrayBuffer>) => ({ bytes, length: 0, bounds: [] as Pieces['bounds'], entries: [] as FileEntry[] })
+
+const isSmall = ({ size }: FileEntry) => size > 0 && size < FILE_CHUNK.min
+
+const skip = (stream: Readable) => new Promise<void>((resolve, reject) => stream.on('end', resolve).on('error', reject).resume())
+
+/** The files of one volume, as they come. */
+export class TakenFiles {
+  private readonly entries: FileEntry[] = []
+  private readonly missing: Missing[] = []
+  private bytes = 0
+  /** One for all files, which come one after the other; it is empty again after each. */
+  private readonly chunker = new ByteChunker()
+  private putting: Promise<unknown>[] = []
+  private batch = emptyBatch(new Uint8Array(BATCH.bytes))
+  /** Buffers that came back. */
+  private readonly spare: Uint8Array<ArrayBuffer>[] = []
+
+  constructor(
+    private readonly path: string,
+    private readonly writer: Sink,
+    private readonly moved: Moved,
+    /** What was seen of them before they were read, by their paths. */
+    private readonly listed: Map<string, Listed>,
+    /** The container's clock when that was, in seconds since 1970. */
+    private readonly listedAt: number,
+  ) {}
+
+  /** A file that was not read, with what is known of it. */
+  keepAsItWas(entry: FileEntry): void {
+    this.entries.push(entry)
+    this.bytes += entry.size
+    this.moved(1, entry.size, 0)
+  }
+
+  async take(header: Headers, stream: Readable): Promise<void> {
+    const path = safePath(header.name)
+    const type = TYPES[header.type ?? 'file']
+    if (path === null || type === undefined) {
+      this.missing.push({
+        path: `${this.path}/${header.name}`,
+        reason: path === null ? 'Its path leads out of the volume.' : `It is a ${header.type}, which can’t be kept.`,
+      })
+      return skip(stream)
+    }
+    const entry = this.entryOf(path, type, header)
+    this.entries.push(entry)
+    if (type === 'file' && isSmall(entry)) await this.keepSmall(entry, stream)
+    else if (type === 'file') await this.keep(entry, stream)
+    else await skip(stream)
+    if (type !== 'file' || !isSmall(entry)) this.moved(1, 0, 0)
+  }
+
+  private entryOf(path: string, type: FileEntry['type'], { mode = 0, uid = 0, gid = 0, mtime, size = 0, linkname }: Headers): FileEntry {
+    const time = mtime?.getTime() ?? 0
+    const entry: FileEntry = { path, type, mode, uid, gid, mtime: time, size: type === 'file' ? size : 0 }
+    if (type === 'link' || type === 'hard-link') entry.target = type === 'link' ? (linkname ?? '') : (safePath(linkname ?? '') ?? '')
+    // The archive tells seconds only; if it was changed since it was listed, its finer times are not known.
+    const listed = this.listed.get(path)
+    const isAsListed = listed && listed.mtime >= time && listed.mtime <= time + 1000 && (type !== 'file' || listed.size === size)
+    if (!isAsListed) return entry
+    const changed = type === 'file' ? settled(listed.changed, this.listedAt) : undefined
+    return { ...entry, mtime: listed.mtime, ...(changed === undefined ? {} : { changed }) }
+  }
+
+  /** A file that is a chunk of its own waits for others like it. */
+  private async keepSmall(entry: FileEntry, stream: Readable): Promise<void> {
+    if (this.batch.length + entry.size > BATCH.bytes || this.batch.entries.length >= BATCH.files) await this.putSmall()
+    const { batch } = this
+    const from = batch.length
+    await new Promise<void>((resolve, reject) => {
+      stream.on('data', (part: Buffer) => {
+        batch.bytes.set(part, batch.length)
+        batch.length += part.length
+      })
+      stream.on('end', resolve).on('error', reject)
+    })
+    batch.entries.push(entry)
+    batch.bounds.push([from, batch.length])
+    this.bytes += batch.length - from
+    this.moved(1, batch.length - from, 0)
+  }
+
+  private async putSmall(): Promise<void> {
+    const { bytes, bounds, entries } = this.batch
+    if (entries.length === 0) return
+    const putting = this.writer.putMany({ bytes, bounds }).then((many) => {
+      this.spare.push(many.bytes)
+      let all = 0
+      for (const [i, { name, stored, digest }] of many.put.entries()) {
+        Object.assign(entries[i]!, { chunks: [name], digest })
+        all += stored
+      }
+      this.moved(0, 0, all)
+    })
+    putting.catch(() => undefined)
+    this.putting.push(putting)
+    if (this.putting.length > BATCH.ahead) await this.putting.shift()
+    this.batch = emptyBatch(this.spare.pop() ?? new Uint8Array(BATCH.bytes))
+  }
+
+  private async keep(entry: FileEntry, stream: Readable): Promise<void> {
+    const hash = digesting()
+    const { chunker } = this
+    const chunks: string[] = []
+    entry.chunks = chunks
+    for await (const part of stream as AsyncIterable<Buffer>) {
+      hash.update(part)
+      this.bytes += part.length
+      this.moved(0, part.length, 0)
+      for (const chunk of chunker.push(part)) await this.put(chunks, chunk)
+    }
+    const last = chunker.end()
+    if (last) await this.put(chunks, last)
+    entry.digest = hash.digest('hex')
+  }
+
+  /** Chunks are written while the next ones come; the store says when it has enough of them. */
+  private async put(chunks: string[], bytes: Uint8Array<ArrayBuffer>): Promise<void> {
+    const at = chunks.push('') - 1
+    const putting = this.writer.put(bytes).then(({ name, stored }) => {
+      chunks[at] = name
+      this.moved(0, 0, stored)
+    })
+    putting.catch(() => undefined)
+    this.putting.push(putting)
+    if (this.putting.length > 256) await this.settle()
+    else await this.writer.ready()
+  }
+
+  private async settle(): Promise<void> {
+    await this.putSmall()
+    await Promise.all(this.putting.splice(0))
+  }
+
+  async content(told: Missing[]): Promise<VolumeContent> {
+    await this.settle()
+    this.entries.sort((a, b) => (a.path < b.path ? -1 : 1))
+    return { entries: this.entries, bytes: this.bytes, fingerprint: fingerprintOf(this.entries), missing: [...this.missing, ...told] }
+  }
+}
+
+/** SHA-256 over what a person would compare: paths, types, modes, links and contents, in the order of the paths. */
+export function fingerprintOf(entries: FileEntry[]): string {
+  const hash = createHash('sha256')
+  for (const entry of entries) hash.update(JSON.stringify([entry.path, ...traitsOf(entry)]))
+  return hash.digest('hex')
+}

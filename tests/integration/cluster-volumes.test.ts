@@ -1,0 +1,187 @@
+import { execFileSync } from 'node:child_process'
+import { chmodSync, linkSync, mkdirSync, mkdtempSync, readFileSync, renameSync, rmSync, statSync, utimesSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { buffer } from 'node:stream/consumers'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { clusterWishOf } from '../../core/cluster/wish'
+import { addRun } from '../../engine/catalog/runs'
+import { addSource } from '../../engine/catalog/sources'
+import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { entriesOf, openFile, volumeTar } from '../../engine/look/cluster'
+import { openPoint, type OpenPoint } from '../../engine/points/open'
+import { perform } from '../../engine/runs/runner'
+import { readKubeconfig } from '../../engine/sources/kubernetes/access'
+import { claim, holder, namespace, storage, TestCluster } from '../support/cluster'
+import { Workbench } from '../support/engine'
+
+// Volumes read again: only what changed travels, and what is kept is what is there all the same.
+
+const VOLUME = 'quay/kiosk/volume/receipts'
+let cluster: TestCluster
+let bench: Workbench
+let kiosks: Vessel
+let folder: string
+/** Long enough ago that a time tells whether a file was changed. */
+const LONG_AGO = new Date('2026-10-01T08:00:00Z')
+
+const file = (name: string) => join(folder, name)
+const write = (name: string, text: string) => {
+  writeFileSync(file(name), text)
+  utimesSync(file(name), LONG_AGO, LONG_AGO)
+}
+async function backup(): Promise<{ point: OpenPoint; told: string[]; stored: number }> {
+  const run = await bench.run('backup', kiosks)
+  expect(run.error).toBeNull()
+  const { point, stored } = run.outcome as { point: string; stored: number }
+  return { point: await openPoint(bench.engine, point), told: await bench.messages(run.id), stored }
+}
+const filesOf = (point: OpenPoint) => entriesOf(point.store, point.members[0]!.manifest.namespaces![0]!.volumes[0]!)
+async function isAsOnDisk(point: OpenPoint): Promise<void> {
+  const out = mkdtempSync(join(tmpdir(), 'out-'))
+  execFileSync('tar', ['-x', '-C', out], { input: await buffer(await volumeTar(point, VOLUME)) })
+  expect(execFileSync('diff', ['-r', '--no-dereference', folder, out]).toString()).toBe('')
+  rmSync(out, { recursive: true })
+}
+/** The times that tell of changes must lie back long enough to be trusted. */
+const settle = () => new Promise((resolve) => setTimeout(resolve, 3100))
+
+beforeAll(async () => {
+  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  cluster.apply(storage('rope'), namespace('kiosk'), claim('receipts', 'kiosk', 'rope'), holder('kiosk', 'receipts'))
+  await cluster.until(() => cluster.json('get', 'pvc', 'receipts', '-n', 'kiosk').status.phase === 'Bound')
+  folder = cluster.volume('receipts', 'kiosk')
+  mkdirSync(file('november'))
+  for (let i = 0; i < 40; i++) write(`november/${i}.txt`, `receipt ${i}`)
+  write('two-names', 'the same')
+  linkSync(file('two-names'), file('other-name'))
+  await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+  kiosks = await addVessel(bench.engine, 'Kiosks', {
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/kiosk' }],
+    store: 'dry-dock',
+    promises: { couldLose: null, backWithin: null },
+    readers: 2,
+  })
+})
+afterAll(async () => {
+  await bench?.close()
+  await cluster?.stop()
+})
+
+describe('a volume that was read before', () => {
+  it('is read only where it changed, by size and times', async () => {
+    await settle()
+    expect((await backup()).told).toEqual([])
+    write('november/3.txt', 'another one, and longer')
+    renameSync(file('november/4.txt'), file('november/four.txt'))
+    rmSync(file('november/5.txt'))
+    const { point, told } = await backup()
+    expect(told).toEqual([`${VOLUME}: 37 of 40 files are as they were; they were not read again.`])
+    await isAsOnDisk(point)
+    expect(await backup()).toMatchObject({
+      told: [`${VOLUME}: 39 of 40 files are as they were, 2 of them by checksum; they were not read again.`],
+    })
+  })
+
+  it('finds a change that left size and time as they were', async () => {
+    write('november/7.txt', 'RECEIPT 7')
+    const { point } = await backup()
+    const { stream } = await openFile(point, VOLUME, 'november/7.txt')
+    expect((await buffer(stream)).toString()).toBe('RECEIPT 7')
+    await isAsOnDisk(point)
+  })
+
+  it('takes over new rights and owners without reading the content again', async () => {
+    await settle()
+    await backup()
+    chmodSync(file('november/8.txt'), 0o600)
+    const { point, told } = await backup()
+    expect(told[0]).toContain('1 of them by checksum')
+    expect((await filesOf(point)).find(({ path }) => path === 'november/8.txt')).toMatchObject({ mode: 0o600, size: 9 })
+  })
+
+  it('reads again what the store does not hold any more', async () => {
+    const { point } = await backup()
+    const lost = (await filesOf(point)).find(({ path }) => path === 'november/9.txt')!
+    await bench.engine.db.deleteFrom('chunk').where('name', '=', Buffer.from(lost.chunks![0]!, 'hex')).execute()
+    await expect(openFile(point, VOLUME, lost.path).then(({ stream }) => buffer(stream))).rejects.toThrow('does not hold the chunk')
+    const again = await backup()
+    const { stream } = await openFile(again.point, VOLUME, lost.path)
+    expect((await buffer(stream)).toString()).toBe('receipt 9')
+  })
+
+  it('keeps names that are no text, and links in whatever order they come', async () => {
+    const odd = Buffer.concat([Buffer.from(`${folder}/`), Buffer.from([0xff, 0xfe, 0x41])])
+    writeFileSync(odd, 'odd')
+    writeFileSync(file('a\nb\tc'), 'lines')
+    const { point, told } = await backup()
+    expect(told).toHaveLength(1)
+    const all = await filesOf(point)
+    expect(all.filter(({ type }) => type === 'hard-link').map(({ path, target }) => [path, target])).toEqual([['two-names', 'other-name']])
+    expect(all.find(({ path }) => path === 'a\nb\tc')).toMatchObject({ size: 5 })
+    const then = await backup()
+    expect((await filesOf(then.point)).filter(({ path }) => path.endsWith('A'))).toMatchObject([{ size: 3 }])
+    rmSync(odd)
+  })
+
+  it('has the times of its files to the thousandth of a second, also when it comes back', async () => {
+    utimesSync(file('november/1.txt'), LONG_AGO, new Date('2026-10-02T08:00:00.123Z'))
+    const { point } = await backup()
+    rmSync(file('november/1.txt'))
+    const { run } = await bench.restore(kiosks, point.id, {
+      picks: ['quay/kiosk'],
+      cluster: clusterWishOf({ files: { [VOLUME]: ['november/1.txt'] } }),
+    })
+    expect(run.error).toBeNull()
+    expect(statSync(file('november/1.txt')).mtime.toISOString()).toBe('2026-10-02T08:00:00.123Z')
+  })
+})
+
+describe('a volume that takes no more', () => {
+  it('ends its return, on the record, and nothing of ours stays', async () => {
+    writeFileSync(file('large.bin'), Buffer.alloc(900_000, 'receipt '))
+    const { point } = await backup()
+    cluster.apply(storage('thimble', { parameters: { largestFile: '200000' } }))
+    const { run, receipts } = await bench.restore(kiosks, point.id, {
+      picks: ['quay/kiosk'],
+      cluster: clusterWishOf({ namespaces: { kiosk: 'small' }, classes: { rope: 'thimble' } }),
+    })
+    const failed = receipts.find(({ target }) => target.endsWith('/receipts') && target.includes('/volume/'))
+    expect([run.state, failed?.outcome, JSON.stringify([run.error, failed])]).toEqual([
+      expect.stringMatching(/failed|warned/),
+      'failed',
+      expect.stringContaining('has no room for it'),
+    ])
+    expect(cluster.temporary()).toBe(0)
+    cluster.kubectl('delete', 'namespace', 'small')
+  })
+})
+
+describe('a token that runs out in the middle', () => {
+  it('ends the backup with what to do, and the next one removes what was left', async () => {
+    const id = await addRun(bench.engine, { kind: 'backup', vessel: kiosks, startedBy: 'a test', params: {} })
+    let expired = false
+    const look = async () => {
+      const step = await bench.engine.db
+        .selectFrom('run_step')
+        .select('state')
+        .where('run_id', '=', id)
+        .where('kind', '=', 'volume')
+        .executeTakeFirst()
+      if (expired || step?.state !== 'running') return
+      expired = true
+      cluster.process.expire(`administrator of quay`)
+    }
+    bench.engine.changes.on('change', look)
+    await perform(bench.engine, id)
+    bench.engine.changes.off('change', look)
+    const run = await bench.record(id)
+    expect([expired, run.state, (run.error as { code: string } | null)?.code]).toEqual([true, 'failed', 'token_refused'])
+    // With a token that is good again.
+    const { port } = cluster.process
+    await cluster.stop()
+    cluster = await TestCluster.start('quay', { folder: cluster.folder, port })
+    await isAsOnDisk((await backup()).point)
+    await cluster.until(() => cluster.temporary() === 0)
+  })
+})
