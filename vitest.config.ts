@@ -3,7 +3,7 @@ import { defineConfig } from 'vitest/config'
 export default defineConfig({
   test: {
     projects: [
-      { test: { name: 'unit', include: ['{core,engine,server,app}/**/*.test.ts'], testTimeout: 30_000 } },
+      { test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000 } },
       {
         test: {
           name: 'integration',

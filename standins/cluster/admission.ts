@@ -1,3 +1,4 @@
+import { cronOf } from './cron-jobs'
 import { randomBytes } from 'node:crypto'
 import { badRequest, Failure, forbidden, invalid } from './failure'
 import type { Objects } from './objects'
@@ -150,6 +151,8 @@ const DEFAULTS: Record<string, (object: KubeObject, objects: Objects) => void> =
     if (!spec) return
     spec.concurrencyPolicy ??= 'Allow'
     spec.suspend ??= false
+    spec.successfulJobsHistoryLimit ??= 3
+    spec.failedJobsHistoryLimit ??= 1
   },
 }
 
@@ -172,6 +175,15 @@ const needed: Record<string, string[]> = {
 export function ensureValid(type: ResourceType, object: KubeObject): void {
   const missing = needed[type.kind]?.find((field) => object.spec?.[field] === undefined)
   if (missing) throw invalid(type, object.metadata.name, `spec.${missing}`, 'Required value')
+  if (type.kind === 'CronJob') ensureSchedule(type, object)
+}
+
+function ensureSchedule(type: ResourceType, { metadata, spec }: KubeObject): void {
+  try {
+    cronOf(spec!.schedule, spec!.timeZone).nextRun()
+  } catch (error) {
+    throw invalid(type, metadata.name, 'spec.schedule', (error as Error).message)
+  }
 }
 
 /** Fields of the spec that stay as they were made; `*` is all but the named ones. */

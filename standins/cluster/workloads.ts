@@ -1,5 +1,6 @@
 import { createHash } from 'node:crypto'
 import { ensureRoom, prepared, usedOf, withDefaults } from './admission'
+import { CronJobs } from './cron-jobs'
 import { Failure } from './failure'
 import { change, ownedBy, refTo, type Parts } from './parts'
 import type { KubeObject } from './resources'
@@ -19,7 +20,11 @@ const hashOf = (value: unknown) => createHash('sha256').update(JSON.stringify(va
 
 /** The controllers of workloads: they bring what is there to what is wanted. */
 export class Workloads {
-  constructor(private readonly parts: Parts) {}
+  private readonly cronJobs: CronJobs
+
+  constructor(private readonly parts: Parts) {
+    this.cronJobs = new CronJobs(parts, (...job) => this.make(...job))
+  }
 
   look(): void {
     const { objects } = this.parts
@@ -27,6 +32,7 @@ export class Workloads {
     for (const one of objects.list(apps('replicasets'))) if (!one.metadata.deletionTimestamp) this.replicaSet(one)
     for (const one of objects.list(apps('statefulsets'))) if (!one.metadata.deletionTimestamp) this.statefulSet(one)
     for (const one of objects.list(apps('daemonsets'))) if (!one.metadata.deletionTimestamp) this.daemonSet(one)
+    for (const one of objects.list({ group: 'batch', plural: 'cronjobs' })) if (!one.metadata.deletionTimestamp) this.cronJobs.look(one)
     for (const one of objects.list({ group: 'batch', plural: 'jobs' })) if (!one.metadata.deletionTimestamp) this.job(one)
     for (const one of objects.list({ group: '', plural: 'services' })) this.endpoints(one)
     for (const one of objects.list({ group: '', plural: 'resourcequotas' })) this.quota(one)

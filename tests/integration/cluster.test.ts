@@ -3,7 +3,7 @@ import { mkdtempSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { PassThrough } from 'node:stream'
-import { Exec, KubeConfig, Watch } from '@kubernetes/client-node'
+import { BatchV1Api, Exec, KubeConfig, Watch } from '@kubernetes/client-node'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { manifestService, namespace, snapshots, storage, TestCluster, type Body } from '../support/cluster'
 
@@ -218,6 +218,41 @@ describe('workloads', () => {
     cluster.kubectl('create', 'job', 'report', '-n', 'desk', '--image', 'tide-report')
     cluster.kubectl('wait', '--for=condition=complete', 'job/report', '-n', 'desk', '--timeout=20s')
     expect(phases('desk')).toContain('Succeeded')
+  })
+
+  it('of cron jobs start when their time comes, as often as they allow', async () => {
+    const report = (name: string, more: object = {}) => ({
+      apiVersion: 'batch/v1',
+      kind: 'CronJob',
+      metadata: { name, namespace: 'desk' },
+      spec: {
+        schedule: '*/5 * * * *',
+        jobTemplate: { spec: { template: { spec: { restartPolicy: 'Never', containers: [{ name: 'report', image: 'tide-report:1' }] } } } },
+        ...more,
+      },
+    })
+    cluster.apply(report('report'), report('rests', { suspend: true }))
+    expect(cluster.run(['apply', '-f', '-'], JSON.stringify(report('odd', { schedule: 'now and then' }))).stderr).toContain('spec.schedule')
+    // As if they had started last an hour ago.
+    const kube = new KubeConfig()
+    kube.loadFromFile(cluster.process.kubeconfig)
+    const batch = kube.makeApiClient(BatchV1Api)
+    for (const name of ['report', 'rests']) {
+      const body = await batch.readNamespacedCronJob({ name, namespace: 'desk' })
+      await batch.replaceNamespacedCronJobStatus({
+        name,
+        namespace: 'desk',
+        body: { ...body, status: { lastScheduleTime: new Date(Date.now() - 3_600_000) } },
+      })
+    }
+    const jobs = () => cluster.json('get', 'jobs', '-n', 'desk').items as { metadata: { name: string }; status: { succeeded?: number } }[]
+    const own = () => jobs().filter(({ metadata }) => /^(report|rests)-/.test(metadata.name))
+    await cluster.until(() => own().some(({ status }) => status.succeeded === 1))
+    expect(own().map(({ metadata }) => metadata.name)).toEqual([expect.stringMatching(/^report-\d+$/)])
+    const { status } = cluster.json('get', 'cronjob', 'report', '-n', 'desk')
+    expect(Date.now() - Date.parse(status.lastScheduleTime)).toBeLessThan(300_000 + 5000)
+    cluster.kubectl('delete', 'cronjob', 'report', 'rests', '-n', 'desk')
+    await cluster.until(() => own().length === 0)
   })
 })
 
