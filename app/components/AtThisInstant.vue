@@ -12,7 +12,7 @@ interface Point {
   complete: boolean
   consistency: string
   reached: { why: string; members: { member: string; consistency: string; why: string }[] } | null
-  missing: { path: string; reason: string; note?: boolean }[]
+  missing: { path: string; reason: string; note?: boolean; onlyAt?: string }[]
   verifiedAt: string | null
   version: number
 }
@@ -33,6 +33,23 @@ const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
   breaks: Lifeline['breaks']
 }>()
 defineEmits<{ enter: [at: number]; beside: [ref: string, at: number, side: 'before' | 'after'] }>()
+
+// Data that stayed in a snapshot at its source can be read into the store while that is still there.
+const isLeft = computed(() => (point?.missing ?? []).some(({ onlyAt }) => onlyAt !== undefined))
+const fetching = ref(false)
+const fetchError = shallowRef<ErrorRecord | null>(null)
+async function fetchLeft() {
+  fetching.value = true
+  fetchError.value = null
+  try {
+    const { id } = await post<{ id: string }>(`/api/points/${point!.id}/fetch`, {})
+    await navigateTo(`/runs/${id}`)
+  } catch (thrown) {
+    fetchError.value = errorOf(thrown)
+  } finally {
+    fetching.value = false
+  }
+}
 
 const first = computed(() => points[0])
 const earlier = (at: string) => instant - Date.parse(at)
@@ -167,7 +184,15 @@ const inLog = computed(() => state?.exact && !point)
           </li>
           <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
           <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
-            {{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}
+            <template v-if="item.onlyAt"
+              ><span class="mono text-[12px] font-medium">{{ item.path }}</span> <b class="font-semibold">One place only.</b>
+              {{ item.reason }}</template
+            >
+            <template v-else>{{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}</template>
+          </li>
+          <li v-if="isLeft" class="py-2">
+            <UButton icon="i-lucide-arrow-down-to-line" :loading="fetching" data-fetch @click="fetchLeft">Read it into the store</UButton>
+            <ErrorNote v-if="fetchError" :error="fetchError" class="mt-2" />
           </li>
           <li v-if="point.comment" class="soft py-1">{{ point.comment }}</li>
         </ul>

@@ -127,6 +127,7 @@ const last = computed(() => measured?.last)
         ></span
       >
     </div>
+    <DefinitionReads v-if="still.steps.length > 0" :still="still" :volumes="selection?.volumes ?? []" />
     <p v-if="still.steps.length > 0 && selection && selection.inPlace.length > 0" class="ochre mt-2 text-[13px]">
       {{ selection.inPlace.length === 1 ? `${selection.inPlace[0]} gives` : `${plural(selection.inPlace.length, 'volume')} give` }} no
       snapshots, so the hold lasts while {{ selection.inPlace.length === 1 ? 'it is' : 'they are' }} read.

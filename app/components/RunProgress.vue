@@ -33,6 +33,7 @@ const lines = computed((): Line[] => {
       verify: 'Bytes read',
       undo: 'Rows undone',
       still: '',
+      fetch: '',
     }[run.kind],
     done: run.kind === 'verify' ? count('bytes') : count('rows'),
     expected: run.kind === 'verify' ? count('bytes expected') : count('rows expected'),

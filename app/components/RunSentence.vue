@@ -32,6 +32,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           verify: 'Verifying the store of',
           undo: 'Undoing a transaction of',
           still: 'Rehearsing how to hold',
+          fetch: 'Reading from its source into the store what was in one place only of',
         }[run.kind]
       }}
       {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': '
@@ -57,6 +58,10 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       <NuxtLink :to="`/vessels/${run.slug}?at=${run.finishedAt}`" style="border-color: var(--glaze)">A new point</NuxtLink> of
       {{ run.vessel }}: {{ rows }} rows, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
     </template>
+    <template v-else-if="run.kind === 'fetch'"
+      >Read into the store: what {{ run.vessel }} had in one place only is <u style="border-color: var(--glaze)">whole in its point</u>,
+      {{ bytesInWords(Number(outcome.stored ?? 0)) }} new.</template
+    >
     <template v-else-if="run.kind === 'verify'"
       >Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>:
       {{ bytesInWords(run.counters.bytes ?? 0) }} read.</template

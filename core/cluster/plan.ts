@@ -230,6 +230,12 @@ class Planner {
     if (operation.verb === 'leave') operation.notes.push('A volume of this name stands there and stays.')
     if (operation.verb === 'replace') operation.warnings.push('What is in the volume now is removed; it is kept as a point first.')
     if (operation.verb === 'merge') operation.warnings.push('Files of the same name are overwritten; others stay.')
+    if (volume.onlyAt !== undefined)
+      this.troubles.push({
+        code: 'one_place_only',
+        what: `The data of ${volume.path} is in one place only: the snapshot ${volume.onlyAt} at its source.`,
+        next: 'Read it into the store first, on the lifeline, or leave the volume out.',
+      })
     const claimed = this.picked.some(({ entry }) => entry.kind === 'PersistentVolumeClaim' && entry.name === volume.claim)
     if (!standing && !claimed)
       this.troubles.push({

@@ -101,7 +101,7 @@ export function referencesOf(object: ClusterObject): Reference[] {
   return [...found.values()]
 }
 
-/** A label selector of the API (`matchLabels`, `matchExpressions`) or a service's, against labels. */
+/** A service's selector against labels; one that is empty chooses nothing. */
 export function chooses(selector: Record<string, string> | undefined, labels: Record<string, string>): boolean {
   return (
     selector !== undefined && Object.keys(selector).length > 0 && Object.entries(selector).every(([key, value]) => labels[key] === value)

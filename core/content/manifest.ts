@@ -143,6 +143,8 @@ export interface Missing {
   path: string
   reason: string
   note?: boolean
+  /** The snapshot at the source that its data is still only in. */
+  onlyAt?: string
 }
 
 export interface DatabaseManifest {
@@ -213,12 +215,16 @@ export interface VolumeManifest {
   capacity: string
   /** Whether a snapshot of it was read, or the volume itself while it was in use. */
   how: 'snapshot' | 'in place'
+  /** The folder of it that was read; absent for all of it. */
+  folder?: string
   /** When the snapshot was taken, or when reading ended. */
   at: string
   files: number
   bytes: number
   /** SHA-256 over the digests of all files in the order of their paths. */
   fingerprint: string
+  /** The snapshot at the source that its data is still only in; nothing of it is in the store then. */
+  onlyAt?: string
   /** The chunks that hold its entries (`FileEntry[]`) as JSON. */
   entries: string[]
 }

@@ -1,4 +1,5 @@
 import { parseLabelSelector } from '../selection/labels'
+import { readTroubles, type ReadFrom } from './reads'
 import { namesIn } from './values'
 
 /** What a step does where it runs. Texts may hold values of earlier steps: `{name of the step.name of the value}`. */
@@ -36,6 +37,8 @@ export interface Still {
   steps: HoldStep[]
   /** The longest that anything may be held; then all is released, whatever was reached. */
   budgetMs: number
+  /** Volumes that are read from a folder; absent when all are read from their roots. */
+  reads?: ReadFrom[]
 }
 
 export const NOT_HELD: Still = { steps: [], budgetMs: 5000 }
@@ -106,7 +109,8 @@ function stepTroubles(step: HoldStep, earlier: HoldStep[]): string[] {
 }
 
 /** What keeps a sequence from being used, in words; empty when nothing does. */
-export function stillTroubles({ steps, budgetMs }: Still): string[] {
+export function stillTroubles(still: Still): string[] {
+  const { steps, budgetMs } = still
   const troubles: string[] = []
   if (steps.length > MOST_STEPS) troubles.push(`A sequence has at most ${MOST_STEPS} steps.`)
   const { min, max } = LIMITS.budget
@@ -122,7 +126,7 @@ export function stillTroubles({ steps, budgetMs }: Still): string[] {
         steps.filter(({ turn }) => turn < step.turn),
       ),
     )
-  return troubles
+  return [...troubles, ...readTroubles(still)]
 }
 
 /** Turns without gaps, in the same order: what the lanes show as columns. */

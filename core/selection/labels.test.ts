@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { fitsLabels, misfits, parseLabelSelector } from './labels'
+import { fitsLabels, misfits, parseLabelSelector, selectorOf } from './labels'
 
 const read = (text: string) => {
   const { selector, trouble } = parseLabelSelector(text)
@@ -56,5 +56,19 @@ describe('label selectors', () => {
       'it has no label tier, not front or back',
       'debug is on',
     ])
+  })
+
+  it('are the same in the fields of an object', () => {
+    const selector = selectorOf({
+      matchLabels: { app: 'gate' },
+      matchExpressions: [
+        { key: 'tier', operator: 'In', values: ['front', 'back'] },
+        { key: 'zone', operator: 'NotIn', values: ['east'] },
+        { key: 'owner', operator: 'Exists' },
+        { key: 'debug', operator: 'DoesNotExist' },
+      ],
+    })
+    expect(selector).toEqual(read('app=gate,tier in (front,back),zone notin (east),owner,!debug'))
+    expect(selectorOf({})).toEqual([])
   })
 })

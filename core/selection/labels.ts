@@ -72,6 +72,19 @@ function holds({ key, operator, values }: Requirement, labels: Record<string, st
   return operator === 'in' ? value !== undefined && values.includes(value) : value === undefined || !values.includes(value)
 }
 
+/** A selector as objects hold it, in fields. */
+export interface SelectorFields {
+  matchLabels?: Record<string, string>
+  matchExpressions?: { key: string; operator: 'In' | 'NotIn' | 'Exists' | 'DoesNotExist'; values?: string[] }[]
+}
+
+const OPERATORS = { In: 'in', NotIn: 'notin', Exists: 'exists', DoesNotExist: 'absent' } as const
+
+export const selectorOf = ({ matchLabels = {}, matchExpressions = [] }: SelectorFields): LabelSelector => [
+  ...Object.entries(matchLabels).map(([key, value]): Requirement => ({ key, operator: 'in', values: [value] })),
+  ...matchExpressions.map(({ key, operator, values = [] }): Requirement => ({ key, operator: OPERATORS[operator], values })),
+]
+
 export const fitsLabels = (selector: LabelSelector, labels: Record<string, string>): boolean =>
   selector.every((requirement) => holds(requirement, labels))
 

@@ -24,6 +24,8 @@ export interface SelectionSummary {
   troubled: { path: string; trouble: string }[]
   /** Databases and namespaces that something is taken of: the members of a point. */
   members: string[]
+  /** Volumes that are taken. */
+  volumes: string[]
   /** Volumes that are taken and give no snapshots: they are read in place, for as long as they are held. */
   inPlace: string[]
 }
@@ -63,6 +65,10 @@ export function summarize({ taken, left, unnamed, byRule }: Selection): Selectio
     rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides), names }])),
     troubled: taken.flatMap(({ path, facts }) => (facts.trouble ? [{ path, trouble: facts.trouble }] : [])).slice(0, FIRST),
     members: [...new Set(taken.map(({ path }) => placeOf(path)))].sort().slice(0, FIRST),
+    volumes: taken
+      .filter(({ kind }) => kind === 'volume')
+      .map(({ path }) => path)
+      .slice(0, FIRST),
     inPlace: taken
       .filter(({ kind, facts }) => kind === 'volume' && facts.snapshots === false)
       .map(({ path }) => path)

@@ -119,7 +119,7 @@ export async function findFiles(engine: EngineContext, vesselId: string, name: s
     if (sightings.length >= MOST_SIGHTINGS) break
     const point = await openPoint(engine, id, noRows)
     for (const { manifest } of point.members)
-      for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes))
+      for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes).filter(({ onlyAt }) => onlyAt === undefined))
         for (const { path, type, size, mtime, digest } of await entriesOf(point.store, volume))
           if (type === 'file' && like.test(path.slice(path.lastIndexOf('/') + 1)) && sightings.length < MOST_SIGHTINGS)
             sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, digest: digest ?? null })

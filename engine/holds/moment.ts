@@ -1,4 +1,5 @@
 import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
+import type { StepValues } from '../../core/quiesce/values'
 import type { Moment } from '../sources/source'
 import type { HoldSequence } from './sequence'
 
@@ -43,6 +44,11 @@ export class SharedMoment implements Moment {
 
   left(): number | null {
     return this.hold.left()
+  }
+
+  /** What the steps that hold returned, by their names. */
+  get values(): Record<string, StepValues> {
+    return this.hold.values
   }
 
   /** One capture failed, so the moment will never be whole: nobody waits for it, and all is released. */

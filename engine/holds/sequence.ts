@@ -28,7 +28,8 @@ const sameTargets = (a: HoldStep['act'], b: HoldStep['act']) =>
 export class HoldSequence {
   private readonly ledger: Ledger
   private readonly held: HeldStep[] = []
-  private values: Record<string, StepValues> = {}
+  /** What the steps returned, by their names. */
+  values: Record<string, StepValues> = {}
   private readonly lapse = new AbortController()
   private timer: NodeJS.Timeout | undefined
   private begun = 0

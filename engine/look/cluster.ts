@@ -51,7 +51,16 @@ export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
   return found
 }
 
-export const entriesOf = (store: Store, volume: VolumeManifest): Promise<FileEntry[]> => readJson<FileEntry[]>(store, volume.entries)
+/** @throws VesselError one_place_only when it has not been read into the store yet */
+export async function entriesOf(store: Store, { path, onlyAt, entries }: VolumeManifest): Promise<FileEntry[]> {
+  if (onlyAt === undefined) return readJson<FileEntry[]>(store, entries)
+  throw new VesselError('one_place_only', {
+    what: `The data of ${path} is in one place only: the snapshot ${onlyAt} at its source.`,
+    touched: 'Nothing was changed.',
+    next: 'Read it into the store, on the lifeline; then it can be looked at and brought back.',
+    status: 409,
+  })
+}
 
 export interface FolderLine {
   name: string

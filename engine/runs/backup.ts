@@ -7,6 +7,7 @@ import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
 import { consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
 import { stillOf } from '../../core/plan/definition'
+import { folderToRead } from '../../core/quiesce/reads'
 import { SharedMoment } from '../holds/moment'
 import { HoldSequence } from '../holds/sequence'
 import type { SourceKind } from '../sources/adapter'
@@ -18,6 +19,7 @@ import { ContentWriter, type WriterPart } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
+import { removeFromClusters } from './clusters/left'
 import { earlierPoint } from './earlier'
 import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
@@ -73,6 +75,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
     await hold.abandon()
     await writer.discard()
     await store.removePoint(id)
+    if (run.leftAtSource) await removeFromClusters(run.engine, run.id)
     throw error
   }
 }
@@ -257,6 +260,8 @@ async function captureSource(
     writer,
     earlier: before.database,
     earlierFiles: before.files,
+    leftAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.leftAtSource = true),
+    folderToRead: (volume) => folderToRead(stillOf(vessel.definition), volume, moment.values),
     snapshot: async (database) => {
       const left = moment.left()
       const access = await accessOf(run.engine, name)

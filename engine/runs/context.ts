@@ -24,6 +24,8 @@ export class RunContext {
   private timer: NodeJS.Timeout | undefined
   private writing: Promise<void> = Promise.resolve()
   warnings = 0
+  /** Whether something was left in a cluster for the point that this run makes. */
+  leftAtSource = false
 
   constructor(
     readonly engine: EngineContext,

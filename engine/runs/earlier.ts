@@ -28,7 +28,7 @@ export function earlierPoint(run: RunContext, store: Store, vessel: Vessel, sour
       attempt('telling what did not change', async () => {
         const manifest = await newest(namesOf(path)[1]!)
         const volume = manifest?.namespaces?.[0]?.volumes.find((one) => one.path === path)
-        return volume && entriesOf(store, volume)
+        return volume && volume.onlyAt === undefined ? entriesOf(store, volume) : undefined
       }),
   }
 }

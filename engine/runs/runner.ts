@@ -2,7 +2,8 @@ import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { accessOf, clusterAccessOf } from '../catalog/sources'
 import { ClusterClient } from '../sources/kubernetes/client'
-import { removeLeftOf } from '../sources/kubernetes/temporary'
+import { readLeft } from './clusters/fetch'
+import { removeFromClusters } from './clusters/left'
 import type { RestingWorkload } from './clusters/resting'
 import { openStore } from '../catalog/stores'
 import type { VesselDefinition } from '../../core/plan/definition'
@@ -58,6 +59,7 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
     else if (row.kind === 'still') await rehearseStill(run, row.params as never)
+    else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)
     else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
   } catch (thrown) {
@@ -98,15 +100,6 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   }
   if (orphans.length > 0) await releaseOverdue(engine)
   if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
-}
-
-/** What the run had made in clusters for reading and filling goes; a cluster that does not answer is seen to by its next backup. */
-async function removeFromClusters(engine: EngineContext, runId: string): Promise<void> {
-  const clusters = await engine.db.selectFrom('source').select('name').where('kind', '=', 'kubernetes').execute()
-  for (const { name } of clusters)
-    await clusterAccessOf(engine, name)
-      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, runId)))
-      .catch((error: Error) => console.warn(`cluster ${name}: what a run left could not be removed (${error.message})`))
 }
 
 async function endOrphan(

@@ -1,3 +1,4 @@
+import { folderToRead } from '../../core/quiesce/reads'
 import type { Still } from '../../core/quiesce/sequence'
 import { durationInWords } from '../../core/time/words'
 import { HoldSequence } from '../holds/sequence'
@@ -14,5 +15,12 @@ export async function rehearseStill(run: RunContext, { still }: { still: Still }
   }
   const stretch = await hold.stretch()
   if (stretch) await run.say('info', `Everything was held ${durationInWords(stretch.from - hold.begunAt)} after the first step began.`)
+  for (const { volume } of still.reads ?? []) {
+    const { folder, trouble } = folderToRead(still, volume, hold.values)
+    await run.say(
+      trouble === null ? 'info' : 'warning',
+      trouble === null ? `${volume} would be read from ${folder}.` : `${volume}: ${trouble}`,
+    )
+  }
   await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { held: stretch !== null } })
 }

@@ -107,8 +107,12 @@ export interface CaptureJob {
   writer: Sink
   /** A database in the point before, to store changed content as differences. */
   earlier: (database: string) => Promise<DatabaseManifest | undefined>
+  /** The folder of a volume of a cluster that is to be read, once everything is held; empty for all of it. */
+  folderToRead: (volume: string) => { folder: string; trouble: string | null }
   /** What a volume of a cluster held in the point before, to read only what changed. */
   earlierFiles: (volume: string) => Promise<FileEntry[] | undefined>
+  /** Told of what stays at the source because it could not be read; null when nothing may stay there. */
+  leftAtSource: (() => void) | null
   /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */
   snapshot: (database: string) => Promise<{ snapshot: string; position: string; close(): Promise<void> } | null>
 }

@@ -54,7 +54,16 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
         action: 'What happened',
         to: `/runs/${failed.id}`,
       })
-    const missing = (vessel.newest?.missing ?? []).filter(({ note }) => !note)
+    const left = (vessel.newest?.missing ?? []).filter(({ onlyAt }) => onlyAt !== undefined)
+    if (left.length > 0)
+      hands.push({
+        level: 'ochre',
+        what: `The data of ${plural(left.length, 'volume')} of ${vessel.name} is in one place only, at its source: ${lastName(left[0]!.path)}.`,
+        since: vessel.newest!.at,
+        action: 'Read it into the store…',
+        to: `/vessels/${vessel.slug}?at=${vessel.newest!.at.toISOString()}`,
+      })
+    const missing = (vessel.newest?.missing ?? []).filter(({ note, onlyAt }) => !note && onlyAt === undefined)
     if (missing.length > 0) {
       hands.push({
         level: 'ochre',

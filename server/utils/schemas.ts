@@ -72,6 +72,7 @@ export const StillSchema = v.object({
     v.maxLength(100, 'A sequence has at most 100 steps.'),
   ),
   budgetMs: v.number(),
+  reads: v.optional(v.array(v.object({ volume: text(1000), folder: text(4000) }))),
 })
 
 export const ReleaseNow = v.object({ run: v.optional(v.pipe(v.string(), v.uuid())) })

@@ -68,7 +68,7 @@ async function again() {
       <ErrorNote v-if="run.error" :error="run.error" />
     </div>
     <ScratchList v-if="scratch.length > 0" :copies="scratch" :of-run="run.id" class="px-6 pb-5" />
-    <RunProgress v-if="active && run.kind !== 'still'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
+    <RunProgress v-if="active && run.kind !== 'still' && run.kind !== 'fetch'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
     <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
     <RunSteps :run="run" :now="now" class="flex-1" />
   </main>

@@ -44,7 +44,9 @@ export async function keepStanding(
     readers: vessel.definition.readers,
     writer,
     earlier: async () => undefined,
+    folderToRead: () => ({ folder: '', trouble: null }),
     earlierFiles: async () => undefined,
+    leftAtSource: null,
     snapshot: async () => null,
   })
   const at = run.engine.clock.now()

@@ -7,14 +7,14 @@ import { select } from '../../../core/selection/rules'
 import { CLUSTER_WIDE, isWithin, namesOf, pathOf, volumePath, type Thing } from '../../../core/things/thing'
 import { countInWords } from '../../../core/time/words'
 import { inParallel } from '../../parallel'
-import { writeJson } from '../../runs/manifests'
 import type { CaptureJob } from '../source'
 import type { ClusterClient } from './client'
 import { clusterId } from './probe'
 import { isOurs, Temporary } from './temporary'
 import { survey, thingsOf, type Found, type Survey } from './discover'
 import type { ExecTarget } from './exec'
-import { readVolume, type ReadVolume } from './reader'
+import { SNAPSHOT_GROUP } from './storage'
+import { contentOf, notReadable, readVolume, type ReadVolume } from './reader'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
 /** A cluster as it is at a moment, and what the rules take of it. */
@@ -218,10 +218,41 @@ class CaptureOfNamespace {
           this.volumes.push(read)
         } catch (error) {
           progress.signal.throwIfAborted()
-          this.lose(volume, error)
+          await this.leave(volume, error)
         }
       },
     )
+  }
+
+  /** What can't be read stays in the snapshot that was taken of it, if there is one: better in one place only than in none. */
+  private async leave(wanted: WantedVolume, error: unknown): Promise<void> {
+    const snapshot = this.snapshots.get(wanted)
+    const { leftAtSource } = this.job
+    if (!snapshot || !leftAtSource) return this.lose(wanted, error)
+    try {
+      leftAtSource()
+      await this.temporary.keep(this.temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP), wanted.claim.metadata.namespace!, snapshot.name)
+    } catch (failure) {
+      return this.lose(wanted, failure)
+    }
+    const { what } = errorRecord(this.client.translate(error))
+    const reason = `Its data is in one place only, the snapshot ${snapshot.name} at the source. ${what}`
+    this.missing.push({ path: wanted.path, reason, onlyAt: snapshot.name })
+    const nothing = { files: 0, bytes: 0, fingerprint: '', entries: [] }
+    this.volumes.push({ ...this.about(wanted), ...nothing, how: 'snapshot', at: snapshot.at, onlyAt: snapshot.name })
+  }
+
+  private about({ path, claim }: WantedVolume): Pick<VolumeManifest, 'path' | 'claim' | 'storageClass' | 'capacity' | 'folder'> {
+    const { storageClassName = '' } = claim.spec as { storageClassName?: string }
+    const { capacity } = (claim.status ?? {}) as { capacity?: { storage?: string } }
+    const { folder } = this.job.folderToRead(path)
+    return {
+      path,
+      claim: claim.metadata.name,
+      storageClass: storageClassName,
+      capacity: capacity?.storage ?? '',
+      ...(folder === '' ? {} : { folder }),
+    }
   }
 
   private async readerOf(wanted: WantedVolume, snapshot: VolumeSnapshot | undefined): Promise<ExecTarget> {
@@ -237,11 +268,14 @@ class CaptureOfNamespace {
     count: (counter: string, by: number) => void,
   ): Promise<VolumeManifest> {
     const { signal } = this.job.progress
+    const { folder, trouble } = this.job.folderToRead(wanted.path)
+    if (trouble !== null) throw notReadable(wanted.path, trouble)
     const target = await this.readerOf(wanted, snapshot)
     const content = await readVolume({
       client: this.client,
       target,
       path: wanted.path,
+      folder,
       writer: this.job.writer,
       signal,
       moved: (files, bytes, stored) => {
@@ -253,21 +287,9 @@ class CaptureOfNamespace {
     })
     await this.sayWhatWasUnread(wanted.path, content)
     this.missing.push(...content.missing)
-    const { storageClassName } = wanted.claim.spec as { storageClassName?: string }
-    const { capacity } = (wanted.claim.status ?? {}) as { capacity?: { storage?: string } }
     await this.temporary.remove(this.temporary.resource('Pod'), target.namespace, target.pod)
-    return {
-      path: wanted.path,
-      claim: wanted.claim.metadata.name,
-      storageClass: storageClassName ?? '',
-      capacity: capacity?.storage ?? '',
-      how: snapshot ? 'snapshot' : 'in place',
-      at: snapshot?.at ?? new Date().toISOString(),
-      files: content.entries.filter(({ type }) => type === 'file').length,
-      bytes: content.bytes,
-      fingerprint: content.fingerprint,
-      entries: await writeJson(this.job.writer, content.entries),
-    }
+    const at = snapshot?.at ?? new Date().toISOString()
+    return { ...this.about(wanted), ...(await contentOf(content, this.job.writer)), how: snapshot ? 'snapshot' : 'in place', at }
   }
 
   private async sayWhatWasUnread(path: string, { entries, unread, compared }: ReadVolume): Promise<void> {

@@ -1,7 +1,7 @@
 import { VesselError } from '../../../core/errors'
 import type { Act } from '../../../core/quiesce/sequence'
 import { fillInAll, valuesIn } from '../../../core/quiesce/values'
-import { fitsLabels, parseLabelSelector } from '../../../core/selection/labels'
+import { fitsLabels, parseLabelSelector, selectorOf, type SelectorFields } from '../../../core/selection/labels'
 import type { ClusterAccess } from './access'
 import type { ActJob, ActResult, Holder, PlacedAct } from '../source'
 import { ApiFailure, ClusterClient, PODS, resourcePath, type KubeObject } from './client'
@@ -124,7 +124,15 @@ const workloadPath = (namespace: string, { workload, name }: ScaleAct) =>
 
 async function replicasOf(client: ClusterClient, namespace: string, act: ScaleAct, signal?: AbortSignal) {
   const { spec, status } = await client.ask<KubeObject>(workloadPath(namespace, act), { signal })
-  return { wanted: Number(spec?.replicas ?? 1), running: Number(status?.replicas ?? 0), ready: Number(status?.readyReplicas ?? 0) }
+  const { items } = await client.ask<{ items: KubeObject[] }>(resourcePath(PODS, namespace), { signal })
+  // A workload does not count pods that are ending, and those may still write.
+  const selector = selectorOf((spec?.selector ?? {}) as SelectorFields)
+  const own = items.filter(({ metadata }) => fitsLabels(selector, metadata.labels ?? {}))
+  return {
+    wanted: Number(spec?.replicas ?? 1),
+    running: own.filter(({ status: one }) => !['Succeeded', 'Failed'].includes(String(one?.phase))).length,
+    ready: Number(status?.readyReplicas ?? 0),
+  }
 }
 
 /** Changes the number of replicas, and waits until it is so: for fewer until the others are gone, for more until they are ready. */

@@ -21,7 +21,7 @@ export interface Listing {
 const FIELDS = ['%y', '%s', '%T@', '%C@', '%n', '%m', '%U', '%G', '%P'].join('\\t')
 
 /** Lists a volume without reading a file; null where the container has no utility for that. */
-export async function listVolume(client: ClusterClient, target: ExecTarget, signal: AbortSignal): Promise<Listing | null> {
+export async function listVolume(client: ClusterClient, target: ExecTarget, root: string, signal: AbortSignal): Promise<Listing | null> {
   const listing: Listing = { now: 0, all: [] }
   const records = new Records((record) => {
     if (listing.now === 0) listing.now = Number(record.toString())
@@ -29,7 +29,7 @@ export async function listVolume(client: ClusterClient, target: ExecTarget, sign
   })
   // The slash follows the mount itself where that is a link.
   const script = `date +%s | tr '\\n' '\\0' && exec find "$0" -xdev -printf '${FIELDS}\\0'`
-  const { code } = await execute(client, target, ['sh', '-c', script, `${MOUNT}/`], records, signal)
+  const { code } = await execute(client, target, ['sh', '-c', script, `${root}/`], records, signal)
   // What find can't look into, tar can't either, and says so.
   return (code === 0 || code === 1) && listing.all.length > 0 ? listing : null
 }
@@ -88,15 +88,15 @@ export interface Sorted {
   others: Buffer[]
 }
 
+/** A folder in a container. */
+export interface Place {
+  client: ClusterClient
+  target: ExecTarget
+  root: string
+}
+
 /** Tells what of a volume did not change since it was read last: by size and times, and by checksum where times may lie. */
-export async function sortOut(
-  client: ClusterClient,
-  target: ExecTarget,
-  listing: Listing,
-  earlier: FileEntry[],
-  writer: Sink,
-  signal: AbortSignal,
-): Promise<Sorted> {
+export async function sortOut(place: Place, listing: Listing, earlier: FileEntry[], writer: Sink, signal: AbortSignal): Promise<Sorted> {
   const before = new Map(earlier.map((entry) => [entry.path, entry]))
   const sorted: Sorted = { kept: [], compared: 0, others: [] }
   const chunks = [...before.values()].flatMap((entry) => entry.chunks ?? [])
@@ -112,7 +112,7 @@ export async function sortOut(
     else if (must === 'compare') asked.push(one)
     else sorted.others.push(one.raw)
   }
-  const digests = await digestsOf(client, target, asked, signal)
+  const digests = await digestsOf(place, asked, signal)
   for (const one of asked) {
     const then = before.get(one.path)!
     if (digests.get(one.path) !== then.digest) {
@@ -128,8 +128,7 @@ export async function sortOut(
 
 /** Checksums that a container takes itself, so that nothing travels; none where it has no utility for that. */
 export async function digestsOf(
-  client: ClusterClient,
-  target: ExecTarget,
+  { client, target, root }: Place,
   files: { raw: Buffer }[],
   signal: AbortSignal,
 ): Promise<Map<string, string>> {
@@ -140,7 +139,7 @@ export async function digestsOf(
     const path = safePath(record.toString('utf8', 130))
     if (path !== null) digests.set(path, record.toString('latin1', 0, 128))
   })
-  const command = ['sh', '-c', 'cd "$0" && exec xargs -0 b2sum --zero --', `${MOUNT}/`]
+  const command = ['sh', '-c', 'cd "$0" && exec xargs -0 b2sum --zero --', `${root}/`]
   await execute(client, target, command, records, signal, namesIn(files.map(({ raw }) => raw))).catch((error: unknown) => {
     if (!isRefusal(error)) throw error
   })

@@ -1,8 +1,9 @@
 import { Writable, type Readable } from 'node:stream'
 import { finished } from 'node:stream/promises'
 import { extract } from 'tar-stream'
-import type { FileEntry, Missing } from '../../../core/content/manifest'
+import type { FileEntry, Missing, VolumeManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
+import { writeJson } from '../../runs/manifests'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
@@ -15,6 +16,8 @@ export interface VolumeReading {
   /** A pod that has it. */
   target: ExecTarget
   path: string
+  /** The folder of it that is read; empty for all of it. */
+  folder?: string
   writer: Sink
   signal: AbortSignal
   moved: Moved
@@ -34,31 +37,57 @@ export interface ReadVolume extends VolumeContent {
  */
 export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
   const { client, target, writer, signal, earlier } = reading
-  const listing = await listVolume(client, target, signal)
-  const sorted = listing && (await sortOut(client, target, listing, earlier ?? [], writer, signal))
+  const root = await rootOf(reading)
+  const listing = await listVolume(client, target, root, signal)
+  const sorted = listing && (await sortOut({ client, target, root }, listing, earlier ?? [], writer, signal))
   try {
-    return await readListed(reading, listing, sorted)
+    return await readListed(reading, root, listing, sorted)
   } catch (error) {
     if (!isRefusal(error)) throw error
-    return readListed(reading, listing, null)
+    return readListed(reading, root, listing, null)
   }
 }
 
+/** What a manifest says of a volume's content, whose list of files goes into the store. */
+export async function contentOf(
+  { entries, bytes, fingerprint }: ReadVolume,
+  writer: Sink,
+): Promise<Pick<VolumeManifest, 'files' | 'bytes' | 'fingerprint' | 'entries'>> {
+  const files = entries.filter(({ type }) => type === 'file').length
+  return { files, bytes, fingerprint, entries: await writeJson(writer, entries) }
+}
+
+/** Where reading begins; a folder must be in the volume itself, and not only lead out of it. */
+async function rootOf({ client, target, path, folder = '', signal }: VolumeReading): Promise<string> {
+  if (folder === '') return MOUNT
+  const root = `${MOUNT}/${folder}`
+  const isWithin = 'top=$(cd -P "$0" && pwd -P) && here=$(cd -P "$1" && pwd -P) && case "$here/" in "$top"/*) ;; *) exit 1 ;; esac'
+  const { code } = await execute(
+    client,
+    target,
+    ['sh', '-c', isWithin, `${MOUNT}/`, root],
+    new Writable({ write: (_, __, done) => done() }),
+    signal,
+  )
+  if (code !== 0) throw notReadable(path, `there is no folder ${folder} in it`)
+  return root
+}
+
 /** @param sorted what is to be read and what is not; null to read everything */
-async function readListed(reading: VolumeReading, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
+async function readListed(reading: VolumeReading, root: string, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
   const { path, writer, moved } = reading
   const listed = new Map((listing?.all ?? []).map((one) => [one.path, one]))
   const taking = new TakenFiles(path, writer, moved, listed, listing?.now ?? 0)
-  const told = await streamTar(reading, taking, sorted && namesIn(sorted.others))
+  const told = await streamTar(reading, root, taking, sorted && namesIn(sorted.others))
   for (const entry of sorted?.kept ?? []) taking.keepAsItWas(entry)
   const content = await taking.content(told)
   return { ...content, unread: sorted?.kept.length ?? 0, compared: sorted?.compared ?? 0 }
 }
 
-const TAR = ['tar', '--create', '--file=-', '--format=gnu', '--numeric-owner', '--one-file-system', `--directory=${MOUNT}`]
+const TAR = ['tar', '--create', '--file=-', '--format=gnu', '--numeric-owner', '--one-file-system']
 
 /** @param names of what is wanted; null for everything */
-async function streamTar(reading: VolumeReading, taking: TakenFiles, names: Readable | null): Promise<Missing[]> {
+async function streamTar(reading: VolumeReading, root: string, taking: TakenFiles, names: Readable | null): Promise<Missing[]> {
   const { client, target, path, signal } = reading
   const tar = extract()
   tar.on('entry', (header, stream, next) => {
@@ -72,22 +101,23 @@ async function streamTar(reading: VolumeReading, taking: TakenFiles, names: Read
     write: (part: Buffer, _, done) => void (tar.write(part) ? done() : tar.once('drain', () => done())),
   })
   tar.once('error', (error) => out.destroy(error))
-  const command = names ? [...TAR, '--no-recursion', '--null', '--files-from=-'] : [...TAR, '--sort=name', '.']
+  const from = [...TAR, `--directory=${root}`]
+  const command = names ? [...from, '--no-recursion', '--null', '--files-from=-'] : [...from, '--sort=name', '.']
   const { code, errors, message } = await execute(client, target, command, out, signal, names)
-  if (code === null) throw failed(path, message)
+  if (code === null) throw notReadable(path, message)
   out.end()
   await finished(out)
   tar.end()
   await ended.catch((error: unknown) => {
-    throw failed(path, `the archive is not whole (${(error as Error).message}); ${errors.trim()}`)
+    throw notReadable(path, `the archive is not whole (${(error as Error).message}); ${errors.trim()}`)
   })
   const { told, fatal } = complaintsOf(errors, path)
   // 1 is said when files were changed while they were read, 2 when some could not be.
-  if (code > 2 || (code === 2 && told.length === 0)) throw failed(path, fatal || `tar ended with ${code}`)
+  if (code > 2 || (code === 2 && told.length === 0)) throw notReadable(path, fatal || `tar ended with ${code}`)
   return told
 }
 
-const failed = (path: string, why: string) =>
+export const notReadable = (path: string, why: string) =>
   new VesselError('volume_read', {
     what: `${path} could not be read: ${why.split('\n')[0]}`,
     touched: 'Nothing was changed. What was read of it is not kept.',

@@ -8,7 +8,10 @@ const LABEL = 'unbroken-vessel.temporary'
 const LOOK_EVERY_MS = 150
 const LEFT_WITHIN_MS = 30_000
 
-export const isOurs = ({ metadata }: KubeObject): boolean => metadata.labels?.[LABEL] !== undefined
+/** What stays there for a point, with the run that made it, until it is read into the store. */
+const KEPT = 'unbroken-vessel.kept'
+
+export const isOurs = ({ metadata }: KubeObject): boolean => metadata.labels?.[LABEL] !== undefined || metadata.labels?.[KEPT] !== undefined
 
 /** The things that one run makes in a cluster; `removeAll` leaves nothing of them. */
 export class Temporary {
@@ -74,6 +77,20 @@ export class Temporary {
     })
   }
 
+  /** Lets something stay, for the point that its run makes. */
+  async keep(resource: ApiResource, namespace: string, name: string): Promise<void> {
+    await this.client.ask(resourcePath(resource, namespace, name), {
+      method: 'PATCH',
+      contentType: 'application/merge-patch+json',
+      body: { metadata: { labels: { [LABEL]: null, [KEPT]: this.run } } },
+      signal: this.signal,
+    })
+    this.made.splice(
+      this.made.findIndex((one) => one.resource === resource && one.namespace === namespace && one.name === name),
+      1,
+    )
+  }
+
   async remove(resource: ApiResource, namespace: string, name: string): Promise<void> {
     await this.client
       .ask(resourcePath(resource, namespace, name), { method: 'DELETE', query: { gracePeriodSeconds: 0, propagationPolicy: 'Background' } })
@@ -116,6 +133,7 @@ export async function removeLeftOf(client: ClusterClient, run: string): Promise<
   const resources = await client.resources()
   const temporary = new Temporary(client, resources, run, AbortSignal.timeout(LEFT_WITHIN_MS))
   for (const resource of temporaryKinds(resources))
-    for await (const { metadata } of client.list(resource, undefined, { labelSelector: `${LABEL}=${run}` }))
-      await temporary.remove(resource, metadata.namespace!, metadata.name)
+    for (const label of [LABEL, KEPT])
+      for await (const { metadata } of client.list(resource, undefined, { labelSelector: `${label}=${run}` }))
+        await temporary.remove(resource, metadata.namespace!, metadata.name)
 }

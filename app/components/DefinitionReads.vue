@@ -1,0 +1,47 @@
+<script setup lang="ts">
+import type { Still } from '~~/core/quiesce/sequence'
+import { namesOf } from '~~/core/things/thing'
+
+// Volumes that are read from a folder, most often one that a step returned, and not from their roots.
+const still = defineModel<Still>('still', { required: true })
+const { volumes } = defineProps<{ volumes: string[] }>()
+const reads = computed(() => still.value.reads ?? [])
+const items = computed(() =>
+  [...new Set([...volumes, ...reads.value.map(({ volume }) => volume)])].map((value) => {
+    const [, namespace, , name] = namesOf(value)
+    return { value, label: `${namespace} / ${name}` }
+  }),
+)
+const free = computed(() => volumes.filter((path) => !reads.value.some(({ volume }) => volume === path)))
+const example = computed(() => `{${still.value.steps[0]?.name ?? 'step'}.folder}`)
+
+function add() {
+  still.value.reads = [...reads.value, { volume: free.value[0]!, folder: '' }]
+}
+function remove(at: number) {
+  const rest = reads.value.filter((_, i) => i !== at)
+  // Nothing is written of what is not used.
+  if (rest.length > 0) still.value.reads = rest
+  else delete still.value.reads
+}
+</script>
+
+<template>
+  <div v-if="items.length > 0" class="grid grid-cols-[160px_1fr] gap-3 border-b border-[var(--line)] py-1.5 text-[13px]" data-reads>
+    <span class="pt-1.5">Volumes</span>
+    <div class="grid gap-1.5">
+      <p v-for="(read, i) in reads" :key="i" class="flex items-center gap-3" data-read>
+        <USelect v-model="read.volume" :items="items" value-key="value" class="min-w-56" aria-label="Volume" />
+        <span class="soft shrink-0">from the folder</span>
+        <UInput v-model="read.folder" class="mono w-72" :maxlength="4000" :placeholder="example" aria-label="Folder that it is read from" />
+        <button type="button" class="lnk ml-auto shrink-0" @click="remove(i)">All of it</button>
+      </p>
+      <p class="flex min-h-8 items-center gap-3">
+        <span class="soft">{{ reads.length === 0 ? 'All are read whole.' : 'All others are read whole.' }}</span>
+        <button v-if="free.length > 0" type="button" class="lnk" data-add-read @click="add">
+          Read one from a folder that a step returns
+        </button>
+      </p>
+    </div>
+  </div>
+</template>

@@ -1,0 +1,42 @@
+import { describe, expect, it } from 'vitest'
+import { folderToRead, readTroubles, type ReadFrom } from './reads'
+import { NOT_HELD, type HoldStep, type Still } from './sequence'
+
+const VOLUME = 'quay/boarding/volume/data'
+const still = (...reads: ReadFrom[]): Still => ({ ...NOT_HELD, steps: [{ name: 'freeze' } as HoldStep], reads })
+
+describe('a volume', () => {
+  it('is read from its root, from a folder, or from what a step returned', () => {
+    expect(folderToRead(still(), VOLUME, {})).toEqual({ folder: '', trouble: null })
+    expect(folderToRead(still({ volume: VOLUME, folder: 'current/' }), VOLUME, {})).toEqual({ folder: 'current', trouble: null })
+    const returned = still({ volume: VOLUME, folder: '/frozen/{freeze.name}' })
+    expect(folderToRead(returned, VOLUME, { freeze: { name: 'at 4' } })).toEqual({ folder: 'frozen/at 4', trouble: null })
+    expect(folderToRead(returned, 'quay/boarding/volume/other', {})).toEqual({ folder: '', trouble: null })
+  })
+
+  it('is not read where a step returned nothing, or what leads out of it', () => {
+    const returned = still({ volume: VOLUME, folder: '{freeze.path}' })
+    expect(folderToRead(returned, VOLUME, { freeze: {} }).trouble).toContain('freeze.path')
+    for (const path of ['../other', 'a/../../b', '/../etc'])
+      expect(folderToRead(returned, VOLUME, { freeze: { path } }).trouble).toContain('leads out of it')
+  })
+
+  it('can’t be read from what makes no sense', () => {
+    expect(readTroubles(still({ volume: VOLUME, folder: '{freeze.path}' }))).toEqual([])
+    const all = readTroubles(
+      still(
+        { volume: VOLUME, folder: '{thaw.path}' },
+        { volume: VOLUME, folder: ' ' },
+        { volume: 'quay/boarding', folder: 'x' },
+        { volume: 'quay/boarding/volume/b', folder: '../x' },
+      ),
+    )
+    expect(all.map((text) => text.replace(`The folder that ${VOLUME} is read from `, ''))).toEqual([
+      'uses a value of “thaw”, and no step is called that.',
+      'is named twice.',
+      'is empty.',
+      'A folder to read from names no volume.',
+      'The folder that quay/boarding/volume/b is read from leads out of the volume.',
+    ])
+  })
+})

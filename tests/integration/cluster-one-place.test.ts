@@ -1,0 +1,151 @@
+import { readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { buffer } from 'node:stream/consumers'
+import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
+import { wishOf } from '../../core/restore/wish'
+import { addSource, discoverSource } from '../../engine/catalog/sources'
+import { standings } from '../../engine/catalog/standing'
+import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { findFiles } from '../../engine/compare/cluster'
+import { openFile } from '../../engine/look/cluster'
+import { openPoint } from '../../engine/points/open'
+import { planAll } from '../../engine/runs/restore-plan'
+import { readKubeconfig } from '../../engine/sources/kubernetes/access'
+import { needsHand } from '../../engine/watch/hands'
+import { claim, holder, namespace, snapshots, storage, TestCluster } from '../support/cluster'
+import { Workbench } from '../support/engine'
+
+// Snapshots that were taken and could not be read: better in one place only than in none, and into the store when it can be.
+
+const VOLUME = 'quay/boarding/volume/lanes'
+let cluster: TestCluster
+let bench: Workbench
+let count = 0
+
+const vessel = (more: object = {}): Promise<Vessel> =>
+  addVessel(bench.engine, `Lanes ${++count}`, {
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/boarding' }],
+    store: 'dry-dock',
+    promises: { couldLose: null, backWithin: null },
+    readers: 2,
+    ...more,
+  })
+const write = (text: string) => writeFileSync(join(cluster.volume('lanes', 'boarding'), 'lanes.txt'), text)
+const kept = () => cluster.json('get', 'volumesnapshots', '-n', 'boarding', '-l', 'unbroken-vessel.kept').items.length
+/** As long as it stands there is no room for the pod that would read. */
+const full = () =>
+  cluster.apply({
+    apiVersion: 'v1',
+    kind: 'ResourceQuota',
+    metadata: { name: 'full', namespace: 'boarding' },
+    spec: { hard: { pods: '1' } },
+  })
+const roomAgain = () => cluster.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
+async function leave(of: Vessel): Promise<string> {
+  full()
+  const run = await bench.run('backup', of)
+  roomAgain()
+  expect([run.error, run.state]).toEqual([null, 'warned'])
+  return (run.outcome as { point: string }).point
+}
+const fetch = (of: Vessel, point: string) => bench.run('fetch', of, { point })
+const textIn = async (point: string) => {
+  const { stream } = await openFile(await openPoint(bench.engine, point), VOLUME, 'lanes.txt')
+  return (await buffer(stream)).toString()
+}
+const rowOf = (point: string) =>
+  bench.engine.db.selectFrom('point').select(['complete', 'missing']).where('id', '=', point).executeTakeFirstOrThrow()
+
+beforeAll(async () => {
+  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  cluster.apply(
+    storage('berth'),
+    snapshots('berth'),
+    namespace('boarding'),
+    claim('lanes', 'boarding', 'berth'),
+    holder('boarding', 'lanes'),
+  )
+  await cluster.until(() => cluster.json('get', 'pvc', 'lanes', '-n', 'boarding').status.phase === 'Bound')
+  cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
+  await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+})
+afterEach(() => expect(cluster.temporary()).toBe(0))
+afterAll(async () => {
+  await bench?.close()
+  await cluster?.stop()
+})
+
+describe('a volume whose snapshot can’t be read', () => {
+  it('stays in one place only, which its point says, until it is read into the store as it was', async () => {
+    const lanes = await vessel()
+    write('four lanes')
+    const point = await leave(lanes)
+    expect(kept()).toBe(1)
+    expect(await rowOf(point)).toMatchObject({
+      complete: false,
+      missing: [{ path: VOLUME, reason: expect.stringMatching(/one place only.*exceeded quota/), onlyAt: expect.any(String) }],
+    })
+    await expect(textIn(point)).rejects.toMatchObject({ code: 'one_place_only', status: 409 })
+    expect(await findFiles(bench.engine, lanes.id, 'lanes.txt', 60)).toEqual([])
+    const { blockers } = (await planAll(bench.engine, await openPoint(bench.engine, point), wishOf({ picks: ['quay/boarding'] })))
+      .namespaces[0]!.plan
+    expect(blockers.map(({ code }) => code)).toContain('one_place_only')
+    await discoverSource(
+      bench.engine,
+      (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'quay').executeTakeFirstOrThrow()).id,
+    )
+    const [hand] = (await needsHand(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
+    expect(hand).toMatchObject({ what: expect.stringContaining('one place only, at its source: lanes'), action: 'Read it into the store…' })
+
+    write('no lanes at all')
+    const run = await fetch(lanes, point)
+    expect([run.error, run.state]).toEqual([null, 'done'])
+    expect(await textIn(point)).toBe('four lanes')
+    expect(await rowOf(point)).toEqual({ complete: true, missing: [] })
+    expect(kept()).toBe(0)
+    expect(
+      (await bench.engine.db.selectFrom('artifact').select('rows').where('vessel_id', '=', lanes.id).executeTakeFirstOrThrow()).rows,
+    ).toBeGreaterThan(1)
+    expect((await fetch(lanes, point)).error).toMatchObject({ code: 'nothing_left' })
+    // The record in the store says the same as the catalog.
+    const { store } = await openPoint(bench.engine, point)
+    expect(await store.readPoint(point)).toMatchObject({ id: point, complete: true })
+    expect((await bench.run('verify', lanes)).state).toBe('done')
+  })
+
+  it('is read again by the next backup, which does not lean on what is not in the store', async () => {
+    const lanes = await vessel()
+    write('five lanes')
+    const left = await leave(lanes)
+    const run = await bench.run('backup', lanes)
+    expect([run.error, run.state]).toEqual([null, 'done'])
+    expect(await textIn((run.outcome as { point: string }).point)).toBe('five lanes')
+    expect((await fetch(lanes, left)).state).toBe('done')
+  })
+
+  it('is told to be lost when somebody removed the snapshot meanwhile', async () => {
+    const lanes = await vessel()
+    const point = await leave(lanes)
+    cluster.kubectl('delete', 'volumesnapshots', '-n', 'boarding', '-l', 'unbroken-vessel.kept')
+    expect((await fetch(lanes, point)).error).toMatchObject({ code: 'snapshot_gone', what: expect.stringContaining(VOLUME) })
+    expect(await rowOf(point)).toMatchObject({ complete: false })
+  })
+
+  it('is not left there where the definition wants all or nothing, or when there is no point', async () => {
+    const strict = await vessel({ partly: 'fail' })
+    full()
+    expect((await bench.run('backup', strict)).error).toMatchObject({ code: 'partly_captured' })
+    expect(kept()).toBe(0)
+    // What fails is the last thing that a run does.
+    const points = join(bench.place, 'points')
+    renameSync(points, `${points}-away`)
+    writeFileSync(points, '')
+    const failed = await bench.run('backup', await vessel())
+    rmSync(points)
+    renameSync(`${points}-away`, points)
+    expect(failed).toMatchObject({ state: 'failed', error: { code: 'store_not_a_folder' } })
+    expect((await bench.messages(failed.id)).join()).not.toContain('could not be removed')
+    roomAgain()
+    expect(kept()).toBe(0)
+  })
+})

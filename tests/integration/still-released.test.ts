@@ -1,0 +1,129 @@
+import { writeFileSync } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
+import type { HoldStep } from '../../core/quiesce/sequence'
+import { Ledger } from '../../engine/holds/ledger'
+import { releaseNow, saidReleased } from '../../engine/holds/release'
+import { releaseOverdue } from '../../engine/holds/watchdog'
+import { tidyUp } from '../../engine/runs/runner'
+import { exec, freeze, HeldBench } from '../support/held'
+import { killWorker, startWorker } from '../support/worker'
+
+// Whatever happens to who holds, everything is released, and it is on record.
+
+let held: HeldBench
+
+beforeAll(async () => {
+  held = await HeldBench.start()
+})
+afterEach(() => held.nothingIsHeld())
+afterAll(() => held?.close())
+
+describe('a release that fails', () => {
+  it('is loud, tried again, and on the strip until it is released or said to be', async () => {
+    const of = await held.vessel([])
+    const stubborn = (name: string): HoldStep => freeze({ name, act: exec('true'), release: exec('ls', join(inject('folder'), name)) })
+    const run = await held.rehearse({ steps: [stubborn('later')] }, of)
+    expect(run.state).toBe('warned')
+    const [open] = await new Ledger(held.bench.engine).open()
+    expect(open).toMatchObject({ name: 'later', state: 'stuck', attempts: 1 })
+    expect(open!.trouble).toContain('It ended with')
+    expect((await held.bench.messages(run.id)).join()).toContain('The release of “later” on quay/boarding failed')
+    writeFileSync(join(inject('folder'), 'later'), '')
+    await held.cluster.until(async () => (await held.ledger(run.id))[0]!.state === 'released')
+    expect((await held.ledger(run.id))[0]).toMatchObject({ released_by: 'watchdog', trouble: null })
+    const never = await held.rehearse({ steps: [stubborn('never')] }, of)
+    const [line] = await held.ledger(never.id)
+    expect(line!.state).toBe('stuck')
+    await saidReleased(held.bench.engine, line!.id)
+    expect((await held.ledger(never.id))[0]).toMatchObject({ state: 'released', released_by: 'said' })
+    await expect(saidReleased(held.bench.engine, line!.id)).rejects.toMatchObject({ code: 'hold_not_stuck' })
+  })
+
+  it('is none when what was held is gone', async () => {
+    const of = await held.vessel([])
+    const gone = freeze({ name: 'gone', release: { ...exec('manifestctl', 'release') } })
+    const away = freeze({
+      name: 'away',
+      turn: 1,
+      act: { kind: 'scale', workload: 'StatefulSet', name: 'manifest', replicas: 0 },
+      release: null,
+      limitMs: 20_000,
+    })
+    const run = await held.rehearse({ steps: [gone, { ...away, onFailure: 'go on' }] }, of)
+    expect(run.error).toBeNull()
+    expect((await held.ledger(run.id)).every(({ state }) => state === 'released')).toBe(true)
+    held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'boarding', '--timeout=30s')
+  })
+})
+
+describe('whoever holds', () => {
+  const slow = (): HoldStep[] => [
+    freeze(),
+    held.lock(),
+    freeze({ name: 'slow', turn: 1, act: exec('sleep', '60'), release: exec('true'), limitMs: 60_000 }),
+  ]
+  const locked = () =>
+    held.bench.server.psql(
+      held.bench.database,
+      `select count(*) from pg_locks where relation = 'sales.leg'::regclass and mode = 'ShareLock'`,
+    )
+  const untilHeld = () => held.cluster.until(async () => (await held.isHeld()) && locked() === '1')
+
+  it('may be killed: everything is released at the next start, and on record', async () => {
+    const worker = startWorker(held.bench.environment)
+    const id = await held.bench.engine.startRun({
+      kind: 'still',
+      vessel: await held.vessel([]),
+      startedBy: 'a test',
+      params: { still: { steps: slow(), budgetMs: 60_000 } },
+    })
+    await untilHeld()
+    await killWorker(worker)
+    expect(await held.isHeld()).toBe(true)
+    await tidyUp(held.bench.engine, true)
+    expect(await held.isHeld()).toBe(false)
+    expect(locked()).toBe('0')
+    expect(await held.bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+    expect((await held.ledger(id)).map(({ name, state, released_by: by }) => [name, state, by]).sort()).toEqual([
+      ['freeze', 'released', 'watchdog'],
+      ['lock', 'released', 'watchdog'],
+      ['slow', 'released', 'watchdog'],
+    ])
+    expect((await held.bench.messages(id)).join()).toContain('A watchdog released “freeze” on quay/boarding.')
+  })
+
+  it('may be silent: a watchdog of another process releases when the budget is over', async () => {
+    const worker = startWorker(held.bench.environment)
+    const id = await held.bench.engine.startRun({
+      kind: 'still',
+      vessel: await held.vessel([]),
+      startedBy: 'a test',
+      params: { still: { steps: slow(), budgetMs: 3000 } },
+    })
+    await untilHeld()
+    worker.kill('SIGSTOP')
+    await held.cluster.until(async () => (await held.ledger(id)).every(({ state }) => state === 'released'))
+    expect(await held.isHeld()).toBe(false)
+    expect(locked()).toBe('0')
+    await killWorker(worker)
+    await tidyUp(held.bench.engine, true)
+  })
+
+  it('goes on without when a person releases now', async () => {
+    const of = await held.vessel(slow().map((step) => ({ ...step, onFailure: 'go on' as const, limitMs: Math.min(step.limitMs, 4000) })))
+    const worker = startWorker(held.bench.environment)
+    const id = await held.bench.engine.startRun({ kind: 'backup', vessel: of, startedBy: 'a test' })
+    await untilHeld()
+    expect(await releaseNow(held.bench.engine, id)).toMatchObject({ failed: 0 })
+    expect(await held.isHeld()).toBe(false)
+    await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)
+    expect((await held.pointOf(await held.bench.record(id))).consistency).toBe('as found')
+    await killWorker(worker)
+  })
+
+  it('leaves nothing that a watchdog would have to do', async () => {
+    await releaseOverdue(held.bench.engine)
+    expect(await new Ledger(held.bench.engine).overdue()).toEqual([])
+  })
+})
