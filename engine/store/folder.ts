@@ -182,6 +182,11 @@ const full = {
   what: (place: string) => `There is no space left where ${place} lies.`,
   next: 'Make space, or let another store be the primary one; then run it again.',
 }
+const noFolder = {
+  code: 'store_not_a_folder',
+  what: (place: string) => `${place}, or something above it, is a file and no folder.`,
+  next: 'Choose another place.',
+}
 const TROUBLES: Record<string, { code: string; what: (place: string) => string; next: string }> = {
   EACCES: readOnly,
   EPERM: readOnly,
@@ -189,11 +194,9 @@ const TROUBLES: Record<string, { code: string; what: (place: string) => string; 
   ENOSPC: full,
   EDQUOT: full,
   EFBIG: full,
-  ENOTDIR: {
-    code: 'store_not_a_folder',
-    what: (place) => `${place}, or something above it, is a file and no folder.`,
-    next: 'Choose another place.',
-  },
+  ENOTDIR: noFolder,
+  // As a folder is made where a file is.
+  EEXIST: noFolder,
   ENOENT: {
     code: 'store_file_missing',
     what: (place) => `A file or folder of the store at ${place} is not there.`,
