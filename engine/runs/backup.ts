@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import type { Missing, PointRecord } from '../../core/content/manifest'
-import { VesselError } from '../../core/errors'
+import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isAtWork } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
@@ -73,9 +73,14 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
     })
   } catch (error) {
     await hold.abandon()
-    await writer.discard()
-    await store.removePoint(id)
-    if (run.leftAtSource) await removeFromClusters(run.engine, run.id)
+    const undoing = [
+      () => writer.discard(),
+      () => store.removePoint(id),
+      async () => run.leftAtSource && removeFromClusters(run.engine, run.id),
+    ]
+    // Why it failed is what counts; what could not be cleaned up besides is told.
+    for (const undo of undoing)
+      await undo().catch((left: unknown) => run.say('warning', `Not all of what was begun could be removed: ${errorRecord(left).what}`))
     throw error
   }
 }

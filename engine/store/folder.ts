@@ -142,7 +142,11 @@ export class FolderBackend implements Backend {
   }
 
   async remove(path: string): Promise<void> {
-    await rm(join(this.place, path), { force: true })
+    try {
+      await rm(join(this.place, path), { force: true })
+    } catch (error) {
+      throw this.translate(error, 'It was not removed.')
+    }
   }
 
   async space(): Promise<{ free: number; total: number }> {
