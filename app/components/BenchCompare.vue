@@ -65,7 +65,7 @@ const title = computed(() => {
       </TabBar>
     </div>
     <BenchManifest v-if="point && path && isManifest" :point="point" :path="path" :against="against" />
-    <BenchFiles v-else-if="point && path && isVolume" :bench="bench" :point="point" :path="path" :points="points" :against="against" />
+    <BenchFiles v-else-if="point && path && isVolume" :bench="bench" :point="point" :path="path" :against="against" />
     <ErrorNote v-else-if="error" :error="error" class="m-4" />
     <ErrorNote v-else-if="there && !comparison" :error="there" class="m-4" />
     <div v-else-if="!comparison" class="grid gap-2 p-4">

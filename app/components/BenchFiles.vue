@@ -1,20 +1,18 @@
 <script setup lang="ts">
-import type { Lifeline, VolumeComparison } from '~~/server/views'
+import type { VolumeComparison } from '~~/server/views'
 import type { Workbench } from '~/composables/useWorkbench'
 
-// Files of a volume in two points, with check boxes for single ones.
-const { bench, point, path, points, against } = defineProps<{
+// Files of a volume then, and now or in another point, with check boxes for single ones.
+const { bench, point, path, against } = defineProps<{
   bench: Workbench
   point: string
   path: string
-  points: Lifeline['points']
   against: string | null
 }>()
-/** What is in the volume now is only known to a backup, so the newest point stands for it. */
-const other = computed(() => against ?? points.findLast(({ id }) => id !== point)?.id ?? point)
 const { data, error } = useLoad<VolumeComparison>(
-  () => `/api/points/${encodeURIComponent(point)}/compare-files?${new URLSearchParams({ path, against: other.value })}`,
+  () => `/api/points/${encodeURIComponent(point)}/compare-files?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
 )
+const isCompared = computed(() => data.value?.trouble === null)
 const filter = ref('')
 const files = computed(() => (data.value?.files ?? []).filter((file) => file.path.toLowerCase().includes(filter.value.toLowerCase())))
 const MARK = {
@@ -35,12 +33,15 @@ const SHOWN = 400
 <template>
   <div class="min-h-0 flex-1 overflow-auto" data-compare-files>
     <ErrorNote v-if="error" :error="error" class="m-4" />
-    <div v-else-if="!data" class="grid gap-2 p-4"><USkeleton v-for="i in 8" :key="i" class="h-5" /></div>
+    <div v-else-if="!data" class="grid gap-2 p-4">
+      <p v-if="!against" class="soft text-[13px]">Looking into the volume…</p>
+      <USkeleton v-for="i in 8" :key="i" class="h-5" />
+    </div>
     <template v-else>
       <div class="flex items-center gap-4 px-4 py-2.5 text-[13px]">
-        <span v-if="data.against.id === point" class="soft">{{ plural(files.length, 'file') }}; no other point holds this volume yet.</span>
+        <span v-if="!isCompared" class="soft">{{ plural(files.length, 'file') }}, as they were then.</span>
         <span v-else
-          >Beside the point of {{ whenOf(data.against.at) }}:
+          >Beside {{ data.against.id === null ? 'the volume as it is now' : `the point of ${whenOf(data.against.at)}` }}:
           <template v-if="data.counts.gone + data.counts.changed + data.counts.new === 0">all the same.</template>
           <template v-else
             ><span class="iron">{{ countInWords(data.counts.gone) }} gone</span>,
@@ -50,6 +51,7 @@ const SHOWN = 400
         >
         <UInput v-model="filter" placeholder="part of a name" size="sm" class="ml-auto w-40" aria-label="Only files whose name has" />
       </div>
+      <p v-if="data.trouble" class="ochre px-4 pb-2 text-[13px]" data-trouble>What is in it now is not known. {{ data.trouble.what }}</p>
       <p v-if="isWhole" class="soft px-4 pb-2 text-[13px]">The whole volume is picked; tick single files to bring back only those.</p>
       <table class="table-fixed text-[13px]">
         <tbody class="rule border-y border-[var(--line)]">
@@ -63,7 +65,7 @@ const SHOWN = 400
               />
             </td>
             <td class="mono cut pr-3" :title="file.path">{{ file.path }}</td>
-            <td class="w-20" :style="{ color: MARK[file.mark][1] }">{{ data.against.id === point ? '' : MARK[file.mark][0] }}</td>
+            <td class="w-20" :style="{ color: MARK[file.mark][1] }">{{ isCompared ? MARK[file.mark][0] : '' }}</td>
             <td class="num w-40 pr-4">{{ sizes(file) }}</td>
           </tr>
         </tbody>

@@ -33,7 +33,13 @@ function remove(at: number) {
       <p v-for="(read, i) in reads" :key="i" class="flex items-center gap-3" data-read>
         <USelect v-model="read.volume" :items="items" value-key="value" class="w-52 shrink-0" aria-label="Volume" />
         <span class="soft shrink-0">from the folder</span>
-        <UInput v-model="read.folder" class="mono min-w-0 flex-1" :maxlength="4000" :placeholder="example" aria-label="Folder that it is read from" />
+        <UInput
+          v-model="read.folder"
+          class="mono min-w-0 flex-1"
+          :maxlength="4000"
+          :placeholder="example"
+          aria-label="Folder that it is read from"
+        />
         <button type="button" class="lnk ml-auto shrink-0" @click="remove(i)">All of it</button>
       </p>
       <p class="flex min-h-8 items-center gap-3">

@@ -2,12 +2,13 @@ import { cleaned, type ClusterObject } from '../../core/cluster/clean'
 import { differences, type FieldDifference } from '../../core/cluster/immutable'
 import { isSameFile } from '../../core/content/files'
 import type { FileEntry } from '../../core/content/manifest'
-import { VesselError } from '../../core/errors'
+import { errorRecord, VesselError, type ErrorRecord } from '../../core/errors'
 import { wildcardSource } from '../../core/selection/wildcards'
 import { namesOf } from '../../core/things/thing'
 import { clusterAccessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { entriesOf, objectIn, volumeIn, yamlOf } from '../look/cluster'
+import { volumeNow } from '../look/volume-now'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
 import { Applier } from '../runs/clusters/apply'
 import { ClusterClient } from '../sources/kubernetes/client'
@@ -56,24 +57,48 @@ export interface FileComparison {
 
 export interface VolumeComparison {
   path: string
-  against: { id: string; at: Date }
+  /** The other point; its id is null where it is the volume itself, now. */
+  against: { id: string | null; at: Date }
   files: FileComparison[]
   counts: Record<FileComparison['mark'], number>
   /** Whether there are more than are told. */
   more: boolean
+  /** Why the volume could not be looked at; nothing is compared then. */
+  trouble: ErrorRecord | null
 }
 
 const MOST_FILES = 2000
 
-/** The files of a volume in two points; what is the same comes last. */
-export async function compareVolume(engine: EngineContext, point: OpenPoint, path: string, against: string): Promise<VolumeComparison> {
-  const other = await openPoint(engine, against)
+/** The files of a volume then, and now or in another point; what is the same comes last. */
+export async function compareVolume(
+  engine: EngineContext,
+  point: OpenPoint,
+  path: string,
+  against: string | null,
+): Promise<VolumeComparison> {
   const then = await entriesOf(point.store, volumeIn(point, path))
-  const now = await entriesOf(other.store, volumeIn(other, path))
+  const { now, ...other } = against === null ? await filesNow(engine, path, then) : await filesAt(engine, against, path)
   const files = compareEntries(then, now)
   const counts = { gone: 0, new: 0, changed: 0, same: 0 }
   for (const { mark } of files) counts[mark]++
-  return { path, against: { id: other.id, at: other.at }, files: files.slice(0, MOST_FILES), counts, more: files.length > MOST_FILES }
+  return { path, ...other, files: files.slice(0, MOST_FILES), counts, more: files.length > MOST_FILES }
+}
+
+type Other = Pick<VolumeComparison, 'against' | 'trouble'> & { now: FileEntry[] }
+
+async function filesAt(engine: EngineContext, id: string, path: string): Promise<Other> {
+  const other = await openPoint(engine, id, noRows)
+  return { against: { id, at: other.at }, now: await entriesOf(other.store, volumeIn(other, path)), trouble: null }
+}
+
+/** Files can be picked also where nobody can say what is there now. */
+async function filesNow(engine: EngineContext, path: string, then: FileEntry[]): Promise<Other> {
+  const against = { id: null, at: engine.clock.now() }
+  try {
+    return { against, now: (await volumeNow(engine, path, then)) ?? [], trouble: null }
+  } catch (error) {
+    return { against, now: then, trouble: errorRecord(error) }
+  }
 }
 
 export function compareEntries(then: FileEntry[], now: FileEntry[]): FileComparison[] {

@@ -8,6 +8,7 @@ import { clusterWishOf } from '../../core/cluster/wish'
 import { addRun } from '../../engine/catalog/runs'
 import { addSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { compareVolume } from '../../engine/compare/cluster'
 import { entriesOf, openFile, volumeTar } from '../../engine/look/cluster'
 import { openPoint, type OpenPoint } from '../../engine/points/open'
 import { perform } from '../../engine/runs/runner'
@@ -134,6 +135,38 @@ describe('a volume that was read before', () => {
     })
     expect(run.error).toBeNull()
     expect(statSync(file('november/1.txt')).mtime.toISOString()).toBe('2026-10-02T08:00:00.123Z')
+  })
+})
+
+describe('a volume now', () => {
+  it('is compared with a point file by file, and nothing of that stays', async () => {
+    const { point } = await backup()
+    write('november/20.txt', 'another')
+    write('november/new.txt', 'new')
+    rmSync(file('november/21.txt'))
+    const { files, counts, against, trouble } = await compareVolume(bench.engine, point, VOLUME, null)
+    expect([against.id, trouble]).toEqual([null, null])
+    expect(files.slice(0, 3).map(({ path, mark }) => [path, mark])).toEqual([
+      ['november/21.txt', 'gone'],
+      ['november/20.txt', 'changed'],
+      ['november/new.txt', 'new'],
+    ])
+    expect(counts).toMatchObject({ gone: 1, changed: 1, new: 1 })
+    expect(cluster.temporary()).toBe(0)
+  })
+
+  it('that can’t be looked at leaves the files of then to be picked, and says why', async () => {
+    const { point } = await backup()
+    cluster.apply({
+      apiVersion: 'v1',
+      kind: 'ResourceQuota',
+      metadata: { name: 'full', namespace: 'kiosk' },
+      spec: { hard: { pods: '1' } },
+    })
+    const { files, trouble } = await compareVolume(bench.engine, point, VOLUME, null)
+    expect(trouble?.what).toContain('exceeded quota')
+    expect(files.length).toBeGreaterThan(30)
+    cluster.kubectl('delete', 'resourcequota', 'full', '-n', 'kiosk')
   })
 })
 

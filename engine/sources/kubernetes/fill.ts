@@ -1,4 +1,5 @@
 import { PassThrough, type Readable } from 'node:stream'
+import type { FileEntry } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
 import { digesting } from '../../pool/digest'
 import type { Sink } from '../../store/writer'
@@ -14,7 +15,8 @@ const NOWHERE: Sink = {
     bytes,
     put: bounds.map(([from, to]) => ({ name: '', stored: 0, digest: digesting().update(bytes.subarray(from, to)).digest('hex') })),
   }),
-  known: async () => new Set(),
+  // Nothing of it is needed.
+  known: async (names) => new Set(names),
   ready: async () => undefined,
   failure: undefined,
 }
@@ -36,9 +38,18 @@ export async function fillVolume(
   await run(client, target, path, command, archive, signal)
 }
 
-/** What a volume holds, file by file with checksums. */
-export function lookAtVolume(client: ClusterClient, target: ExecTarget, path: string, signal: AbortSignal): Promise<ReadVolume> {
-  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined })
+/**
+ * What a volume holds, file by file with checksums.
+ * @param before what it held at another time; what is as it was then is not read. Absent, all is
+ */
+export function lookAtVolume(
+  client: ClusterClient,
+  target: ExecTarget,
+  path: string,
+  signal: AbortSignal,
+  before?: FileEntry[],
+): Promise<ReadVolume> {
+  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before })
 }
 
 /** As tar says it: a write that is refused, or done only in part. */
