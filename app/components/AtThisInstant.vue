@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { NOWHERE } from '~~/core/chain/position'
 import type { ErrorRecord } from '~~/core/errors'
 import { estimateRestore } from '~~/core/plan/state'
 import type { Heavy, InstantView, Lifeline, VesselView } from '~~/server/views'
@@ -104,7 +105,7 @@ const inLog = computed(() => state?.exact && !point)
         <tbody>
           <tr v-for="member in state.members" :key="member.member" class="h-[54px] border-t border-[var(--line)] align-top">
             <td class="mono max-w-[180px] truncate pt-2 text-[12.5px] font-medium" :title="member.member">{{ member.member }}</td>
-            <td class="soft pt-2">{{ countInWords(rowsOf(member)) }} rows</td>
+            <td class="soft pt-2">{{ countInWords(rowsOf(member)) }} {{ member.position === NOWHERE ? 'objects and files' : 'rows' }}</td>
             <td class="pt-2">
               <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
               <div class="s12" :class="member.exact || isTied ? 'soft' : 'ochre font-medium'">

@@ -13,7 +13,11 @@ const items = computed(() =>
   }),
 )
 const free = computed(() => volumes.filter((path) => !reads.value.some(({ volume }) => volume === path)))
-const example = computed(() => `{${still.value.steps[0]?.name ?? 'step'}.folder}`)
+// What copies within a volume is most often a command in a container.
+const example = computed(() => {
+  const { steps } = still.value
+  return `{${(steps.findLast(({ act }) => act.kind === 'exec') ?? steps[0])?.name ?? 'step'}.folder}`
+})
 
 function add() {
   still.value.reads = [...reads.value, { volume: free.value[0]!, folder: '' }]
@@ -31,7 +35,7 @@ function remove(at: number) {
     <span class="pt-1.5">Volumes</span>
     <div class="grid gap-1.5">
       <p v-for="(read, i) in reads" :key="i" class="flex items-center gap-3" data-read>
-        <USelect v-model="read.volume" :items="items" value-key="value" class="w-52 shrink-0" aria-label="Volume" />
+        <USelect v-model="read.volume" :items="items" value-key="value" class="w-60 shrink-0" aria-label="Volume" />
         <span class="soft shrink-0">from the folder</span>
         <UInput
           v-model="read.folder"
@@ -42,11 +46,9 @@ function remove(at: number) {
         />
         <button type="button" class="lnk ml-auto shrink-0" @click="remove(i)">All of it</button>
       </p>
-      <p class="flex min-h-8 items-center gap-3">
+      <p v-if="free.length > 0" class="flex min-h-8 items-center gap-3">
         <span class="soft">{{ reads.length === 0 ? 'All are read whole.' : 'All others are read whole.' }}</span>
-        <button v-if="free.length > 0" type="button" class="lnk" data-add-read @click="add">
-          Read one from a folder that a step returns
-        </button>
+        <button type="button" class="lnk" data-add-read @click="add">Read one from a folder that a step returns</button>
       </p>
     </div>
   </div>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { NOWHERE } from '~~/core/chain/position'
 import { axisStep, axisTicks, mergeMarks } from '~~/core/chain/layout'
 import type { Artifact } from '~~/core/chain/chain'
 import type { TimeRange } from '~/composables/useTimeWindow'
@@ -58,6 +59,7 @@ const lanes = computed(() =>
     )
     return {
       member,
+      icon: own[0]?.to === NOWHERE ? 'i-lucide-box' : 'i-lucide-database',
       y: Y.value.top + i * LANE + LANE / 2,
       bands: bandsOf(member),
       gaps: gapsOf(member),
@@ -168,7 +170,7 @@ onMounted(() => (mounted.value = true))
       <div class="soft s12"><span class="glaze">inserted</span>, updated, <span class="iron">deleted</span></div>
     </div>
     <div v-for="lane in lanes" :key="lane.member" class="absolute left-6 flex w-[184px] gap-[9px]" :style="{ top: `${lane.y - 17}px` }">
-      <UIcon name="i-lucide-database" class="soft mt-px size-4 shrink-0" />
+      <UIcon :name="lane.icon" class="soft mt-px size-4 shrink-0" />
       <div class="min-w-0 leading-[17px]">
         <div class="mono cut text-[12.5px] font-medium" :title="lane.member">{{ lane.member }}</div>
         <div class="s12 cut" :style="{ color: lane.word.color }" :title="lane.word.title">{{ lane.word.text }}</div>

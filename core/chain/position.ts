@@ -18,3 +18,6 @@ export function newestAtPosition<A extends { to: string; at: Date }>(artifacts: 
   }
   return newest
 }
+
+/** Of members whose source has no log, such as a cluster's namespaces; their artifacts are ordered by time alone. */
+export const NOWHERE = '0/0'

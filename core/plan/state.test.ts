@@ -10,6 +10,7 @@ const facts = (over: Partial<StandingFacts>): StandingFacts => ({
   newest: new Date(now.getTime() - HOUR),
   backWithin: 60_000,
   missing: 0,
+  onePlace: 0,
   lastFailure: null,
   ...over,
 })
@@ -28,6 +29,10 @@ describe('standingOf', () => {
   it('has a hairline when a promise is at risk', () => {
     expect(standingOf(facts({ newest: ago(20) })).reason).toBe('A backup is due within 4 h.')
     expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('hairline')
+    expect(standingOf(facts({ onePlace: 1 }))).toMatchObject({
+      state: 'hairline',
+      reason: 'The data of 1 volume is in one place only, at its source.',
+    })
     expect(standingOf(facts({ missing: 2 })).reason).toBe('2 things could not be captured last time.')
     expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('hairline')
   })

@@ -1,4 +1,4 @@
-import { durationInWords } from '../time/words'
+import { durationInWords, plural } from '../time/words'
 
 export type VesselState = 'whole' | 'hairline' | 'broken' | 'paused'
 
@@ -27,6 +27,8 @@ export interface StandingFacts {
   backWithin: number | null
   /** Of the newest point: things that were to be taken and could not be. */
   missing: number
+  /** Volumes of the newest point whose data is only in a snapshot at its source. */
+  onePlace: number
   /** The last run that failed after the newest point, in words. */
   lastFailure: string | null
 }
@@ -50,6 +52,7 @@ export function standingOf(facts: StandingFacts): Standing {
   if (facts.missing > 0) {
     return result('hairline', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
   }
+  if (facts.onePlace > 0) return result('hairline', `The data of ${plural(facts.onePlace, 'volume')} is in one place only, at its source.`)
   if (facts.lastFailure) return result('hairline', facts.lastFailure)
   if (promises.backWithin !== null && backWithin !== null && backWithin > promises.backWithin) {
     return result(

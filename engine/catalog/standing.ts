@@ -52,7 +52,8 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
-    missing: newest?.missing.filter(({ note }) => !note).length ?? 0,
+    missing: newest?.missing.filter(({ note, onlyAt }) => !note && onlyAt === undefined).length ?? 0,
+    onePlace: newest?.missing.filter(({ onlyAt }) => onlyAt !== undefined).length ?? 0,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
   })
   return {

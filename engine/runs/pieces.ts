@@ -1,3 +1,4 @@
+import { NOWHERE } from '../../core/chain/position'
 import type { DatabaseManifest, Manifest, Missing, NamespaceManifest } from '../../core/content/manifest'
 import { isSelectable } from '../../core/things/thing'
 
@@ -38,9 +39,6 @@ function ofDatabase(whole: Manifest, database: DatabaseManifest): Piece {
     manifest: { ...whole, databases: [database] },
   }
 }
-
-/** A cluster has no position that could be compared; its members are ordered by time alone. */
-const NOWHERE = '0/0'
 
 function ofNamespace(whole: Manifest, namespace: NamespaceManifest): Piece {
   const { name, at, objects, volumes, missing } = namespace

@@ -83,7 +83,7 @@ describe('a volume whose snapshot can’t be read', () => {
     expect(kept()).toBe(1)
     expect(await rowOf(point)).toMatchObject({
       complete: false,
-      missing: [{ path: VOLUME, reason: expect.stringMatching(/one place only.*exceeded quota/), onlyAt: expect.any(String) }],
+      missing: [{ path: VOLUME, reason: expect.stringMatching(/only in the snapshot.*exceeded quota/), onlyAt: expect.any(String) }],
     })
     await expect(textIn(point)).rejects.toMatchObject({ code: 'one_place_only', status: 409 })
     expect(await findFiles(bench.engine, lanes.id, 'lanes.txt', 60)).toEqual([])

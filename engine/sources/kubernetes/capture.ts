@@ -120,8 +120,10 @@ class CaptureOfNamespace {
     await this.readAll([...this.snapshots.keys()])
     const volumes = this.volumes.sort((a, b) => (a.path < b.path ? -1 : 1))
     await this.sayWhatIsNew(after)
-    for (const { path, reason, note } of this.missing)
-      await progress.say(note ? 'info' : 'warning', `${path} is not${note ? ' wholly' : ''} covered. ${reason}`)
+    for (const { path, reason, note, onlyAt } of this.missing) {
+      const what = onlyAt ? 'is in one place only' : note ? 'is not wholly covered' : 'is not covered'
+      await progress.say(note ? 'info' : 'warning', `${path} ${what}. ${reason}`)
+    }
     const labels = after.things.find(({ path }) => path === this.root)?.labels ?? {}
     return { name: this.place, at: this.at, labels, objects: entries, chunks, volumes, missing: this.missing }
   }
@@ -236,7 +238,7 @@ class CaptureOfNamespace {
       return this.lose(wanted, failure)
     }
     const { what } = errorRecord(this.client.translate(error))
-    const reason = `Its data is in one place only, the snapshot ${snapshot.name} at the source. ${what}`
+    const reason = `Its data is only in the snapshot ${snapshot.name} at the source, because that could not be read. ${what}`
     this.missing.push({ path: wanted.path, reason, onlyAt: snapshot.name })
     const nothing = { files: 0, bytes: 0, fingerprint: '', entries: [] }
     this.volumes.push({ ...this.about(wanted), ...nothing, how: 'snapshot', at: snapshot.at, onlyAt: snapshot.name })

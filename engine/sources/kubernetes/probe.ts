@@ -68,7 +68,7 @@ const NEEDS: Need[] = [
 const SNAPSHOTS: Need = {
   id: 'snapshots',
   title: 'Volume snapshots',
-  rights: of(SNAPSHOT_GROUP, 'volumesnapshots', 'get', 'list', 'create', 'delete'),
+  rights: of(SNAPSHOT_GROUP, 'volumesnapshots', 'get', 'list', 'create', 'patch', 'delete'),
   yes: 'Snapshots can be taken, which end a hold early.',
   no: 'Snapshots can’t be taken: holds last for as long as volumes are read.',
 }

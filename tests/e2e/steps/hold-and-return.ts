@@ -158,6 +158,7 @@ export function holdAndReturn(): void {
     await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/core/ConfigMap/settings')
     await person.reads('[data-field]', /^data\.LANES 4 9$/)
     await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/volume/data-manifest-0')
+    await person.reads('[data-file][data-mark="changed"]', /lanes\.txt changed/)
     await person.clicks('[aria-label="Bring back lanes.txt"]')
     await person.sees('Files of the same name are overwritten; others stay.')
     await person.writes('input[name=reason]', 'lanes were lost')
@@ -165,6 +166,32 @@ export function holdAndReturn(): void {
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.sees('Every file equal')
     expect(readFileSync(join(folderOf(pier, 'boarding'), 'lanes.txt'), 'utf8')).toBe('four lanes, two for vehicles\n')
+  })
+
+  it('says that data is in one place only, and reads it into the store when it can be', async () => {
+    pier.apply({
+      apiVersion: 'v1',
+      kind: 'ResourceQuota',
+      metadata: { name: 'full', namespace: 'boarding' },
+      spec: { hard: { pods: '1' } },
+    })
+    await person.opens('/vessels/pier-gate')
+    await person.sees('Held together.')
+    await person.page.keyboard.press('b')
+    await person.clicks('[role=dialog] button[type=submit]')
+    await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
+    await person.sees('is in one place only. Its data is only in the snapshot')
+    pier.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
+    await person.opens('/')
+    await person.sees('is in one place only, at its source: data-manifest-0')
+    await person.opens('/vessels/pier-gate')
+    await person.sees('One place only.')
+    await person.clicks('[data-fetch]')
+    await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
+    await person.sees('whole in its point')
+    await person.opens('/vessels/pier-gate')
+    await person.sees('Everything that was to be taken is in it.')
+    expect(pier.json('get', 'volumesnapshots', '-n', 'boarding').items).toEqual([])
   })
 
   it('finds that a copy is torn which nothing held', async () => {
