@@ -4,6 +4,7 @@ import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { clusterWishOf, type ClusterWish } from '../../core/cluster/wish'
 import { wishOf, type Wish } from '../../core/restore/wish'
+import { savedRestore, saveRestore } from '../../engine/catalog/saved-restores'
 import { addSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { openPoint } from '../../engine/points/open'
@@ -196,6 +197,24 @@ describe('a namespace on another cluster', () => {
     expect(narrow.blockers.map(({ code }) => code)).toEqual(['over_quota', 'over_quota'])
     expect(narrow.blockers.map(({ what }) => what).join()).toContain('1024Mi more would come')
     islet.kubectl('delete', 'namespace', 'narrow')
+  })
+
+  it('saved under a name is planned again as it was', async () => {
+    const asked = wish(
+      {},
+      {
+        source: 'islet',
+        namespaces: { boarding: 'gates' },
+        classes: { berth: 'pontoon' },
+        after: [check('manifestctl', 'verify', '/data')],
+      },
+    )
+    const id = await saveRestore(bench.engine, vessel, 'To the islet', asked, 'as every month')
+    const saved = await savedRestore(bench.engine, id)
+    expect([saved.wish, saved.reason]).toEqual([asked, 'as every month'])
+    const [first, again] = await Promise.all([plan(asked), plan(saved.wish)])
+    expect(again).toEqual(first)
+    expect(again.operations.length).toBeGreaterThan(5)
   })
 
   it('comes back under another name, with another class, file by file, and passes its own check', async () => {

@@ -190,10 +190,16 @@ describe('a volume that takes no more', () => {
   })
 })
 
-describe('a token that runs out in the middle', () => {
-  it('ends the backup with what to do, and the next one removes what was left', async () => {
+describe('in the middle of reading', () => {
+  const faults: [string, () => unknown, string[]][] = [
+    ['a token that runs out', () => cluster.process.expire('administrator of quay'), ['token_refused']],
+    ['a cluster that goes away', () => cluster.stop('SIGKILL'), ['connection_lost', 'unreachable']],
+  ]
+  it.each(faults)('%s ends the backup with what to do, and the next one removes what was left', async (_, cause, codes) => {
+    const points = () => bench.engine.db.selectFrom('point').select('id').where('vessel_id', '=', kiosks.id).execute()
+    const before = await points()
     const id = await addRun(bench.engine, { kind: 'backup', vessel: kiosks, startedBy: 'a test', params: {} })
-    let expired = false
+    let caused = false
     const look = async () => {
       const step = await bench.engine.db
         .selectFrom('run_step')
@@ -201,16 +207,17 @@ describe('a token that runs out in the middle', () => {
         .where('run_id', '=', id)
         .where('kind', '=', 'volume')
         .executeTakeFirst()
-      if (expired || step?.state !== 'running') return
-      expired = true
-      cluster.process.expire(`administrator of quay`)
+      if (caused || step?.state !== 'running') return
+      caused = true
+      await cause()
     }
     bench.engine.changes.on('change', look)
     await perform(bench.engine, id)
     bench.engine.changes.off('change', look)
     const run = await bench.record(id)
-    expect([expired, run.state, (run.error as { code: string } | null)?.code]).toEqual([true, 'failed', 'token_refused'])
-    // With a token that is good again.
+    expect([caused, run.state]).toEqual([true, 'failed'])
+    expect(codes).toContain((run.error as { code: string }).code)
+    expect(await points()).toEqual(before)
     const { port } = cluster.process
     await cluster.stop()
     cluster = await TestCluster.start('quay', { folder: cluster.folder, port })
