@@ -22,7 +22,7 @@ const isVolume = computed(() => thing.value?.kind === 'volume')
 const isManifest = computed(() => thing.value !== undefined && isObject(thing.value))
 const NOW = 'now'
 const sides = computed(() => [
-  { label: isVolume.value ? 'the newest other point' : 'what is there now', value: NOW },
+  { label: 'what is there now', value: NOW },
   ...[...points]
     .reverse()
     .filter((point) => point.at !== at)

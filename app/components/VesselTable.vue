@@ -49,7 +49,9 @@ const isMended = (vessel: Standing, now: number) =>
             ><span>{{ vessel.newest.consistency }}</span></UTooltip
           >
           <span v-else class="soft">none</span>
-          <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">in part</div>
+          <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">
+            {{ vessel.newest.missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'one place only' : 'in part' }}
+          </div>
         </td>
         <td class="pt-2">
           <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" class="border-b-2 border-[var(--gold-line)]">{{

@@ -13,7 +13,7 @@ export const RUN_KIND = {
   verify: 'Verification',
   undo: 'Undo',
   still: 'Rehearsed hold',
-  fetch: 'Reading into the store',
+  fetch: 'Reading in',
 } as const
 
 export const RUN_STATE = {

@@ -59,7 +59,7 @@ async function again() {
         <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
         <template v-else>
           <TakeBack v-if="run.kind === 'restore' && run.kept.length > 0" :run="run" />
-          <UButton @click="again">Start it again</UButton>
+          <UButton v-if="run.kind !== 'fetch' || run.state !== 'done'" @click="again">Start it again</UButton>
         </template>
       </div>
     </div>
