@@ -11,7 +11,6 @@ import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { compareVolume } from '../../engine/compare/cluster'
 import { entriesOf, openFile, volumeTar } from '../../engine/look/cluster'
 import { openPoint, type OpenPoint } from '../../engine/points/open'
-import { perform } from '../../engine/runs/runner'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import { claim, holder, namespace, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
@@ -199,21 +198,7 @@ describe('in the middle of reading', () => {
     const points = () => bench.engine.db.selectFrom('point').select('id').where('vessel_id', '=', kiosks.id).execute()
     const before = await points()
     const id = await addRun(bench.engine, { kind: 'backup', vessel: kiosks, startedBy: 'a test', params: {} })
-    let caused = false
-    const look = async () => {
-      const step = await bench.engine.db
-        .selectFrom('run_step')
-        .select('state')
-        .where('run_id', '=', id)
-        .where('kind', '=', 'volume')
-        .executeTakeFirst()
-      if (caused || step?.state !== 'running') return
-      caused = true
-      await cause()
-    }
-    bench.engine.changes.on('change', look)
-    await perform(bench.engine, id)
-    bench.engine.changes.off('change', look)
+    const caused = await bench.performUntil(id, { kind: 'volume' }, cause)
     const run = await bench.record(id)
     expect([caused, run.state]).toEqual([true, 'failed'])
     expect(codes).toContain((run.error as { code: string }).code)

@@ -99,25 +99,32 @@ export class Workbench {
     return { run, receipts }
   }
 
-  /** A restore that is cancelled as soon as the step of a table runs. */
-  async restoreCancelled(vessel: Vessel, point: string, wish: Partial<Wish>, title: string) {
-    const params = { point, wish: wishOf({ picks: [this.path()], ...wish }), reason: 'a test' }
-    const id = await addRun(this.engine, { kind: 'restore', vessel, startedBy: 'a test', params })
-    let asked = false
+  /** Does a run, and something else as soon as a step of it runs; tells whether that came about. */
+  async performUntil(id: string, step: { title: string } | { kind: string }, act: () => unknown): Promise<boolean> {
+    const [[column, value]] = Object.entries(step) as [['title' | 'kind', string]]
+    let acted = false
     const look = async () => {
-      const step = await this.engine.db
+      const found = await this.engine.db
         .selectFrom('run_step')
         .select('state')
         .where('run_id', '=', id)
-        .where('title', '=', title)
+        .where(column, '=', value)
         .executeTakeFirst()
-      if (asked || step?.state !== 'running') return
-      asked = true
-      await requestCancel(this.engine, id)
+      if (acted || found?.state !== 'running') return
+      acted = true
+      await act()
     }
     this.engine.changes.on('change', look)
     await perform(this.engine, id)
     this.engine.changes.off('change', look)
+    return acted
+  }
+
+  /** A restore that is cancelled as soon as the step of a table runs. */
+  async restoreCancelled(vessel: Vessel, point: string, wish: Partial<Wish>, title: string) {
+    const params = { point, wish: wishOf({ picks: [this.path()], ...wish }), reason: 'a test' }
+    const id = await addRun(this.engine, { kind: 'restore', vessel, startedBy: 'a test', params })
+    await this.performUntil(id, { title }, () => requestCancel(this.engine, id))
     const receipts = await this.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).execute()
     return { run: await this.record(id), receipts }
   }
