@@ -166,8 +166,8 @@ describe('a hold', () => {
     expect(JSON.parse((await buffer(stream)).toString())).toHaveProperty('sum')
     for (const [folder, why] of [
       ['../../etc', 'leads out of it'],
-      ['nowhere', 'there is no folder nowhere in it'],
-      ['link', 'there is no folder link in it'],
+      ['nowhere', 'There is no folder nowhere in it'],
+      ['link', 'There is no folder link in it'],
     ]) {
       const script = `mkdir -p /data/frozen && ln -sfn / /data/link && echo folder=${folder}`
       const odd = await held.vessel([copy({ act: exec('sh', '-c', script) })], 20_000, [GATE], reads)

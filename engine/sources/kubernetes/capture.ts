@@ -1,20 +1,18 @@
-import { createHash } from 'node:crypto'
-import { canonical, cleaned } from '../../../core/cluster/clean'
-import { ByteChunker } from '../../../core/content/bytes'
-import type { Manifest, Missing, NamespaceManifest, ObjectEntry, VolumeManifest } from '../../../core/content/manifest'
+import type { Manifest, Missing, NamespaceManifest, VolumeManifest } from '../../../core/content/manifest'
 import { errorRecord } from '../../../core/errors'
 import { select } from '../../../core/selection/rules'
 import { CLUSTER_WIDE, isWithin, namesOf, pathOf, volumePath, type Thing } from '../../../core/things/thing'
 import { countInWords } from '../../../core/time/words'
 import { inParallel } from '../../parallel'
 import type { CaptureJob } from '../source'
+import { keepObjects } from './capture-objects'
 import type { ClusterClient } from './client'
 import { clusterId } from './probe'
 import { isOurs, Temporary } from './temporary'
-import { survey, thingsOf, type Found, type Survey } from './discover'
+import { survey, thingsOf, type Survey } from './discover'
 import type { ExecTarget } from './exec'
 import { SNAPSHOT_GROUP } from './storage'
-import { contentOf, notReadable, readVolume, type ReadVolume } from './reader'
+import { contentOf, noFolder, readVolume, type ReadVolume } from './reader'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
 /** A cluster as it is at a moment, and what the rules take of it. */
@@ -113,7 +111,14 @@ class CaptureOfNamespace {
   async finish(after: Seen): Promise<NamespaceManifest> {
     const { progress } = this.job
     const { entries, chunks } = await progress.step(this.objectsStep, async (count) => {
-      const found = await this.objects(after)
+      const taken = this.takenIn(after).filter(({ kind }) => kind === 'object')
+      const found = await keepObjects(
+        after,
+        taken.map(({ path }) => path),
+        this.job.writer,
+      )
+      const refused = after.closed.filter((name) => !name.includes('clusterrole'))
+      if (refused.length > 0) this.missing.push({ path: this.root, reason: `These can’t be listed: ${refused.join(', ')}.` })
       count('structures', found.entries.length)
       return found
     })
@@ -172,41 +177,6 @@ class CaptureOfNamespace {
     this.missing.push({ path, reason: errorRecord(this.client.translate(error)).what })
   }
 
-  /** The objects that the rules take, and what they need of the cluster; as lines of canonical JSON. */
-  private async objects(after: Seen): Promise<{ entries: ObjectEntry[]; chunks: string[] }> {
-    const paths = new Set(
-      this.takenIn(after)
-        .filter(({ kind }) => kind === 'object')
-        .map(({ path }) => path),
-    )
-    const byPath = new Map(after.found.map((one) => [one.path, one]))
-    const facts = new Map(after.things.map((thing) => [thing.path, thing.facts]))
-    const wide = new Set<string>()
-    const follow = (path: string) => {
-      for (const used of facts.get(path)?.uses ?? []) {
-        if (namesOf(used)[1] !== CLUSTER_WIDE || wide.has(used) || paths.has(used)) continue
-        wide.add(used)
-        follow(used)
-      }
-    }
-    for (const path of paths) follow(path)
-    const entries: ObjectEntry[] = []
-    const chunker = new ByteChunker()
-    const chunks: string[] = []
-    const put = async (bytes: Uint8Array<ArrayBuffer>) => chunks.push((await this.job.writer.put(bytes)).name)
-    for (const path of [...paths, ...wide].sort()) {
-      const found = byPath.get(path)!
-      const text = canonical(cleaned(found.object))
-      entries.push(entryOf(found, text, entries.length, facts.get(path)?.uses ?? [], wide.has(path)))
-      for (const chunk of chunker.push(Buffer.from(`${text}\n`))) await put(chunk)
-    }
-    const last = chunker.end()
-    if (last) await put(last)
-    const refused = after.closed.filter((name) => !name.includes('clusterrole'))
-    if (refused.length > 0) this.missing.push({ path: this.root, reason: `These can’t be listed: ${refused.join(', ')}.` })
-    return { entries, chunks }
-  }
-
   /** Several volumes at once; one that can't be read leaves the others, and is told. */
   private async readAll(wanted: WantedVolume[]): Promise<void> {
     const lost = new Set(this.missing.map(({ path }) => path))
@@ -230,7 +200,8 @@ class CaptureOfNamespace {
   private async leave(wanted: WantedVolume, error: unknown): Promise<void> {
     const snapshot = this.snapshots.get(wanted)
     const { leftAtSource } = this.job
-    if (!snapshot || !leftAtSource) return this.lose(wanted, error)
+    // Where the wrong folder was named, reading again would not help.
+    if (!snapshot || !leftAtSource || errorRecord(error).code === 'no_such_folder') return this.lose(wanted, error)
     try {
       leftAtSource()
       await this.temporary.keep(this.temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP), wanted.claim.metadata.namespace!, snapshot.name)
@@ -271,7 +242,7 @@ class CaptureOfNamespace {
   ): Promise<VolumeManifest> {
     const { signal } = this.job.progress
     const { folder, trouble } = this.job.folderToRead(wanted.path)
-    if (trouble !== null) throw notReadable(wanted.path, trouble)
+    if (trouble !== null) throw noFolder(wanted.path, trouble)
     const target = await this.readerOf(wanted, snapshot)
     const content = await readVolume({
       client: this.client,
@@ -312,21 +283,5 @@ class CaptureOfNamespace {
       if (known.has(path) || isOurs(claim)) continue
       this.missing.push({ path, reason: 'It was added while this backup ran. Back up again, and it is taken if a rule names it.' })
     }
-  }
-}
-
-function entryOf({ object, path, resource }: Found, text: string, line: number, uses: string[], wide: boolean): ObjectEntry {
-  return {
-    path,
-    group: resource.group,
-    version: resource.version,
-    kind: resource.kind,
-    name: object.metadata.name,
-    labels: object.metadata.labels ?? {},
-    digest: createHash('sha256').update(text).digest('hex'),
-    bytes: Buffer.byteLength(text),
-    line,
-    uses,
-    ...(wide ? { wide } : {}),
   }
 }

@@ -69,7 +69,7 @@ async function rootOf({ client, target, path, folder = '', signal }: VolumeReadi
     new Writable({ write: (_, __, done) => done() }),
     signal,
   )
-  if (code !== 0) throw notReadable(path, `there is no folder ${folder} in it`)
+  if (code !== 0) throw noFolder(path, `There is no folder ${folder} in it.`)
   return root
 }
 
@@ -117,7 +117,14 @@ async function streamTar(reading: VolumeReading, root: string, taking: TakenFile
   return told
 }
 
-export const notReadable = (path: string, why: string) =>
+export const noFolder = (path: string, why: string) =>
+  new VesselError('no_such_folder', {
+    what: `${path} could not be read: ${why}`,
+    touched: 'Nothing was changed.',
+    next: 'Look at what its step returned, and rehearse.',
+  })
+
+const notReadable = (path: string, why: string) =>
   new VesselError('volume_read', {
     what: `${path} could not be read: ${why.split('\n')[0]}`,
     touched: 'Nothing was changed. What was read of it is not kept.',
