@@ -4,6 +4,7 @@ import { existsSync, mkdirSync, readFileSync, rmSync, writeFileSync } from 'node
 import { connect } from 'node:net'
 import { join } from 'node:path'
 import pg from 'pg'
+import { STORE_VERSION } from '../engine/catalog/stores'
 import { Engine } from '../engine/engine'
 import { DemoClusters } from './clusters'
 import { makeHistory, ScenarioClock } from './history'
@@ -26,7 +27,8 @@ const ports = {
 }
 const PASSWORDS = { catalog: 'catalog of the demo', admin: 'harbour master', keeper: 'keeper of the vessel' }
 const files = {
-  done: join(folder, 'history-is-made'),
+  // What an earlier form of stores holds can't be read any more, so it is made anew.
+  done: join(folder, `history-is-made-${STORE_VERSION}`),
   web: join(folder, 'web.pid'),
   key: join(folder, 'master.key'),
   store: join(folder, 'dry-dock'),

@@ -11,7 +11,7 @@ import { Store } from '../store/store'
 
 const HEADER = 'store.json'
 /** Of the form in which content lies in a store; 1 named its chunks another way. */
-const VERSION = 2
+export const STORE_VERSION = 2
 
 interface Header {
   format: 'unbroken-vessel-store'
@@ -67,7 +67,7 @@ export async function addStore(
   }
   const id = randomUUID()
   const key = options.key ? readKey(options.key) : randomBytes(32)
-  const header: Header = { format: 'unbroken-vessel-store', version: VERSION, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
+  const header: Header = { format: 'unbroken-vessel-store', version: STORE_VERSION, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
   const file = await backend.create(HEADER)
   await file.append(Buffer.from(`${JSON.stringify(header, null, 2)}\n`))
   await file.commit()
@@ -153,10 +153,10 @@ async function readHeader(backend: FolderBackend): Promise<Header> {
   } catch {
     // Told below, as for a header of another form.
   }
-  if (header.format === 'unbroken-vessel-store' && header.version === VERSION) return header as Header
+  if (header.format === 'unbroken-vessel-store' && header.version === STORE_VERSION) return header as Header
   if (header.format === 'unbroken-vessel-store')
     throw new VesselError('store_version', {
-      what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads version ${VERSION}.`,
+      what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads version ${STORE_VERSION}.`,
       touched: 'Nothing was read or written.',
       next: 'Use the program that it was made with to bring back from it, and make a new store for this one.',
     })
