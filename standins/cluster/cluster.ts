@@ -13,7 +13,7 @@ export interface ClusterOptions {
   name: string
   folder: string
   nodes: number
-  /** API groups that this cluster does not have. */
+  /** API groups that this cluster does not have, and versions of the exec protocol that it does not speak. */
   without: string[]
   version: string
 }

@@ -12,11 +12,19 @@ const [STDIN, STDOUT, STDERR, ERROR, CLOSE] = [0, 1, 2, 3, 255]
 const HIGH_WATER = 4 * 1024 * 1024
 const PROTOCOLS = ['v5.channel.k8s.io', 'v4.channel.k8s.io', 'channel.k8s.io']
 
-const server = new WebSocketServer({
-  noServer: true,
-  handleProtocols: (offered) => PROTOCOLS.find((one) => offered.has(one)) ?? false,
-  perMessageDeflate: false,
-})
+const servers = new WeakMap<Cluster, WebSocketServer>()
+
+function serverOf(cluster: Cluster): WebSocketServer {
+  const known = servers.get(cluster)
+  if (known) return known
+  const server = new WebSocketServer({
+    noServer: true,
+    handleProtocols: (offered) => PROTOCOLS.find((one) => offered.has(one) && !cluster.options.without.includes(one)) ?? false,
+    perMessageDeflate: false,
+  })
+  servers.set(cluster, server)
+  return server
+}
 
 export function execute(cluster: Cluster, asked: ObjectRequest, request: IncomingMessage, socket: Duplex, head: Buffer): void {
   const { type, namespace, name, query } = asked
@@ -26,7 +34,7 @@ export function execute(cluster: Cluster, asked: ObjectRequest, request: Incomin
     throw new Failure(400, 'BadRequest', `container ${container} is not valid for pod ${name}`)
   const command = query.getAll('command')
   if (command.length === 0) throw new Failure(400, 'BadRequest', 'you must specify at least 1 command for the container')
-  server.handleUpgrade(request, socket, head, (client) => run(cluster, client, pod, container, command))
+  serverOf(cluster).handleUpgrade(request, socket, head, (client) => run(cluster, client, pod, container, command))
 }
 
 function run(

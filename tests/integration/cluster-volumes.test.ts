@@ -210,3 +210,40 @@ describe('in the middle of reading', () => {
     await cluster.until(() => cluster.temporary() === 0)
   })
 })
+
+describe('a cluster that can’t give a list to a command', () => {
+  it('has its volumes read whole, every time, and nothing filled', async () => {
+    const old = await TestCluster.start('old', { without: ['v5.channel.k8s.io'] })
+    try {
+      old.apply(storage('rope'), namespace('kiosk'), claim('receipts', 'kiosk', 'rope'), holder('kiosk', 'receipts'))
+      await old.until(() => old.json('get', 'pvc', 'receipts', '-n', 'kiosk').status.phase === 'Bound')
+      writeFileSync(join(old.volume('receipts', 'kiosk'), 'a.txt'), 'coffee')
+      await addSource(bench.engine, { name: 'old', ...readKubeconfig(readFileSync(old.process.kubeconfig, 'utf8')) })
+      const vessel = await addVessel(bench.engine, 'Old kiosks', {
+        rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'old/kiosk' }],
+        store: 'dry-dock',
+        promises: { couldLose: null, backWithin: null },
+        readers: 2,
+      })
+      for (let i = 0; i < 2; i++) {
+        const run = await bench.run('backup', vessel)
+        expect([run.error, await bench.messages(run.id)]).toEqual([null, []])
+        const point = await openPoint(bench.engine, (run.outcome as { point: string }).point)
+        const { stream } = await openFile(point, 'old/kiosk/volume/receipts', 'a.txt')
+        expect((await buffer(stream)).toString()).toBe('coffee')
+        if (i === 0) continue
+        const { receipts } = await bench.restore(vessel, point.id, {
+          picks: ['old/kiosk'],
+          cluster: clusterWishOf({ namespaces: { kiosk: 'other' } }),
+        })
+        expect(receipts.find(({ target }) => target.includes('/volume/'))).toMatchObject({
+          outcome: 'failed',
+          reason: expect.stringContaining('has no way to tell a command that its input has ended'),
+        })
+      }
+      expect(old.temporary()).toBe(0)
+    } finally {
+      await old.stop()
+    }
+  })
+})
