@@ -158,7 +158,7 @@ export function holdAndReturn(): void {
     await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/core/ConfigMap/settings')
     await person.reads('[data-field]', /^data\.LANES 4 9$/)
     await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/volume/data-manifest-0')
-    await person.reads('[data-file][data-mark="changed"]', /lanes\.txt changed/)
+    await person.reads('[data-file][data-mark="changed"]:has([title="lanes.txt"])', /lanes\.txt changed/)
     await person.clicks('[aria-label="Bring back lanes.txt"]')
     await person.sees('Files of the same name are overwritten; others stay.')
     await person.writes('input[name=reason]', 'lanes were lost')
