@@ -116,7 +116,8 @@ export function useWorkbench(point: Ref<string | null>) {
   })
 
   let turn = 0
-  async function plan(): Promise<void> {
+  /** @param quietly because something changed there, not what is wished: a click meanwhile must not be lost */
+  async function plan(quietly = false): Promise<void> {
     const mine = ++turn
     trouble.value = null
     if (!point.value || !wish.value) {
@@ -125,7 +126,7 @@ export function useWorkbench(point: Ref<string | null>) {
       planning.value = false
       return
     }
-    planning.value = true
+    if (!quietly) planning.value = true
     try {
       const answer = await post<PlanView>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
       if (mine === turn) [plans.value, namespaces.value] = [answer.databases, answer.namespaces]
@@ -139,7 +140,7 @@ export function useWorkbench(point: Ref<string | null>) {
     }
   }
   const asked = computed(() => JSON.stringify([point.value, wish.value]))
-  watchDebounced(asked, plan, { debounce: 200 })
+  watchDebounced(asked, () => plan(), { debounce: 200 })
   watch(point, (_, before) => before && Object.assign(choices, { each: {}, without: [], rows: {} }) && (choices.beside.names = {}))
 
   const operations = computed(() => plans.value.flatMap((one) => one.operations))

@@ -69,6 +69,8 @@ export class Person {
     const element = await this.find(selector)
     await element.scrollIntoView()
     await this.uncovered(element)
+    // As a person waits for a button to come to life.
+    await this.page.waitForFunction((one) => !(one as HTMLButtonElement).disabled, { timeout: PATIENCE_MS, polling: 50 }, element)
     await element.click()
   }
 

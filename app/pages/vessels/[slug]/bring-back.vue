@@ -95,7 +95,7 @@ async function go(rehearsal: boolean) {
 }
 onChange(
   (change) => change.about === 'estate',
-  () => (bench.contents.refresh(), bench.plan(), compareAgain()),
+  () => (bench.contents.refresh(), bench.plan(true), compareAgain()),
   2000,
 )
 </script>
