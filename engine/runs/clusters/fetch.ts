@@ -9,7 +9,8 @@ import { ContentWriter } from '../../store/writer'
 import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../../sources/kubernetes/client'
 import { contentOf, readVolume } from '../../sources/kubernetes/reader'
 import { SNAPSHOT_GROUP } from '../../sources/kubernetes/storage'
-import { Temporary } from '../../sources/kubernetes/temporary'
+import { countedBy } from '../../sources/kubernetes/taken-files'
+import { removeLeftOf, Temporary } from '../../sources/kubernetes/temporary'
 import { claimOfSnapshot, readerPod } from '../../sources/kubernetes/volumes'
 import type { RunContext } from '../context'
 import { readManifest, writeJson } from '../manifests'
@@ -25,7 +26,11 @@ interface Fetched {
 
 /** Reads into the store what a point has in one place only: snapshots at its source, which go then. */
 export async function readLeft(run: RunContext, vessel: Vessel, { point }: { point: string }): Promise<void> {
-  const { store_id: id } = await run.engine.db.selectFrom('point').select('store_id').where('id', '=', point).executeTakeFirstOrThrow()
+  const { store_id: id, run_id: madeBy } = await run.engine.db
+    .selectFrom('point')
+    .select(['store_id', 'run_id'])
+    .where('id', '=', point)
+    .executeTakeFirstOrThrow()
   const store = await openStore(run.engine, { id })
   const writer = new ContentWriter(store, run.id)
   const artifacts = await run.engine.db
@@ -35,12 +40,11 @@ export async function readLeft(run: RunContext, vessel: Vessel, { point }: { poi
     .where('point_artifact.point_id', '=', point)
     .execute()
   const fetched: Fetched[] = []
-  const after: (() => Promise<void>)[] = []
   try {
     for (const artifact of artifacts) {
       const manifest = await readManifest(store, artifact.manifest)
       if (!leftIn(manifest)) continue
-      const whole = await fetchAll(run, writer, manifest, after)
+      const whole = await fetchAll(run, writer, manifest)
       const [piece] = piecesOf(whole)
       fetched.push({
         artifact: artifact.id,
@@ -57,14 +61,17 @@ export async function readLeft(run: RunContext, vessel: Vessel, { point }: { poi
     throw error
   }
   await replace(run, store, point, fetched)
-  for (const remove of after)
-    await remove().catch((error: Error) => run.say('warning', `A snapshot could not be removed after reading: ${error.message}`))
+  // What stayed there bears the run that made the point.
+  for (const { manifest } of fetched)
+    await clusterAccessOf(run.engine, manifest.member)
+      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, madeBy)))
+      .catch((error: Error) => run.say('warning', `A snapshot could not be removed after reading: ${error.message}`))
   await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { point, stored: writer.stored, vessel: vessel.slug } })
 }
 
 const leftIn = (manifest: Manifest) => (manifest.namespaces ?? []).some(({ volumes }) => volumes.some(({ onlyAt }) => onlyAt !== undefined))
 
-async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manifest, after: (() => Promise<void>)[]): Promise<Manifest> {
+async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manifest): Promise<Manifest> {
   const access = await clusterAccessOf(run.engine, manifest.member)
   const client = new ClusterClient(access)
   const temporary = new Temporary(client, await client.resources(), run.id, run.signal)
@@ -83,7 +90,6 @@ async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manife
         const { read, missing } = await run.step(step, (count) => fetchOne(run, client, temporary, writer, volume, count))
         volumes.push(read)
         told.push(...missing)
-        after.push(() => ClusterClient.with(access, (own) => removeSnapshot(own, place, volume.onlyAt!)))
       }
       const missing = namespace.missing.filter(({ onlyAt }) => onlyAt === undefined)
       namespaces.push({ ...namespace, volumes, missing: [...missing, ...told] })
@@ -120,18 +126,8 @@ async function fetchOne(
   }
   const claimName = await claimOfSnapshot(temporary, { path, claim, snapshots: true }, { name: onlyAt!, at: volume.at })
   const target = await readerPod(client, temporary, { path, claim }, claimName)
-  const moved = (files: number, bytes: number, stored: number) => {
-    count('files', files)
-    count('bytes', bytes)
-    count('stored', stored)
-  }
-  const content = await readVolume({ client, target, path, folder, writer, signal: run.signal, moved })
+  const content = await readVolume({ client, target, path, folder, writer, signal: run.signal, moved: countedBy(count) })
   return { read: { ...volume, ...(await contentOf(content, writer)) }, missing: content.missing }
-}
-
-async function removeSnapshot(client: ClusterClient, namespace: string, name: string): Promise<void> {
-  const resource = (await client.resources()).find(({ kind, group }) => kind === 'VolumeSnapshot' && group === SNAPSHOT_GROUP)
-  if (resource) await client.ask(resourcePath(resource, namespace, name), { method: 'DELETE' })
 }
 
 /** The point is what it was, and whole: its content is in the store before its record says so, and that before the catalog. */

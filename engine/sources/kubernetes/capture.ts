@@ -13,6 +13,7 @@ import { survey, thingsOf, type Survey } from './discover'
 import type { ExecTarget } from './exec'
 import { SNAPSHOT_GROUP } from './storage'
 import { contentOf, noFolder, readVolume, type ReadVolume } from './reader'
+import { countedBy } from './taken-files'
 import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
 /** A cluster as it is at a moment, and what the rules take of it. */
@@ -251,11 +252,7 @@ class CaptureOfNamespace {
       folder,
       writer: this.job.writer,
       signal,
-      moved: (files, bytes, stored) => {
-        count('files', files)
-        count('bytes', bytes)
-        count('stored', stored)
-      },
+      moved: countedBy(count),
       earlier: await this.job.earlierFiles(wanted.path),
     })
     await this.sayWhatWasUnread(wanted.path, content)

@@ -19,6 +19,15 @@ export interface VolumeContent {
 /** Tells of files, their bytes, and those of them that the store did not have. */
 export type Moved = (files: number, bytes: number, stored: number) => void
 
+/** Counts them as a step of a run does. */
+export const countedBy =
+  (count: (counter: string, by: number) => void): Moved =>
+  (files, bytes, stored) => {
+    count('files', files)
+    count('bytes', bytes)
+    count('stored', stored)
+  }
+
 /** Small files go into the store together; so many batches may be on their way while more is read. */
 const BATCH = { bytes: 4 * 1024 * 1024, files: 256, ahead: 4 } as const
 
@@ -84,7 +93,7 @@ export class TakenFiles {
     if (type === 'file' && isSmall(entry)) await this.keepSmall(entry, stream)
     else if (type === 'file') await this.keep(entry, stream)
     else await skip(stream)
-    if (type !== 'file' || !isSmall(entry)) this.moved(1, 0, 0)
+    this.moved(1, 0, 0)
   }
 
   private entryOf(path: string, type: FileEntry['type'], { mode = 0, uid = 0, gid = 0, mtime, size = 0, linkname }: Headers): FileEntry {
@@ -114,7 +123,7 @@ export class TakenFiles {
     batch.entries.push(entry)
     batch.bounds.push([from, batch.length])
     this.bytes += batch.length - from
-    this.moved(1, batch.length - from, 0)
+    this.moved(0, batch.length - from, 0)
   }
 
   private async putSmall(): Promise<void> {
