@@ -1,10 +1,11 @@
 <script setup lang="ts">
-useLive()
+const live = useLive()
 useKeys()
 // What is opened now and then is loaded when it is opened first.
 const palette = useOnce(usePalette())
 const keys = useOnce(useKeyHelp())
 const backUp = useOnce(useBackUp())
+await live
 </script>
 
 <template>

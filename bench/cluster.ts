@@ -1,5 +1,6 @@
 import { randomBytes } from 'node:crypto'
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs'
+import { spawn } from 'node:child_process'
+import { mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { Writable } from 'node:stream'
 import type { ClusterObject } from '../core/cluster/clean'
@@ -7,14 +8,16 @@ import { planNamespace } from '../core/cluster/plan'
 import { objectKey, type ClusterState } from '../core/cluster/target'
 import { clusterWishOf } from '../core/cluster/wish'
 import type { NamespaceManifest } from '../core/content/manifest'
+import { wishOf } from '../core/restore/wish'
 import { countInWords } from '../core/time/words'
 import { addSource } from '../engine/catalog/sources'
-import { addVessel } from '../engine/catalog/vessels'
+import { addStore } from '../engine/catalog/stores'
+import { addVessel, type Vessel } from '../engine/catalog/vessels'
 import { readKubeconfig } from '../engine/sources/kubernetes/access'
 import { ClusterClient, type KubeObject } from '../engine/sources/kubernetes/client'
 import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
-import { Bench, best, folder, report, timed } from './support'
+import { Bench, best, folder, report, ROUNDS, timed } from './support'
 
 // A namespace with many things and a volume of many files, against plain tar over the same stream.
 
@@ -106,12 +109,6 @@ export async function clusterPart(): Promise<void> {
         write(join(volume, String(Math.floor(i / 200)), `${i}.dat`), Math.round(BYTES / FILES))
       }
       await addSource(bench.engine, access)
-      const vessel = await addVessel(bench.engine, 'Port', {
-        rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `quay/${HOME}` }],
-        store: 'store',
-        promises: { couldLose: null, backWithin: null },
-        readers: 2,
-      })
       const target = { namespace: HOME, pod: 'holder', container: 'main' }
       const plain = await best(() =>
         timed(() => {
@@ -119,20 +116,25 @@ export async function clusterPart(): Promise<void> {
           return execute(client, target, ['tar', '-cf', '-', '-C', '/data', '.'], nowhere, AbortSignal.timeout(600_000))
         }),
       )
-      const first = await bench.run('backup', {}, vessel)
-      console.log(
-        `plain tar ${plain.toFixed(1)} s, first backup ${first.seconds.toFixed(1)} s, ${(first.outcome.stored / 1e6).toFixed(0)} MB stored`,
-      )
-      bench.tell('throughput of a first backup, against plain tar over the same exec stream', plain / first.seconds, 0.7)
+      const firsts = await firstBackups(bench)
+      const seconds = Math.min(...firsts.map((one) => one.seconds))
+      const { vessel, stored } = firsts.at(-1)!
+      console.log(`plain tar ${plain.toFixed(1)} s, first backup ${seconds.toFixed(1)} s, ${(stored / 1e6).toFixed(0)} MB stored`)
+      bench.tell('throughput of a first backup, against plain tar over the same exec stream', plain / seconds, 0.7)
       for (let i = 0; i < FILES; i += 100) write(join(volume, String(Math.floor(i / 200)), `${i}.dat`), Math.round(BYTES / FILES))
       const second = await bench.run('backup', {}, vessel)
       console.log(`second backup ${second.seconds.toFixed(1)} s`)
       bench.tell(
         'a second backup with 1 % of the files changed: stored, of the first',
-        (second.outcome.stored / first.outcome.stored) * 100,
+        (second.outcome.stored / stored) * 100,
         2,
         '%',
         true,
+      )
+      bench.tell(
+        'a volume that is made anew from a point, read back and proven: throughput, against plain tar into one over the same stream',
+        await returnShare(bench, client, volume),
+        0.25,
       )
       bench.tell('a hold with snapshots, beyond what its hooks take', await holdSeconds(bench), 1, 's', true)
       bench.tell(`a plan over ${countInWords(PLANNED)} things`, planMs(), 500, 'ms', true)
@@ -143,6 +145,48 @@ export async function clusterPart(): Promise<void> {
     client.close()
     await cluster.stop()
   })
+}
+
+/** Each into a store of its own, so that nothing of it is there yet. */
+async function firstBackups(bench: Bench): Promise<{ vessel: Vessel; seconds: number; stored: number }[]> {
+  const all = []
+  for (let round = 0; round < ROUNDS; round++) {
+    await addStore(bench.engine, { name: `port ${round}`, path: join(folder, `port-${round}`) })
+    const vessel = await addVessel(bench.engine, `Port ${round}`, {
+      rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `quay/${HOME}` }],
+      store: `port ${round}`,
+      promises: { couldLose: null, backWithin: null },
+      readers: 2,
+    })
+    const { seconds, outcome } = await bench.run('backup', {}, vessel)
+    all.push({ vessel, seconds, stored: outcome.stored })
+  }
+  return all
+}
+
+/** How a return of the volume's whole content, with its proof, compares with tar alone, both into an empty one. */
+async function returnShare(bench: Bench, client: ClusterClient, volume: string): Promise<number> {
+  const target = { namespace: HOME, pod: 'holder', container: 'main' }
+  const into = ['sh', '-c', 'mkdir /data/plain && tar -xf - -C /data/plain']
+  const plain = await best(async () => {
+    const tar = spawn('tar', ['-cf', '-', '--exclude=./plain', '-C', volume, '.'], { stdio: ['ignore', 'pipe', 'inherit'] })
+    const nowhere = new Writable({ write: (_, __, done) => done() })
+    const seconds = await timed(() => execute(client, target, into, nowhere, AbortSignal.timeout(600_000), tar.stdout))
+    rmSync(join(volume, 'plain'), { recursive: true })
+    return seconds
+  })
+  const vessel = await addVessel(bench.engine, 'Port again', {
+    rules: [{ id: 'a', act: 'take', kind: 'volume', pattern: `quay/${HOME}/volume/data` }],
+    store: 'store',
+    promises: { couldLose: null, backWithin: null },
+    readers: 2,
+  })
+  const { outcome } = await bench.run('backup', {}, vessel)
+  for (const name of readdirSync(volume)) rmSync(join(volume, name), { recursive: true })
+  const wish = wishOf({ picks: [`quay/${HOME}/volume/data`], collide: 'replace', cluster: clusterWishOf({}) })
+  const { seconds } = await bench.run('restore', { point: outcome.point, wish, reason: 'the benchmark' }, vessel)
+  console.log(`plain tar into a volume ${plain.toFixed(1)} s, a return with its proof ${seconds.toFixed(1)} s`)
+  return plain / seconds
 }
 
 /** Seconds from the last hook that held to the first that released, while a namespace with a volume is captured. */

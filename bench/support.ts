@@ -98,7 +98,7 @@ export class Bench {
 
   async run(kind: RunKind, params: Record<string, unknown> = {}, vessel = this.vessel) {
     const id = await addRun(this.engine, { kind, vessel, startedBy: 'the benchmark', params })
-    const watching = setInterval(() => (this.peak = Math.max(this.peak, process.memoryUsage.rss())), 50)
+    const watching = setInterval(() => (this.peak = Math.max(this.peak, process.memoryUsage.rss())), 200)
     const seconds = await timed(() => perform(this.engine, id))
     clearInterval(watching)
     const run = await this.engine.db.selectFrom('run').selectAll().where('id', '=', id).executeTakeFirstOrThrow()

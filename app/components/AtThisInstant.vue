@@ -18,7 +18,7 @@ interface Point {
   version: number
 }
 
-const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
+const { vessel, instant, state, point, points, bands, heavy, breaks } = defineProps<{
   vessel: VesselView
   instant: number
   /** The point's id, or the instant as an address names it. */
@@ -29,6 +29,8 @@ const { vessel, instant, state, point, points, heavy, breaks } = defineProps<{
   error: ErrorRecord | null
   point: Point | undefined
   points: Point[]
+  /** Stretches in which every instant of all members can be entered. */
+  bands: { from: number; to: number }[]
   /** Large changes in view; null while the window is too wide for them. */
   heavy: Heavy[] | null
   breaks: Lifeline['breaks']
@@ -79,20 +81,25 @@ const linksOf = ({ marks, log }: InstantView['members'][number]) => [
 const rowsOf = ({ marks }: InstantView['members'][number]) => marks.find(({ kind }) => kind === 'full' || kind === 'synthetic')?.rows ?? 0
 /** Its members stand at one moment, whatever milliseconds their clocks showed. */
 const isTied = computed(() => point?.consistency === 'held together' && (state?.members.length ?? 0) > 1)
+/** The position in the log, where only one member has one. */
+const logAt = computed(() => {
+  const positions = (state?.members ?? []).map(({ position }) => position).filter((position) => position !== NOWHERE)
+  return positions.length === 1 ? positions[0] : null
+})
 const inLog = computed(() => state?.exact && !point)
 </script>
 
 <template>
   <section
-    class="sheet grid gap-9 px-6 pt-3.5 pb-6 lg:grid-cols-[minmax(0,1fr)_minmax(0,500px)]"
+    class="sheet grid gap-9 px-6 pt-3.5 pb-6 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] xl:grid-cols-[minmax(0,1fr)_minmax(0,500px)]"
     aria-live="polite"
     aria-label="At this instant"
   >
     <div>
       <h2 class="flex items-baseline gap-3">
         <span class="text-[15px] font-semibold">{{ precise ? `Just ${precise} this change` : 'At this instant' }}</span>
-        <span v-if="state?.members[0]" class="mono soft text-[12px]">log {{ state.members[0].position }}</span>
-        <span class="soft s12 ml-auto w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
+        <span v-if="logAt" class="mono soft text-[12px]">log {{ logAt }}</span>
+        <span class="soft s12 ml-auto w-[234px] xl:w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
       </h2>
       <div v-if="error || state?.members.length === 0" class="mt-3 border-t border-[var(--line)] py-4 text-[13px]">
         Nothing can be brought back from here<template v-if="first && instant < first.at.getTime()"
@@ -104,16 +111,18 @@ const inLog = computed(() => state?.exact && !point)
       <table v-else class="mt-2 w-full text-[13px]">
         <tbody>
           <tr v-for="member in state.members" :key="member.member" class="h-[54px] border-t border-[var(--line)] align-top">
-            <td class="mono max-w-[180px] truncate pt-2 text-[12.5px] font-medium" :title="member.member">{{ member.member }}</td>
-            <td class="soft pt-2">{{ countInWords(rowsOf(member)) }} {{ member.position === NOWHERE ? 'objects and files' : 'rows' }}</td>
-            <td class="pt-2">
+            <td class="mono max-w-[180px] truncate pt-2 pr-4 text-[12.5px] font-medium" :title="member.member">{{ member.member }}</td>
+            <td class="soft pt-2 pr-4">
+              {{ countInWords(rowsOf(member)) }} {{ member.position === NOWHERE ? 'objects and files' : 'rows' }}
+            </td>
+            <td class="pt-2 pr-4 whitespace-nowrap">
               <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
               <div class="s12" :class="member.exact || isTied ? 'soft' : 'ochre font-medium'">
                 {{ isTied ? 'in one hold' : member.exact ? 'exact' : `${durationInWords(earlier(member.at))} earlier` }}
               </div>
             </td>
-            <td class="w-[270px] pt-px">
-              <svg width="270" height="42" class="block overflow-visible" role="img" aria-label="Chain">
+            <td class="w-[234px] pt-px xl:w-[270px]">
+              <svg width="234" height="42" class="block overflow-visible" role="img" aria-label="Chain">
                 <line
                   v-if="linksOf(member).length > 1"
                   x1="8"
@@ -146,7 +155,7 @@ const inLog = computed(() => state?.exact && !point)
         >
         <UButton :to="{ path: `/vessels/${vessel.slug}/contents`, query: { point: reference } }">Open contents</UButton>
         <UButton v-if="point" :to="`/runs/${point.run}`">Its run</UButton>
-        <span class="ml-auto w-[270px] text-[13px] leading-[18px]"
+        <span class="ml-auto w-[234px] text-[13px] xl:w-[270px] leading-[18px]"
           ><b class="text-[15px] font-semibold">{{ bytesInWords(state.bytes) }}</b> to read, back in about
           <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(state.bytes, vessel.restoreRate)) }}</b></span
         >
@@ -155,7 +164,7 @@ const inLog = computed(() => state?.exact && !point)
       <PointList v-else class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
     </div>
     <div class="text-[13px]">
-      <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :covered="Boolean(state?.exact)" />
+      <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :bands="bands" />
       <p v-if="inLog" class="mt-2 leading-[19px]">
         <b class="font-semibold">In the log.</b> Every transaction that was committed
         {{ precise === 'before' ? 'before this one' : precise ? 'up to this one' : 'until then' }} is in it, and none that came later.

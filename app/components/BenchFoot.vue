@@ -27,6 +27,8 @@ const ready = computed(
 const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.value.reduce((all, plan) => all + plan.bytes, 0))
 const files = computed(() => bench.namespaces.value.reduce((all, plan) => all + plan.files, 0))
 const objects = computed(() => bench.returning.value.filter((one) => 'phase' in one).length)
+const rows = computed(() => sum((plan) => plan.rows))
+const tables = computed(() => active.value.filter((operation) => operation.kind === 'table').length)
 const missing = computed(() => changes.value && reason.value.trim() === '')
 const overwritten = computed(() => sum((plan) => plan.overwrites))
 const input = useTemplateRef<HTMLInputElement>('input')
@@ -42,16 +44,11 @@ function bringBack() {
   <footer class="border-t border-[var(--line-strong)] px-6 py-2.5">
     <ErrorNote v-if="failure" :error="failure" class="mb-2" />
     <div class="flex items-center gap-7 text-[13px]">
-      <div v-if="bench.isOfDatabase.value" class="leading-[18px]">
-        <b class="font-semibold">{{
-          plural(
-            sum((plan) => plan.rows),
-            'row',
-          )
-        }}</b>
-        <div class="soft s12">into {{ plural(active.filter((operation) => operation.kind === 'table').length, 'table') }}</div>
+      <div v-if="bench.isOfDatabase.value && (active.length > 0 || bench.returning.value.length === 0)" class="leading-[18px]">
+        <b class="font-semibold">{{ plural(rows, 'row') }}</b>
+        <div class="soft s12">into {{ plural(tables, 'table') }}</div>
       </div>
-      <div v-if="bench.isOfCluster.value" class="leading-[18px]">
+      <div v-if="bench.isOfCluster.value && (bench.returning.value.length > 0 || active.length === 0)" class="leading-[18px]">
         <b class="font-semibold">{{ plural(objects, 'object') }}</b>
         <div class="soft s12">{{ plural(files, 'file') }}</div>
       </div>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { definitionTroubles, type VesselDefinition } from '~~/core/plan/definition'
+import { loggedPart } from '~~/core/selection/rules'
 import { estimateRestore } from '~~/core/plan/state'
 import { lanesOf } from '~~/core/quiesce/lanes'
 import type { useDefinition } from '~/composables/useDefinition'
@@ -27,6 +28,16 @@ const held = computed(() => {
   if (draft.still!.steps.length === 0) return null
   const { members, total } = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
   return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
+})
+const logged = computed(() => loggedPart(draft.rules))
+/** What could be lost, by what of it has a log. */
+const couldLose = computed(() => {
+  const byBackups = draft.promises.couldLose
+    ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each`
+    : 'nothing is promised'
+  if (!draft.log?.follow || logged.value === 'none') return [byBackups]
+  const byLog = `about ${durationInWords(draft.log.everySeconds * 1000)}: what the log has not brought into the store yet`
+  return logged.value === 'all' ? [byLog] : [`of databases ${byLog}`, `of namespaces ${byBackups}`]
 })
 const troubles = computed(() => definitionTroubles(draft))
 const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
@@ -74,7 +85,7 @@ const words = computed(() => {
         <dd class="font-semibold">{{ plural(taken?.count ?? 0, 'thing') }}</dd>
         <dd class="num">{{ difference ? signed(difference.things, countInWords) : '' }}</dd>
       </div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+      <div v-if="logged !== 'none'" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
         <dt class="soft">Tables</dt>
         <dd>
           <b class="font-semibold">{{ countInWords(taken?.tables ?? 0) }}</b>, about {{ countInWords(taken?.rows ?? 0) }} rows
@@ -101,14 +112,8 @@ const words = computed(() => {
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Could lose</dt>
-        <dd>
-          {{
-            draft.log?.follow
-              ? `about ${durationInWords(draft.log.everySeconds * 1000)}: what the log has not brought into the store yet`
-              : draft.promises.couldLose
-                ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each`
-                : 'nothing is promised'
-          }}
+        <dd class="py-1">
+          <p v-for="line in couldLose" :key="line">{{ line }}</p>
         </dd>
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
@@ -117,7 +122,7 @@ const words = computed(() => {
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">First full</dt>
-        <dd>
+        <dd class="py-1.5">
           about {{ bytesInWords(stored) }} in {{ draft.store || 'the store'
           }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template>
         </dd>

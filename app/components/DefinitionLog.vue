@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { LOG, type VesselDefinition } from '~~/core/plan/definition'
+import { loggedPart } from '~~/core/selection/rules'
 import type { MemberReadiness } from '~~/server/views'
 
 // Whether the log is followed, what is put onto the source for it, and what would be in no log.
@@ -20,6 +21,7 @@ const STRUCTURE = [
   ['compare', 'comparing catalogs'],
 ] as const
 const shown = ref<string | null>(null)
+const logged = computed(() => loggedPart(draft.rules))
 const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !obstacles.some(({ stops }) => stops)))
 </script>
 
@@ -27,13 +29,15 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
   <div class="text-[13px]" data-log>
     <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
       <span id="log-label">Follow the log</span>
-      <span class="flex items-center gap-4"
-        ><USwitch v-model="log.follow" aria-labelledby="log-label" /><span class="soft">{{
-          log.follow ? 'every instant can be entered, from the next full on' : 'only the moments of backups can be entered'
-        }}</span></span
+      <span v-if="logged === 'none'" class="soft">namespaces have none; the moments of backups can be entered</span>
+      <span v-else class="flex items-center gap-4"
+        ><USwitch v-model="log.follow" aria-labelledby="log-label" /><span class="soft"
+          >{{ log.follow ? 'every instant can be entered, from the next full on' : 'only the moments of backups can be entered'
+          }}{{ log.follow && logged === 'some' ? '; of namespaces only the moments of backups' : '' }}</span
+        ></span
       >
     </div>
-    <template v-if="log.follow">
+    <template v-if="log.follow && logged !== 'none'">
       <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
         <label for="log-seconds">Safe in the store after</label>
         <span class="flex items-center gap-3"

@@ -35,7 +35,7 @@ function remove(at: number) {
     <span class="pt-1.5">Volumes</span>
     <div class="grid gap-1.5">
       <p v-for="(read, i) in reads" :key="i" class="flex items-center gap-3" data-read>
-        <USelect v-model="read.volume" :items="items" value-key="value" class="w-60 shrink-0" aria-label="Volume" />
+        <USelect v-model="read.volume" :items="items" value-key="value" class="w-48 shrink-0" aria-label="Volume" />
         <span class="soft shrink-0">from the folder</span>
         <UInput
           v-model="read.folder"

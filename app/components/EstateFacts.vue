@@ -3,6 +3,7 @@ import { lastName, namesOf } from '~~/core/things/thing'
 import type { EstateSource, EstateThing } from '~~/server/views'
 
 const { thing, source, among } = defineProps<{ thing: EstateThing | null; source: EstateSource | null; among: EstateThing[] }>()
+defineEmits<{ reach: [] }>()
 const probing = ref(false)
 async function again(what: 'probe' | 'discover') {
   probing.value = true
@@ -43,6 +44,7 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       <h2 class="mono text-[14px] font-semibold break-words" :class="{ 'line-through': thing.goneAt }">{{ thing.name }}</h2>
       <p v-if="thing.goneAt" class="iron mt-1">Gone since {{ whenOf(thing.goneAt) }}. Its points still hold it.</p>
       <p v-if="thing.facts.trouble" class="ochre mt-1">{{ thing.facts.trouble }}</p>
+      <ErrorNote v-if="isSource && source?.trouble" :error="source.trouble" class="mt-2" />
       <dl class="rule mt-2 border-y border-[var(--line)]">
         <div v-for="[name, value] in facts" :key="name" class="grid grid-cols-[100px_1fr] gap-2 py-1.5">
           <dt class="soft">{{ name }}</dt>
@@ -63,6 +65,16 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         <p v-for="one in usedBy" :key="one.path" class="py-0.5">
           <span class="soft">used by {{ one.facts.kind }}{{ ' ' }}</span
           ><NuxtLink :to="estateLink(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
+        </p>
+      </template>
+      <template v-if="isSource && source">
+        <p class="soft mt-2.5">
+          <span class="break-all">{{ source.address }}</span> as {{ source.user }}, TLS {{ source.tls }}.
+          <button class="lnk text-[var(--ink)]" @click="$emit('reach')">Change…</button>
+        </p>
+        <p class="soft mt-1.5">
+          Discovered {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.
+          <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button>
         </p>
       </template>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>
@@ -101,12 +113,6 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           <button class="lnk" :disabled="probing" @click="again('probe')">{{ probing ? 'at work…' : 'Again' }}</button>
         </div>
         <ProbeList v-if="source.probe" :findings="source.probe.findings" />
-        <p class="soft mt-3">
-          <span class="break-all">{{ source.address }}</span> as {{ source.user }}, TLS {{ source.tls }}. Discovered
-          {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.
-          <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button>
-        </p>
-        <ErrorNote v-if="source.trouble" :error="source.trouble" class="mt-2" />
       </template>
     </template>
   </aside>

@@ -20,11 +20,12 @@ const LEFT = LIFELINE_LEFT
 const clampX = time.clampX
 const zone = -new Date().getTimezoneOffset() * 60_000
 const lifeMarks = computed(() => mergeMarks(points, life.value, 3))
-const lifeTicks = computed(() =>
-  axisTicks(life.value, axisStep(life.value, 150), zone)
-    .map((at) => ({ x: toX(life.value, at), label: dateOf(new Date(at)) }))
-    .filter((tick) => tick.x > LEFT + 84 && tick.x < right.value - 20),
-)
+const lifeTicks = computed(() => {
+  const step = axisStep(life.value, 150)
+  return axisTicks(life.value, step, zone)
+    .map((at) => ({ x: toX(life.value, at), label: axisLabel(at, step) }))
+    .filter((tick) => tick.x > LEFT + 84 && tick.x < right.value - 20)
+})
 </script>
 
 <template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { newestAtPosition, positionOf } from '~~/core/chain/position'
+import { newestAtPosition, NOWHERE, positionOf } from '~~/core/chain/position'
 import type { Artifact } from '~~/core/chain/chain'
 import type { TimeRange } from '~/composables/useTimeWindow'
 
@@ -21,6 +21,9 @@ function enter() {
   typed.value = ''
   emit('enter', at.getTime())
 }
+/** Something in it has positions in a log. */
+const hasPositions = computed(() => artifacts.some(({ to }) => to !== NOWHERE))
+const words = computed(() => (hasPositions.value ? 'a time or a log position' : 'a time'))
 const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((range.to - range.from) / span - 1.05) < 0.06)?.[0])
 </script>
 
@@ -35,10 +38,10 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
       <input
         v-model="typed"
         name="instant"
-        aria-label="Enter a time or a log position"
+        :aria-label="`Enter ${words}`"
         :aria-invalid="unreadable"
-        placeholder="a time or a log position"
-        title="As in: yesterday 9:41:07, 3 Nov 04:10, 2026-11-24T09:41:07Z, 16/B2A41F08"
+        :placeholder="words"
+        :title="`As in: yesterday 9:41:07, 3 Nov 04:10, 2026-11-24T09:41:07Z${hasPositions ? ', 16/B2A41F08' : ''}`"
         class="w-full bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]"
         @input="unreadable = false"
       />

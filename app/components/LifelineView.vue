@@ -32,7 +32,6 @@ defineEmits<{ position: [position: string] }>()
 const range = defineModel<TimeRange>('window', { required: true })
 const instant = defineModel<number>('instant', { required: true })
 
-const HOUR = 3_600_000
 const LEFT = LIFELINE_LEFT
 const LIFE_Y = 30
 const LANE = 46
@@ -137,11 +136,6 @@ const ticks = computed(() => {
     .map((at) => ({ at, x: x(at), label: axisLabel(at, step) }))
     .filter((tick) => Math.abs(tick.x - x(now)) > 44)
 })
-function axisLabel(at: number, step: number): string {
-  if (step >= 24 * HOUR || new Date(at).getHours() + new Date(at).getMinutes() === 0) return dateOf(new Date(at))
-  return step < 60_000 ? secondsOf(new Date(at)) : clockOf(new Date(at))
-}
-
 const scrubX = computed(() => x(instant.value))
 const inView = computed(() => scrubX.value >= LEFT - 0.5 && scrubX.value <= right.value + 0.5)
 const flipped = computed(() => scrubX.value < LEFT + 150)

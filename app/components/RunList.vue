@@ -25,10 +25,10 @@ async function more() {
 }
 const now = useTicking(1000)
 const figures = (run: RunRow) => {
-  const { rows = 0, bytes = 0, stored } = run.counters
+  const { bytes = 0, stored } = run.counters
   if (run.kind === 'verify') return `${bytesInWords(bytes)} read`
-  if (rows === 0) return ''
-  return `${countInWords(rows)} rows, ${bytesInWords(bytes)}${stored !== undefined && run.kind === 'backup' ? `, ${bytesInWords(stored)} new` : ''}`
+  const added = stored !== undefined && run.kind === 'backup' ? `${bytesInWords(stored)} new` : ''
+  return [movedInWords(run.counters), bytes > 0 ? bytesInWords(bytes) : '', added].filter(Boolean).join(', ')
 }
 </script>
 
@@ -40,13 +40,13 @@ const figures = (run: RunRow) => {
     <table v-else class="table-fixed text-[13px]">
       <colgroup>
         <col class="w-[30px]" />
-        <col class="w-[132px]" />
-        <col v-if="withVessel" class="w-[150px]" />
+        <col class="w-[10%]" />
+        <col v-if="withVessel" class="w-[12%]" />
         <col />
-        <col class="w-[150px]" />
-        <col class="w-[90px]" />
-        <col class="w-[280px]" />
-        <col class="w-[200px]" />
+        <col class="w-[12%]" />
+        <col class="w-[6.5%]" />
+        <col class="w-[28%]" />
+        <col class="w-[13%]" />
       </colgroup>
       <thead>
         <tr class="h-[30px] border-b border-[var(--line)]">
@@ -85,7 +85,7 @@ const figures = (run: RunRow) => {
           </td>
           <td :title="fullOf(run.at)">{{ whenOf(run.at) }}</td>
           <td class="num pr-6">{{ took(run, now) }}</td>
-          <td class="soft cut">{{ figures(run) }}</td>
+          <td class="soft cut pr-3" :title="figures(run)">{{ figures(run) }}</td>
           <td class="soft cut" :title="run.startedBy">{{ run.startedBy }}</td>
         </tr>
       </tbody>

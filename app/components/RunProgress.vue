@@ -1,53 +1,67 @@
 <script setup lang="ts">
 import type { RunDetail } from '~~/server/views'
 
-// Progress in two lines where two kinds of work are done; never one for both.
+// Progress in lines, where several kinds of work are done; never one for all.
 const { run, now } = defineProps<{ run: RunDetail; now: number }>()
 interface Line {
   label: string
   done: number
   expected: number
   text: string
-  left: string
 }
 
+const LABELS: Record<RunDetail['kind'], Partial<Record<'files kept' | 'objects' | 'structures' | 'rows' | 'files' | 'bytes', string>>> = {
+  backup: { rows: 'Rows captured', files: 'Files captured' },
+  restore: {
+    'files kept': 'Files kept',
+    objects: 'Objects made',
+    structures: 'Structures made',
+    rows: 'Rows loaded',
+    files: 'Files written',
+  },
+  rehearsal: { objects: 'Objects asked for', rows: 'Rows read', files: 'Files read' },
+  verify: { bytes: 'Bytes read' },
+  undo: { rows: 'Rows undone' },
+  fetch: { files: 'Files read' },
+  still: {},
+}
 const count = (name: string) => run.counters[name] ?? 0
 const elapsed = computed(() => (run.startedAt ? Math.max(0, now - Date.parse(run.startedAt)) : 0))
 
-/** What remains at the rate so far; not told before there is a rate to speak of. */
-function remaining(done: number, expected: number): string {
-  if (expected === 0 || done === 0 || elapsed.value < 2000) return 'time left is not known yet'
-  if (done >= expected) return 'finishing'
-  return `about ${durationInWords((elapsed.value / done) * (expected - done))} left`
-}
-const rate = computed(() =>
-  elapsed.value > 1000 && count('bytes') > 0 ? `${bytesInWords((count('bytes') / elapsed.value) * 1000)} a second` : '',
-)
-
 const lines = computed((): Line[] => {
-  const rows: Line = {
-    label: {
-      backup: 'Rows captured',
-      restore: 'Rows loaded',
-      rehearsal: 'Rows read',
-      verify: 'Bytes read',
-      undo: 'Rows undone',
-      still: '',
-      fetch: '',
-    }[run.kind],
-    done: run.kind === 'verify' ? count('bytes') : count('rows'),
-    expected: run.kind === 'verify' ? count('bytes expected') : count('rows expected'),
-    text: '',
-    left: '',
-  }
-  rows.text =
-    run.kind === 'verify'
-      ? `${bytesInWords(rows.done)} of ${bytesInWords(rows.expected)}`
-      : `${countInWords(rows.done)} of ${run.kind === 'backup' ? 'about ' : ''}${countInWords(rows.expected)}, ${bytesInWords(count('bytes'))}`
-  rows.left = remaining(rows.done, rows.expected)
-  if (run.kind !== 'restore') return [rows]
-  const structures = { label: 'Structures made', done: count('structures'), expected: count('structures expected'), left: '' }
-  return [{ ...structures, text: `${countInWords(structures.done)} of ${countInWords(structures.expected)}` }, rows]
+  const all = Object.entries(LABELS[run.kind]).map(([name, label]): Line => {
+    const [done, expected] = [count(name), count(`${name} expected`)]
+    const word = name === 'bytes' ? bytesInWords : countInWords
+    // What is captured was counted or estimated shortly before.
+    const about = run.kind === 'backup' || run.kind === 'fetch' ? 'about ' : ''
+    return { label, done, expected, text: expected > 0 ? `${word(done)} of ${about}${word(expected)}` : `${word(done)} so far` }
+  })
+  const known = all.filter(({ done, expected }) => done + expected > 0)
+  return known.length > 0 ? known : all.slice(-1)
+})
+
+const share = computed(() => shareOf(run.counters) ?? 0)
+/** Since when it is watched going on; what came before that, such as keeping what will be overwritten, says nothing of its pace. */
+const since = shallowRef<{ at: number; share: number } | null>(null)
+watch(
+  share,
+  (share) => {
+    if (share > 0 && (since.value === null || share < since.value.share)) since.value = { at: Date.now(), share }
+  },
+  { immediate: true },
+)
+/** What remains at the pace that it has; not told before there is one to speak of. */
+const left = computed(() => {
+  if (share.value >= 1) return 'finishing'
+  const watched = since.value ? { ms: now - since.value.at, share: share.value - since.value.share } : null
+  if (!watched || watched.share <= 0 || watched.ms < 2000) return 'time left is not known yet'
+  return `about ${durationInWords((watched.ms / watched.share) * (1 - share.value))} left`
+})
+const summary = computed(() => {
+  const bytes = count('bytes')
+  const rate = elapsed.value > 1000 && bytes > 0 ? [`${bytesInWords((bytes / elapsed.value) * 1000)} a second`] : []
+  const sum = bytes > 0 && run.kind !== 'verify' ? [bytesInWords(bytes)] : []
+  return [...sum, ...rate, left.value].join(', ')
 })
 </script>
 
@@ -67,10 +81,8 @@ const lines = computed((): Line[] => {
           :style="{ width: `${Math.min(100, line.expected ? (line.done / line.expected) * 100 : 0)}%` }"
         />
       </span>
-      <span class="num min-w-72">{{ line.text }}</span>
+      <span class="num min-w-48">{{ line.text }}</span>
     </div>
-    <p class="soft text-[13px]">
-      <template v-if="rate">{{ rate }}, </template>{{ lines.at(-1)!.left }}
-    </p>
+    <p class="soft text-[13px]">{{ summary }}</p>
   </div>
 </template>

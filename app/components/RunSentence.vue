@@ -3,7 +3,7 @@ import type { RunDetail } from '~~/server/views'
 
 const { run } = defineProps<{ run: RunDetail }>()
 const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
-const rows = computed(() => countInWords(run.counters.rows ?? 0))
+const moved = computed(() => movedInWords(run.counters) || plural(0, 'row'))
 const back = computed(
   () => (outcome.value.made ?? 0) + (outcome.value.replaced ?? 0) + (outcome.value.renamed ?? 0) + (outcome.value.merged ?? 0),
 )
@@ -37,7 +37,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       }}
       {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': '
       }}{{
-        run.kind === 'still' ? '' : run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${rows} rows so far.`
+        run.kind === 'still' ? '' : run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved} so far.`
       }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
@@ -56,7 +56,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     >
     <template v-else-if="run.kind === 'backup'">
       <NuxtLink :to="`/vessels/${run.slug}?at=${run.finishedAt}`" style="border-color: var(--glaze)">A new point</NuxtLink> of
-      {{ run.vessel }}: {{ rows }} rows, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
+      {{ run.vessel }}: {{ moved }}, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
     </template>
     <template v-else-if="run.kind === 'fetch'"
       >Read into the store: what {{ run.vessel }} had in one place only is <u style="border-color: var(--glaze)">whole in its point</u>,

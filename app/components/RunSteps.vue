@@ -10,16 +10,19 @@ const bar = (step: RunStep) => {
   const right = step.finishedAt ? share(step.finishedAt) : step.startedAt ? 1 : 0
   return { left: `${left * 100}%`, width: `max(3px, ${(right - left) * 100}%)` }
 }
-/** Where everything stood still: from the last step that held to the first release. */
-const held = computed(() => {
+/** A stretch in which something stood still: from the last of its steps that held to its first release. */
+function stretchOf(steps: RunStep[]) {
   const times = (kind: string, at: 'finishedAt' | 'startedAt') =>
-    run.steps.flatMap((step) => (step.kind === kind && step[at] ? [Date.parse(step[at])] : []))
+    steps.flatMap((step) => (step.kind === kind && step[at] && (kind === 'release' || step.state === 'done') ? [Date.parse(step[at])] : []))
   const [reached, released] = [times('hold', 'finishedAt'), times('release', 'startedAt')]
-  if (reached.length === 0 || run.steps.some(({ kind, state }) => kind === 'hold' && state !== 'done')) return null
+  if (reached.length === 0) return null
   const [from, until] = [Math.max(...reached), released.length > 0 ? Math.min(...released) : to.value]
   const left = share(new Date(from).toISOString())
   return { left: `${left * 100}%`, width: `max(2px, ${(share(new Date(until).toISOString()) - left) * 100}%)` }
-})
+}
+/** Where everything stood still; null when not every step of the sequence came about. */
+const allHeld = computed(() => (run.steps.some(({ kind, state }) => kind === 'hold' && state !== 'done') ? null : stretchOf(run.steps)))
+const held = computed(() => new Map(members.value.map((member) => [member, stretchOf(run.steps.filter((step) => step.member === member))])))
 const lineOf = (step: RunStep) =>
   step.kind === 'hold' || step.kind === 'release'
     ? run.holds.find(({ name, member }) => name === step.title && member.replace('/', ' / ') === step.member)
@@ -39,7 +42,11 @@ const duration = (step: RunStep) =>
 function figures({ counters }: RunStep): string {
   const parts = []
   if (counters.structures) parts.push(plural(counters.structures, 'structure'))
-  if (counters.rows) parts.push(`${countInWords(counters.rows)} rows`)
+  const moved = movedInWords(counters)
+  if (moved) parts.push(moved)
+  if (counters['files kept']) parts.push(`${plural(counters['files kept'], 'file')}, ${bytesInWords(counters['bytes kept'] ?? 0)}`)
+  if (counters.started) parts.push(`${countInWords(counters.started)} started`)
+  if (counters['objects checked']) parts.push(`${countInWords(counters['objects checked'])} compared`)
   if (counters.bytes) parts.push(bytesInWords(counters.bytes))
   if (counters['rows checked']) parts.push(`${countInWords(counters['rows checked'])} checked`)
   if (counters.stored !== undefined) parts.push(`${bytesInWords(counters.stored)} new`)
@@ -79,10 +86,15 @@ function figures({ counters }: RunStep): string {
         >
         <span class="relative h-[7px]"
           ><span
-            v-if="held"
-            class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_16%,transparent)]"
+            v-if="held.get(member)"
+            class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_10%,transparent)]"
+            :title="`${member} is held still`"
+            data-held
+            :style="held.get(member)!" /><span
+            v-if="allHeld"
+            class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_14%,transparent)]"
             title="Everything is held still"
-            :style="held" /><span
+            :style="allHeld" /><span
             v-if="step.startedAt"
             class="absolute inset-y-0 rounded-[1px]"
             :style="{

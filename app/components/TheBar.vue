@@ -15,8 +15,8 @@ const { data: running, refresh } = useLoad<RunRow[]>('/api/runs?states=waiting,r
 onChange((change) => change.about === 'run', refresh, 1000)
 const count = computed(() => running.value?.length ?? 0)
 const share = computed(() => {
-  const of = (counter: string) => running.value?.reduce((sum, run) => sum + (run.counters[counter] ?? 0), 0) ?? 0
-  return of('rows expected') > 0 ? Math.min(1, of('rows') / of('rows expected')) : 0.15
+  const shares = (running.value ?? []).flatMap(({ counters }) => shareOf(counters) ?? [])
+  return shares.length > 0 ? shares.reduce((sum, one) => sum + one, 0) / shares.length : 0.15
 })
 const AROUND = 2 * Math.PI * 9
 

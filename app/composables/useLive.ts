@@ -8,49 +8,60 @@ const SILENT_MS = 40_000
 /** Whether our own server answers; since when not. */
 export const useConnection = () => useState<{ lost: Date | null }>('connection', () => ({ lost: null }))
 
-/** Keeps the stream of changes open. Called once, by the application. */
-export function useLive(): void {
+/**
+ * Keeps the stream of changes open. Called once, by the application, which loads nothing before what comes back is
+ * settled: what would change between a page's loading and the opening of the stream would never be told.
+ */
+export function useLive(): Promise<void> {
   const connection = useConnection()
   let source: EventSource | undefined
   let heard = Date.now()
+  /** Changes may have been told while nobody listened. */
+  let missed = false
   const tell = (change: Change | { about: 'again' }) => listeners.forEach((listener) => listener(change))
+  const alive = () => {
+    heard = Date.now()
+    if (connection.value.lost) connection.value = { lost: null }
+    if (!missed) return
+    missed = false
+    tell({ about: 'again' })
+  }
   const open = () => {
     source = new EventSource('/api/events')
-    const alive = () => {
-      heard = Date.now()
-      if (!connection.value.lost) return
-      connection.value = { lost: null }
-      tell({ about: 'again' })
-    }
     source.addEventListener('alive', alive)
     source.addEventListener('again', () => tell({ about: 'again' }))
     source.addEventListener('change', (event) => {
       alive()
       tell(JSON.parse(event.data) as Change)
     })
-    source.onerror = () => (connection.value = { lost: connection.value.lost ?? new Date() })
+    source.onerror = () => {
+      missed = true
+      connection.value = { lost: connection.value.lost ?? new Date() }
+    }
+    return source
   }
-  onMounted(() => {
+  const openAgain = () => {
+    source?.close()
+    missed = true
     open()
-    // A page that the browser keeps for going back would hold its connection, of which a browser has only six.
-    useEventListener(window, 'pagehide', () => source?.close())
-    useEventListener(window, 'pageshow', (event: PageTransitionEvent) => {
-      if (!event.persisted) return
-      open()
-      tell({ about: 'again' })
-    })
-    const watchdog = setInterval(() => {
-      if (source?.readyState !== EventSource.CLOSED && Date.now() - heard < SILENT_MS) return
-      source?.close()
-      heard = Date.now()
-      open()
-    }, 5000)
-    onScopeDispose(() => {
-      clearInterval(watchdog)
-      source?.close()
-    })
-  })
+  }
+  // A page that the browser keeps for going back would hold its connection, of which a browser has only six.
+  useEventListener(window, 'pagehide', () => source?.close())
+  useEventListener(window, 'pageshow', (event: PageTransitionEvent) => event.persisted && openAgain())
+  useIntervalFn(() => {
+    if (source?.readyState !== EventSource.CLOSED && Date.now() - heard < SILENT_MS) return
+    heard = Date.now()
+    openAgain()
+  }, 5000)
+  onScopeDispose(() => source?.close())
+  return settled(open())
 }
+
+/** Waits until a stream is open, or its connection was not made; that one is told of when it is. */
+const settled = (source: EventSource) =>
+  new Promise<void>((resolve) => {
+    for (const event of ['alive', 'error']) source.addEventListener(event, () => resolve(), { once: true })
+  })
 
 /** Calls back for every change, as it comes. */
 export function onEvent(listen: (change: Change) => void): void {

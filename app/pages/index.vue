@@ -8,10 +8,7 @@ useIntervalFn(refresh, 60_000)
 const now = useTicking(1000)
 const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(now.value))
 
-const ORDER = { broken: 0, hairline: 1, whole: 2, paused: 3 }
-const vessels = computed(() =>
-  [...(data.value?.vessels ?? [])].sort((a, b) => ORDER[a.state] - ORDER[b.state] || a.name.localeCompare(b.name)),
-)
+const vessels = computed(() => worstFirst(data.value?.vessels ?? []))
 const parts = computed(() =>
   (['whole', 'hairline', 'broken', 'paused'] as const)
     .map((state) => ({ state, count: vessels.value.filter((vessel) => vessel.state === state).length }))

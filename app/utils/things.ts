@@ -27,5 +27,5 @@ export function whatOf({ tables, objects, volumes }: { tables: number; objects: 
     objects > 0 ? plural(objects, 'object') : '',
     volumes > 0 ? plural(volumes, 'volume') : '',
   ].filter(Boolean)
-  return parts.length > 1 ? `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}` : parts[0]!
+  return listInWords(parts)
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { dayOf, readTime, whenOf } from './when'
+import { axisLabel, dayOf, readTime, whenOf } from './when'
 
 // A Tuesday, in the zone of whoever runs this.
 const now = new Date(2026, 10, 24, 10, 26, 14)
@@ -33,5 +33,15 @@ describe('dayOf', () => {
 
   it('goes by the calendar and not by hours', () => {
     expect(dayOf(new Date(2026, 10, 23, 23, 59), new Date(2026, 10, 24, 0, 1))).toBe('yesterday')
+  })
+})
+
+describe('axisLabel', () => {
+  it('tells days apart by their dates, and times within a day by the clock', () => {
+    const at = (...time: [number, number, number]) => new Date(2026, 10, 26, ...time).getTime()
+    expect(axisLabel(at(9, 30, 0), 86_400_000)).toBe('26 Nov')
+    expect(axisLabel(at(9, 30, 0), 600_000)).toBe('09:30')
+    expect(axisLabel(at(0, 0, 0), 3_600_000)).toBe('26 Nov')
+    expect(axisLabel(at(9, 30, 5), 1000)).toBe('09:30:05')
   })
 })

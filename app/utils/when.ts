@@ -59,3 +59,10 @@ export function readTime(text: string, now = new Date()): Date | undefined {
   const parsed = new Date(withYear)
   return Number.isNaN(parsed.getTime()) ? undefined : parsed
 }
+
+/** What stands at a tick of a time axis whose ticks are `step` milliseconds apart: a day, or the time within one. */
+export function axisLabel(at: number, step: number): string {
+  const time = new Date(at)
+  if (step >= 86_400_000 || time.getHours() + time.getMinutes() === 0) return dateOf(time)
+  return step < 60_000 ? secondsOf(time) : clockOf(time)
+}

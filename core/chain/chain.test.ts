@@ -184,5 +184,7 @@ describe('commonStretches', () => {
       { from: time(5), to: time(10) },
       { from: time(20), to: time(25) },
     ])
+    expect(commonStretches([a, []])).toEqual([])
+    expect(commonStretches([])).toEqual([])
   })
 })

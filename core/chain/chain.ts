@@ -321,8 +321,9 @@ export function instantOf(members: string[], chains: Chains, points: RecoveryPoi
   return { chains: found, missing: members.filter((member) => !has.has(member)), point }
 }
 
-/** Stretches in which every member can be entered. */
+/** Stretches in which every member can be entered; none where there are no members. */
 export function commonStretches(all: Stretch[][]): Stretch[] {
+  if (all.length === 0) return []
   return all.reduce((common, own) =>
     common.flatMap((a) =>
       own.flatMap((b) => {

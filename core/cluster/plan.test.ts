@@ -1,8 +1,9 @@
+import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import type { NamespaceManifest, ObjectEntry } from '../content/manifest'
 import type { Collision } from '../restore/wish'
 import type { ClusterObject } from './clean'
-import { planNamespace } from './plan'
+import { planNamespace, type PlanInput } from './plan'
 import { objectKey, quantity, type ClusterState } from './target'
 import { clusterWishOf, type ClusterWish } from './wish'
 
@@ -102,12 +103,14 @@ const plan = (
   target: ClusterState,
   cluster: Partial<ClusterWish> = {},
   more: { picks?: string[]; collide?: Collision; each?: Record<string, Collision> } = {},
+  picked: PlanInput['picked'] = {},
 ) =>
   planNamespace({
     source: 'quay',
     manifest,
     objects: all,
     target,
+    picked,
     asked: { picks: ['quay/boarding'], collide: 'replace', each: {}, ...more, cluster: clusterWishOf(cluster) },
   })
 const islet = (more: Partial<ClusterState> = {}) => state('islet', [wide('storage.k8s.io/v1', 'StorageClass', 'pontoon')], more)
@@ -203,8 +206,58 @@ describe('what stands there already', () => {
   })
   it('gets single files laid over it', () => {
     const files = { 'quay/boarding/volume/data-manifest-0': ['a.txt'] }
-    const { plan: found } = plan(state('quay', standing), { files }, { picks: [] })
+    const picked = { 'quay/boarding/volume/data-manifest-0': { files: 1, bytes: 7 } }
+    const { plan: found } = plan(state('quay', standing), { files }, { picks: [] }, picked)
     expect([found.operations, found.volumes]).toMatchObject([[], [{ verb: 'merge', only: ['a.txt'] }]])
+    expect([found.files, found.bytes]).toEqual([1, 7])
+  })
+  it('gets no files where there is no claim for them', () => {
+    const files = { 'quay/boarding/volume/data-manifest-0': ['a.txt'] }
+    const { plan: found } = plan(state('quay', [berth, definition]), { files }, { picks: [] })
+    expect(found.blockers).toMatchObject([{ code: 'claim_missing', what: expect.stringContaining('data-manifest-0 has no claim there') }])
+  })
+})
+
+describe('a plan that was carried out', () => {
+  /** The cluster as it is when everything was done. */
+  function after(target: ClusterState, { plan: done, objects }: ReturnType<typeof plan>): ClusterState {
+    const standing = new Map(target.objects)
+    for (const { operation, object: made } of objects)
+      if (operation.verb !== 'leave') {
+        const { kind, metadata } = made
+        standing.set(objectKey(groupOf(made.apiVersion!), kind!, metadata.namespace ?? null, metadata.name), made)
+      }
+    const classes = [...standing.values()].filter(({ kind }) => kind === 'StorageClass').map(({ metadata }) => metadata.name)
+    return serving({ ...target, objects: standing, classes, namespaces: new Map([[done.into, { phase: 'Active', labels: {} }]]) })
+  }
+  /** A definition that stands there is served. */
+  function serving(target: ClusterState): ClusterState {
+    const stands = [...target.objects.values()].some(({ metadata }) => metadata.name === definition.metadata.name)
+    const lane = { group: 'lanes.example', kind: 'Lane', version: 'v1', namespaced: true }
+    return { ...target, served: [...state('quay', []).served, ...(stands ? [lane] : [])] }
+  }
+  const changed = (one: ClusterObject): ClusterObject => ({ ...one, metadata: { ...one.metadata, labels: { changed: 'by hand' } } })
+
+  it('finds nothing more to do, whatever stood there and whatever is wished', () => {
+    fc.assert(
+      fc.property(
+        fc.array(fc.constantFrom('gone', 'as it was', 'changed'), { minLength: all.length, maxLength: all.length }),
+        fc.record({
+          prefix: fc.constantFrom('', 'old-'),
+          suffix: fc.constantFrom('', '-then'),
+          labels: fc.constantFrom<Record<string, string>>({}, { copy: 'yes' }),
+          namespaces: fc.constantFrom<Record<string, string>>({}, { boarding: 'elsewhere' }),
+        }),
+        (fates, wish) => {
+          const standing = all.flatMap((one, i) => (fates[i] === 'gone' ? [] : [fates[i] === 'changed' ? changed(one) : one]))
+          const target = serving(state('quay', standing, { classes: ['berth'] }))
+          const done = plan(target, wish)
+          expect(done.plan.blockers).toEqual([])
+          const again = plan(after(target, done), wish)
+          expect(again.plan.operations.filter(({ verb }) => verb !== 'leave')).toEqual([])
+        },
+      ),
+    )
   })
 })
 

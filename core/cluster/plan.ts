@@ -20,6 +20,8 @@ export interface PlanInput {
   objects: ClusterObject[]
   target: ClusterState
   asked: Asked
+  /** What is picked of a volume, by its path, where that is not all of it. */
+  picked?: Record<string, { files: number; bytes: number }>
 }
 
 /** Kinds that come along when they are needed and missing, and are never taken along otherwise. */
@@ -214,6 +216,7 @@ class Planner {
     const only = this.wish.files[volume.path] ?? null
     const { collide } = this.input.asked
     const collision = this.input.asked.each[volume.path] ?? (only ? 'merge' : collide)
+    const { files, bytes } = this.input.picked?.[volume.path] ?? volume
     const operation: VolumeOperation = {
       path: volume.path,
       claim,
@@ -221,8 +224,8 @@ class Planner {
       target: volumePath(this.input.target.source, this.into, claim),
       verb: !standing ? 'create' : collision === 'skip' || collision === 'rename' ? 'leave' : collision,
       renamed: claim !== volume.claim,
-      files: volume.files,
-      bytes: volume.bytes,
+      files,
+      bytes,
       only,
       notes: [],
       warnings: [],

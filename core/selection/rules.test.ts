@@ -1,7 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { pathOf, type Thing } from '../things/thing'
-import { patternTrouble, rulesNaming, select, takesFrom, type Rule } from './rules'
+import { loggedPart, patternTrouble, rulesNaming, select, takesFrom, type Rule } from './rules'
 
 const table = (...names: string[]): Thing => ({ path: pathOf('db', ...names), kind: 'table', labels: {}, facts: {} })
 const rule = (id: string, act: Rule['act'], kind: Rule['kind'], pattern: string): Rule => ({ id, act, kind, pattern })
@@ -75,5 +75,13 @@ describe('select', () => {
     expect(takesFrom(rules, 'harbour-db', 'x')).toBe(true)
     expect(takesFrom(rules, 'harbour-db', 'y')).toBe(false)
     expect(takesFrom(rules, 'crew')).toBe(false)
+  })
+
+  it('tells how much of what is taken has a log', () => {
+    const [database, namespace] = [rule('a', 'take', 'database', 'harbour-db/x'), rule('b', 'take', 'namespace', 'quay/boarding')]
+    expect(loggedPart([])).toBe('all')
+    expect(loggedPart([database, { ...namespace, act: 'leave' }])).toBe('all')
+    expect(loggedPart([database, namespace])).toBe('some')
+    expect(loggedPart([{ ...database, act: 'leave' }, namespace])).toBe('none')
   })
 })

@@ -137,6 +137,14 @@ function placesSpokenOf(compiled: Compiled[]): (names: string[]) => boolean {
     compiled.some(({ names: [source, place], selector }) => selector.length === 0 && source!(names[0]!) && place!(names[1]!))
 }
 
+/** How much of what the rules take has a log: namespaces have none. All of it as long as they take nothing. */
+export function loggedPart(rules: Rule[]): 'all' | 'some' | 'none' {
+  const taking = rules.filter(({ act }) => act === 'take')
+  const unlogged = taking.filter(({ kind }) => isOfCluster(kind)).length
+  if (unlogged === 0) return 'all'
+  return unlogged < taking.length ? 'some' : 'none'
+}
+
 /** Whether some rule may take something below a container: `takesFrom(rules, 'harbour-db', 'bookings')`. */
 export function takesFrom(rules: Rule[], ...container: string[]): boolean {
   return rules.some((rule) => {

@@ -32,6 +32,8 @@ export interface EstateSource {
   user: string
   /** How what is sent is kept from others, in words. */
   tls: string
+  /** All but what signs in. */
+  settings: PostgresSettings | ClusterSettings
   probe: ProbeReport | null
   discoveredAt: Date | null
   trouble: ErrorRecord | null
@@ -40,9 +42,9 @@ export interface EstateSource {
 export async function estateSources(engine: EngineContext): Promise<EstateSource[]> {
   const rows = await engine.db.selectFrom('source').selectAll().orderBy('name').execute()
   return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble }) => {
-    const reached =
-      kind === 'postgres' ? postgresReach(settings as unknown as PostgresSettings) : clusterReach(settings as unknown as ClusterSettings)
-    return { id, name, kind, ...reached, probe, discoveredAt: discovered_at, trouble }
+    const own = settings as unknown as PostgresSettings | ClusterSettings
+    const reached = 'host' in own ? postgresReach(own) : clusterReach(own)
+    return { id, name, kind, ...reached, settings: own, probe, discoveredAt: discovered_at, trouble }
   })
 }
 

@@ -250,8 +250,7 @@ export async function lifelineOf(engine: EngineContext, vesselId: string): Promi
 }
 
 /** The stretches in which every member of a vessel can be entered. */
-export const stretchesOf = ({ members, chains }: LaneData): Stretch[] =>
-  members.length === 0 ? [] : commonStretches(members.map((member) => chains.coverage(member)))
+export const stretchesOf = ({ members, chains }: LaneData): Stretch[] => commonStretches(members.map((member) => chains.coverage(member)))
 
 export function newestInstant(data: LaneData, now: Date): Instant {
   return instantOf(data.members, data.chains, data.points, now)

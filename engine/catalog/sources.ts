@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
 import { VesselError, errorRecord } from '../../core/errors'
 import { isWithin, pathOf, type Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
@@ -15,7 +16,7 @@ export type NewSource =
 export const accessTo = (source: NewSource): SourceAccess =>
   'secret' in source ? { kind: 'kubernetes', ...source } : { kind: 'postgres', ...source }
 
-const secretOf = (access: SourceAccess) => (access.kind === 'postgres' ? access.password : JSON.stringify(access.secret))
+export const secretOf = (access: SourceAccess) => (access.kind === 'postgres' ? access.password : JSON.stringify(access.secret))
 
 const NAME = /^[^\s/*?][^/*?]{0,62}$/
 
@@ -101,7 +102,7 @@ export async function accessById(engine: EngineContext, id: string): Promise<Pos
   return ofPostgres(openAccess(engine, await rowById(engine, id)))
 }
 
-const rowById = (engine: EngineContext, id: string) =>
+export const rowById = (engine: EngineContext, id: string) =>
   engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
 
 function ofPostgres(access: SourceAccess & { id: string }): PostgresAccess & { id: string } {
@@ -121,7 +122,10 @@ interface SourceRow {
   sealed_secret: Buffer | null
 }
 
-function openAccess(engine: EngineContext, { id, name, kind, settings, sealed_secret: sealed }: SourceRow): SourceAccess & { id: string } {
+export function openAccess(
+  engine: EngineContext,
+  { id, name, kind, settings, sealed_secret: sealed }: SourceRow,
+): SourceAccess & { id: string } {
   const secret = sealed ? engine.secrets.open(sealed, `source ${id}`).toString() : ''
   if (kind === 'postgres') return { id, kind, name, settings: settings as PostgresSettings, password: secret }
   return { id, kind, name, settings: settings as ClusterSettings, secret: JSON.parse(secret) as ClusterSecret }
@@ -172,32 +176,29 @@ async function scratchRoots(engine: EngineContext, { id, name }: { id: string; n
   return rows.map(({ database }) => pathOf(name, database))
 }
 
+const SAVED_AT_ONCE = 5000
+
+/** A source is looked at whenever something in it changes, so only what changed is written. */
 async function saveThings(engine: EngineContext, id: string, things: Thing[], now: Date): Promise<void> {
+  const column = <T>(part: Thing[], value: (thing: Thing) => T) => part.map(value)
   await engine.db.transaction().execute(async (tx) => {
-    await tx.updateTable('thing').set({ gone_at: now }).where('source_id', '=', id).where('gone_at', 'is', null).execute()
-    for (let from = 0; from < things.length; from += 2000) {
-      await tx
-        .insertInto('thing')
-        .values(
-          things.slice(from, from + 2000).map((thing) => ({
-            source_id: id,
-            path: thing.path,
-            kind: thing.kind,
-            labels: JSON.stringify(thing.labels),
-            facts: JSON.stringify(thing.facts),
-            first_seen: now,
-            gone_at: null,
-          })),
-        )
-        .onConflict((conflict) =>
-          conflict.columns(['source_id', 'path']).doUpdateSet((eb) => ({
-            kind: eb.ref('excluded.kind'),
-            labels: eb.ref('excluded.labels'),
-            facts: eb.ref('excluded.facts'),
-            gone_at: null,
-          })),
-        )
-        .execute()
+    await sql`
+      update thing set gone_at = ${now} where source_id = ${id} and gone_at is null
+      and not exists (select from unnest(${column(things, ({ path }) => path)}::text[]) seen (path) where seen.path = thing.path)`.execute(
+      tx,
+    )
+    for (let from = 0; from < things.length; from += SAVED_AT_ONCE) {
+      const part = things.slice(from, from + SAVED_AT_ONCE)
+      await sql`
+        insert into thing (source_id, path, kind, labels, facts, first_seen)
+        select ${id}, path, kind, labels::jsonb, facts::jsonb, ${now} from unnest(
+          ${column(part, ({ path }) => path)}::text[], ${column(part, ({ kind }) => kind)}::text[],
+          ${column(part, ({ labels }) => JSON.stringify(labels))}::text[], ${column(part, ({ facts }) => JSON.stringify(facts))}::text[]
+        ) seen (path, kind, labels, facts)
+        on conflict (source_id, path) do update
+        set kind = excluded.kind, labels = excluded.labels, facts = excluded.facts, gone_at = null
+        where thing.gone_at is not null
+        or (thing.kind, thing.labels, thing.facts) is distinct from (excluded.kind, excluded.labels, excluded.facts)`.execute(tx)
     }
   })
 }

@@ -1,4 +1,5 @@
 import type { Artifact, Stretch } from '../../core/chain/chain'
+import { sortMissing } from '../../core/content/missing'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
 import { lanesOf, newestInstant, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
@@ -44,6 +45,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   // Logs that follow each other are told as one, of which only the end would be read.
   const bytes = artifacts.reduce((sum, { kind, bytes: own }) => sum + (kind === 'log' ? 0 : own), 0)
   const newest = data.points.at(-1)
+  const { lost, left } = sortMissing(newest?.missing ?? [])
   const rate = await restoreRate(engine)
   const furthest = instant.chains.map((chain) => chain.at.getTime())
   const standing = standingOf({
@@ -52,8 +54,8 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
-    missing: newest?.missing.filter(({ note, onlyAt }) => !note && onlyAt === undefined).length ?? 0,
-    onePlace: newest?.missing.filter(({ onlyAt }) => onlyAt !== undefined).length ?? 0,
+    missing: lost.length,
+    onePlace: left.length,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
   })
   return {

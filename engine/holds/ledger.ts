@@ -4,6 +4,7 @@ import type { StepValues } from '../../core/quiesce/values'
 import type { HoldState, ReleasedBy } from '../catalog/types'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
+import { SILENT_MS } from '../runs/context'
 import type { PlacedAct } from '../sources/source'
 
 /** One line of the ledger: something that is held, or was. */
@@ -26,7 +27,6 @@ export interface Hold {
 const GRACE_MS = 2000
 /** A release that takes longer than its limit and this is taken over by somebody else. */
 const CLAIM_GRACE_MS = 5000
-const SILENT_MS = 15_000
 const MOST_BACKOFF_MS = 60_000
 /** A release gets at least as long, however short the step's own limit is. */
 export const RELEASE_MS = 10_000

@@ -1,5 +1,6 @@
+import { sql } from 'kysely'
 import type pg from 'pg'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
 import type { FollowedTables, LogManifest } from '../../core/changes/manifest'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
@@ -9,6 +10,7 @@ import { accessById } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
+import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
@@ -151,10 +153,13 @@ export class Follower {
 
   private async open(): Promise<void> {
     const { rows } = await this.side.query<{ version: number }>(`select current_setting('server_version_num')::int as version`)
+    const { still_position: still } = this.row
+    // Where nothing had changed since, the source was told so; telling it less would move its slot back.
+    const from = still ? laterPosition(still, this.position) : this.position
     this.stream = await LogStream.open(
       this.access,
       this.row.database,
-      { slot: this.row.slot, publication: this.row.publication, from: this.position, messages: rows[0]!.version >= 140000 },
+      { slot: this.row.slot, publication: this.row.publication, from, messages: rows[0]!.version >= 140000 },
       {
         message: (bytes) => {
           if (this.failure) return
@@ -278,8 +283,12 @@ export class Follower {
       .where('vessel_id', '=', this.vessel.id)
       .where('member', '=', this.row.member)
       .where('position', '=', this.position)
+      // Two words may overtake each other on their way: the catalog must never be behind what the source was told.
+      .where((eb) => eb.or([eb('still_position', 'is', null), eb(sql`still_position::pg_lsn`, '<=', sql`${position}::pg_lsn`)]))
       .executeTakeFirst()
     if (numUpdatedRows === 0n) return
+    // From the first word on any instant can be entered, though nothing may change for hours.
+    if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
     this.told = positionOf(position)!
     if (this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
   }

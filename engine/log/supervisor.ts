@@ -5,6 +5,7 @@ import { takesFrom } from '../../core/selection/rules'
 import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
 import { positionOf } from '../../core/chain/position'
+import { reaches } from '../catalog/source-access'
 import { accessById } from '../catalog/sources'
 import { allVessels, type Vessel } from '../catalog/vessels'
 import type { NewRun } from '../catalog/runs'
@@ -28,6 +29,8 @@ const RUN_AGAIN_MS = 60_000
 type Row = Awaited<ReturnType<typeof followerRow>>
 
 interface Task {
+  /** How its source is reached, as a digest. */
+  reach: string
   follower: Follower | null
   stop: AbortController
   done: Promise<void>
@@ -79,10 +82,11 @@ export class LogSupervisor {
     for (const vessel of vessels) await this.ensureRows(vessel)
     const rows = await this.engine.db.selectFrom('follower').selectAll().execute()
     const measure = this.looks++ % MEASURE_EVERY === 0
+    const reach = await reaches(this.engine)
     for (const row of rows) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
       if (!wants(vessel, row)) await this.leave(row)
-      else await this.see(vessel, row, measure)
+      else await this.see(vessel, row, measure, reach.get(row.source_id)!)
       if (this.closed) return
     }
   }
@@ -108,10 +112,10 @@ export class LogSupervisor {
     }
   }
 
-  private async see(vessel: Vessel, row: Row, measure: boolean): Promise<void> {
+  private async see(vessel: Vessel, row: Row, measure: boolean, reach: string): Promise<void> {
     if (row.state === 'waiting' || row.state === 'broken') return this.startFull(vessel, row)
     if (measure) await this.measure(vessel, row)
-    this.ensureTask(vessel, row)
+    await this.ensureTask(vessel, row, reach)
     const mark = await newestMark(this.engine, row.vessel_id, row.member, row.era)
     if (mark === null) return
     if (await this.hasHole(row, mark)) return this.startFull(vessel, row)
@@ -195,11 +199,12 @@ export class LogSupervisor {
       .execute()
   }
 
-  private ensureTask(vessel: Vessel, row: Row): void {
+  private async ensureTask(vessel: Vessel, row: Row, reach: string): Promise<void> {
     const key = keyOf(row)
+    if ((this.tasks.get(key)?.reach ?? reach) !== reach) await this.stop(key)
     if (this.tasks.has(key) || Date.now() < (this.troubles.get(key)?.until ?? 0)) return
     const stop = new AbortController()
-    const task: Task = { follower: null, stop, done: Promise.resolve() }
+    const task: Task = { reach, follower: null, stop, done: Promise.resolve() }
     this.tasks.set(key, task)
     task.done = this.follow(vessel, row, task).finally(() => this.tasks.delete(key))
   }

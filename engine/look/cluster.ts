@@ -127,11 +127,30 @@ export async function volumeTar(point: OpenPoint, path: string, folder = ''): Pr
   )
 }
 
-/** Files and folders as a tar archive. */
-export function tarOf(store: Store, entries: FileEntry[]): Readable {
+/**
+ * Entries of a volume with their content, which must be read in their order and whole. It is read ahead over all of
+ * them, because files may be smaller than it takes to ask for each.
+ */
+export async function* withContent(
+  store: Store,
+  entries: FileEntry[],
+): AsyncGenerator<{ entry: FileEntry; content: AsyncIterable<Uint8Array> }> {
+  const all = store.readAll(entries.flatMap(({ chunks }) => chunks ?? []))
+  async function* next(chunks: number) {
+    for (let left = chunks; left > 0; left--) yield (await all.next()).value as Uint8Array
+  }
+  try {
+    for (const entry of entries) yield { entry, content: next(entry.chunks?.length ?? 0) }
+  } finally {
+    await all.return(undefined)
+  }
+}
+
+/** Files and folders as a tar archive; `packed` is told of files and of bytes as they go into it. */
+export function tarOf(store: Store, entries: FileEntry[], packed: (files: number, bytes: number) => void = () => undefined): Readable {
   const archive = pack()
   const write = async () => {
-    for (const entry of entries) {
+    for await (const { entry, content } of withContent(store, entries)) {
       const type = TAR[entry.type]
       if (!type) continue
       const { mode, uid, gid, size, target } = entry
@@ -148,10 +167,12 @@ export function tarOf(store: Store, entries: FileEntry[]): Readable {
         ...(target ? { linkname: target } : {}),
       }
       const out = archive.entry(header)
-      if (entry.type === 'file')
-        for await (const bytes of store.readAll(entry.chunks ?? []))
-          if (!out.write(bytes)) await new Promise((resolve) => out.once('drain', resolve))
+      for await (const bytes of content) {
+        if (!out.write(bytes)) await new Promise((resolve) => out.once('drain', resolve))
+        packed(0, bytes.length)
+      }
       out.end()
+      if (entry.type === 'file') packed(1, 0)
     }
     archive.finalize()
   }

@@ -2,21 +2,8 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
-import type {
-  ConvertTask,
-  nameManyTask,
-  OpenTask,
-  Pieces,
-  Reckoned,
-  ReckonTask,
-  Scanned,
-  ScanTask,
-  SealedChunk,
-  sealManyTask,
-  SealTask,
-  SumsTask,
-  sumsTask,
-} from './tasks'
+import type { nameManyTask, openManyTask, Pieces, sealManyTask } from './pieces'
+import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask, SumsTask, sumsTask } from './tasks'
 
 /**
  * The threads that hash, compress, seal and open content, as many as there are cores; shared by all runs of a
@@ -39,14 +26,14 @@ export class ContentPool {
     return this.piscina.run({ plain, key }, { name: 'name', transferList: [plain.buffer] })
   }
 
-  /** Names and digests of many small pieces at once; their bytes come back with them. */
-  nameMany({ bytes, bounds }: Pieces, key: Buffer): Promise<ReturnType<typeof nameManyTask> & Pick<Pieces, 'bytes'>> {
-    return this.piscina.run({ bytes, bounds, key }, { name: 'nameMany', transferList: [bytes.buffer] })
+  /** Names and digests of many small pieces at once. */
+  nameMany({ memory, bounds }: Pieces, key: Buffer): Promise<ReturnType<typeof nameManyTask>> {
+    return this.piscina.run({ memory, bounds, key }, { name: 'nameMany' })
   }
 
-  /** Seals many small pieces at once; their bytes come back with what came of them. */
-  sealMany({ bytes, bounds }: Pieces, names: Uint8Array[], key: Buffer): Promise<ReturnType<typeof sealManyTask> & Pick<Pieces, 'bytes'>> {
-    return this.piscina.run({ bytes, bounds, names, key }, { name: 'sealMany', transferList: [bytes.buffer] })
+  /** Seals many small pieces at once, in the memory that they share with us. */
+  sealMany({ memory, bounds }: Pieces, names: Uint8Array, key: Buffer): Promise<ReturnType<typeof sealManyTask>> {
+    return this.piscina.run({ memory, bounds, names, key }, { name: 'sealMany' })
   }
 
   seal(task: SealTask): Promise<SealedChunk> {
@@ -55,6 +42,11 @@ export class ContentPool {
 
   open(task: OpenTask): Promise<Uint8Array<ArrayBuffer>> {
     return this.piscina.run(task, { name: 'openChunk' })
+  }
+
+  /** Opens entries of a pack that lie back to back; the bytes are moved to the thread. */
+  openMany(task: Parameters<typeof openManyTask>[0]): Promise<Uint8Array<ArrayBuffer>[]> {
+    return this.piscina.run(task, { name: 'openMany', transferList: [task.bytes.buffer as ArrayBuffer] })
   }
 
   scan(task: ScanTask): Promise<Scanned> {

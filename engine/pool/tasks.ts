@@ -10,7 +10,7 @@ import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { sumsOf, type Ranges } from '../compare/buckets'
 import { seal, unseal } from '../secrets/seal'
-import { DIGEST_BYTES, digesting } from './digest'
+import { digesting } from './digest'
 
 // What runs on worker threads: everything about content that costs time and needs no I/O.
 
@@ -72,45 +72,10 @@ const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
 }
 
 /** The name of what has a digest: it is keyed, so that it says nothing outside of its store. */
-const nameOf = (digest: Uint8Array, key: Uint8Array) => createHmac('sha256', key).update(digest).digest()
+export const nameOf = (digest: Uint8Array, key: Uint8Array) => createHmac('sha256', key).update(digest).digest()
 
 export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
   return own(nameOf(digesting().update(plain).digest(), key))
-}
-
-/** Small pieces back to back in one buffer, each with where it begins and ends, so that one buffer travels for all. */
-export interface Pieces {
-  bytes: Uint8Array<ArrayBuffer>
-  bounds: [from: number, to: number][]
-}
-
-/** Names (32 bytes) and digests (64 bytes) of many small pieces, in their order; each is read once for both. */
-export function nameManyTask({ bytes, bounds, key }: Pieces & { key: Uint8Array }): {
-  names: Uint8Array<ArrayBuffer>
-  digests: Uint8Array<ArrayBuffer>
-} {
-  const [names, digests] = [new Uint8Array(bounds.length * 32), new Uint8Array(bounds.length * DIGEST_BYTES)]
-  for (const [i, [from, to]] of bounds.entries()) {
-    const digest = digesting().update(bytes.subarray(from, to)).digest()
-    names.set(nameOf(digest, key), i * 32)
-    digests.set(digest, i * DIGEST_BYTES)
-  }
-  return { names, digests }
-}
-
-/** Seals small pieces; what comes of them lies back to back too. */
-export function sealManyTask({ bytes, bounds, names, key }: Pieces & { names: Uint8Array[]; key: Uint8Array }): {
-  sealed: Uint8Array<ArrayBuffer>
-  chunks: { codec: Codec; length: number }[]
-} {
-  const all = bounds.map(([from, to], i) => sealTask({ plain: bytes.subarray(from, to), name: names[i]!, key, base: null, baseName: null }))
-  const sealed = new Uint8Array(all.reduce((sum, chunk) => sum + chunk.sealed.length, 0))
-  let at = 0
-  for (const chunk of all) {
-    sealed.set(chunk.sealed, at)
-    at += chunk.sealed.length
-  }
-  return { sealed, chunks: all.map((chunk) => ({ codec: chunk.codec, length: chunk.sealed.length })) }
 }
 
 export function sealTask(task: SealTask): SealedChunk {
@@ -119,7 +84,7 @@ export function sealTask(task: SealTask): SealedChunk {
   return { codec, sealed: own(seal(Buffer.from(task.key), bytes, context)) }
 }
 
-function compress({ plain, base }: SealTask): { codec: Codec; bytes: Uint8Array } {
+export function compress({ plain, base }: { plain: Uint8Array; base: Uint8Array | null }): { codec: Codec; bytes: Uint8Array } {
   const input = Buffer.from(plain.buffer, plain.byteOffset, plain.byteLength)
   if (base) {
     const delta = new Encoder(deltaLevel(Math.max(base.length, input.length)), Buffer.from(base)).encodeSync(input)
@@ -250,6 +215,6 @@ function decompress({ codec, base }: SealedTask, packed: Buffer): Uint8Array {
   return plain
 }
 
-function contextOf(name: Uint8Array, codec: Codec, base: Uint8Array | null): Uint8Array {
+export function contextOf(name: Uint8Array, codec: Codec, base: Uint8Array | null): Uint8Array {
   return Buffer.concat([name, Buffer.of(codec), ...(base ? [base] : [])])
 }

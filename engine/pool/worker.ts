@@ -1,12 +1,10 @@
 import { move, transferableSymbol, valueSymbol } from 'piscina'
 import {
   convertTask,
-  nameManyTask,
   nameTask,
   openTask,
   reckonTask,
   scanTask,
-  sealManyTask,
   sealTask,
   sumsTask,
   type ConvertTask,
@@ -16,6 +14,7 @@ import {
   type SealTask,
   type SumsTask,
 } from './tasks'
+import { nameManyTask, openManyTask, sealManyTask } from './pieces'
 
 // The entry of a worker thread (built to dist/pool-worker.mjs). Results are moved between threads, not copied.
 
@@ -29,18 +28,25 @@ export function name(task: { plain: Uint8Array<ArrayBuffer>; key: Uint8Array }) 
 }
 
 export function nameMany(task: Parameters<typeof nameManyTask>[0]) {
-  const result = { ...nameManyTask(task), bytes: task.bytes }
-  return moving(result, [result.names.buffer, result.digests.buffer, result.bytes.buffer])
+  const result = nameManyTask(task)
+  return moving(result, [result.names.buffer, result.digests.buffer])
 }
 
 export function sealMany(task: Parameters<typeof sealManyTask>[0]) {
-  const result = { ...sealManyTask(task), bytes: task.bytes }
-  return moving(result, [result.sealed.buffer, result.bytes.buffer])
+  return sealManyTask(task)
 }
 
 export function sealChunk(task: SealTask) {
   const result = sealTask(task)
   return moving(result, [result.sealed.buffer])
+}
+
+export function openMany(task: Parameters<typeof openManyTask>[0]) {
+  const plain = openManyTask(task)
+  return moving(
+    plain,
+    plain.map(({ buffer }) => buffer),
+  )
 }
 
 export function openChunk(task: OpenTask) {

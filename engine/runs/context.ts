@@ -12,6 +12,8 @@ export interface StepPlan {
 }
 
 const HEARTBEAT_MS = 1000
+/** A worker that was silent for so long is taken for dead. */
+export const SILENT_MS = 15_000
 
 /**
  * What a run reports while it goes on: steps, counters, messages, heartbeat. Figures are gathered and written
@@ -48,8 +50,7 @@ export class RunContext {
         return this.step(ordinal, work)
       },
       say: (level, text) => this.say(level, text),
-      set: (counter, value) => this.set(counter, value),
-      get: (counter) => this.get(counter),
+      expect: (counter, by) => this.expect(counter, by),
     }
   }
 
@@ -126,13 +127,9 @@ export class RunContext {
     this.counters[counter] = (this.counters[counter] ?? 0) + by
   }
 
-  /** Sets a counter of the whole run, such as the rows that are expected. */
-  set(counter: string, value: number): void {
-    this.counters[counter] = value
-  }
-
-  get(counter: string): number {
-    return this.counters[counter] ?? 0
+  /** That the whole run has so much more of something to come. */
+  expect(counter: string, by: number): void {
+    this.counters[`${counter} expected`] = (this.counters[`${counter} expected`] ?? 0) + by
   }
 
   async say(level: 'info' | 'warning' | 'error', text: string): Promise<void> {

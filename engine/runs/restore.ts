@@ -85,8 +85,9 @@ function elsewhere({ databases, namespaces }: PlannedWish): { into?: string } {
 
 async function expectNamespace(run: RunContext, { plan }: PlannedNamespace): Promise<void> {
   const active = plan.operations.filter(({ verb }) => verb !== 'leave').length
-  run.set('structures expected', run.get('structures expected') + active)
-  run.set('bytes expected', run.get('bytes expected') + plan.bytes)
+  run.expect('objects', active)
+  run.expect('files', plan.files)
+  run.expect('bytes', plan.bytes)
   const warnings = [
     ...plan.warnings,
     ...[...plan.operations, ...plan.volumes].flatMap((one) =>
@@ -98,9 +99,9 @@ async function expectNamespace(run: RunContext, { plan }: PlannedNamespace): Pro
 
 async function expect(run: RunContext, database: PlannedDatabase): Promise<void> {
   const { plan } = database
-  run.set('rows expected', run.get('rows expected') + plan.rows)
-  run.set('bytes expected', run.get('bytes expected') + plan.bytes)
-  run.set('structures expected', run.get('structures expected') + structuresOf(database))
+  run.expect('rows', plan.rows)
+  run.expect('bytes', plan.bytes)
+  run.expect('structures', structuresOf(database))
   for (const warning of plan.warnings) await run.say('warning', warning)
 }
 

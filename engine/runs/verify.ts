@@ -16,8 +16,8 @@ import { readJson } from './manifests'
 export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const packs = await store.index.packs()
-  run.set(
-    'bytes expected',
+  run.expect(
+    'bytes',
     packs.reduce((sum, pack) => sum + pack.bytes, 0),
   )
   const step = await run.plan({ kind: 'verify', member: store.name, title: 'Packs' })

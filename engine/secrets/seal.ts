@@ -3,14 +3,22 @@ import { chmod, mkdir, open, readFile } from 'node:fs/promises'
 import { dirname } from 'node:path'
 import { VesselError } from '../../core/errors'
 
+/** What sealing adds: a nonce and a tag. */
+export const SEAL_BYTES = 12 + 16
+
 /**
  * AES-256-GCM: 12 bytes of nonce, the sealed bytes, 16 bytes of tag. `context` is bound to the result and
  * must be the same when it is opened.
  */
 export function seal(key: Buffer, plain: Uint8Array, context: string | Uint8Array): Buffer {
+  return Buffer.concat(sealedParts(key, plain, context))
+}
+
+/** The same in the parts that it is made of, for those who put it where they want it themselves. */
+export function sealedParts(key: Buffer, plain: Uint8Array, context: string | Uint8Array): Buffer[] {
   const nonce = randomBytes(12)
   const cipher = createCipheriv('aes-256-gcm', key, nonce).setAAD(Buffer.from(context as Uint8Array))
-  return Buffer.concat([nonce, cipher.update(plain), cipher.final(), cipher.getAuthTag()])
+  return [nonce, cipher.update(plain), cipher.final(), cipher.getAuthTag()]
 }
 
 /** Opens what `seal` made. Throws when the key, the context or a single bit is another. */

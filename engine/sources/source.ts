@@ -29,8 +29,8 @@ export interface Progress {
   plan(step: { kind: string; member: string; title: string }): Promise<number>
   step<T>(ordinal: number, work: (count: (counter: string, by: number) => void) => Promise<T>): Promise<T>
   say(level: 'info' | 'warning' | 'error', text: string): Promise<void>
-  set(counter: string, value: number): void
-  get(counter: string): number
+  /** That there is so much more of something to come. */
+  expect(counter: string, by: number): void
 }
 
 /** The moment at which all members of a vessel are captured, and how long what is held has to stay so. */

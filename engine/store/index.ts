@@ -1,5 +1,6 @@
+import { sql } from 'kysely'
 import type { CatalogDb } from '../catalog/connect'
-import type { WrittenPack } from './pack'
+import type { PackEntry, WrittenPack } from './pack'
 
 /** Where a chunk lies. */
 export interface ChunkPlace {
@@ -10,6 +11,22 @@ export interface ChunkPlace {
   base: Buffer | null
 }
 
+const PLACE = ['chunk.pack_id', 'chunk.position', 'chunk.length', 'chunk.plain_length', 'chunk.base'] as const
+interface PlaceRow {
+  pack_id: string
+  position: string | number
+  length: number
+  plain_length: number
+  base: Buffer | null
+}
+const placeOf = (row: PlaceRow): ChunkPlace => ({
+  pack: row.pack_id,
+  position: Number(row.position),
+  length: row.length,
+  plainLength: row.plain_length,
+  base: row.base,
+})
+
 /** The index of a store's chunks, in the catalog. It can be rebuilt from the packs. */
 export class ChunkIndex {
   constructor(
@@ -17,36 +34,36 @@ export class ChunkIndex {
     readonly storeId: string,
   ) {}
 
-  /** Place of a chunk that may be referred to: in a committed pack, or in one of this run. */
-  async find(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const row = await this.db
+  /** Chunks of this store in committed packs, and those in packs of a run. */
+  private referable(runId: string | null) {
+    return this.db
       .selectFrom('chunk')
       .innerJoin('pack', 'pack.id', 'chunk.pack_id')
-      .select(['chunk.pack_id', 'chunk.position', 'chunk.length', 'chunk.plain_length', 'chunk.base'])
       .where('chunk.store_id', '=', this.storeId)
-      .where('chunk.name', '=', Buffer.from(name))
       .where((eb) => eb.or([eb('pack.committed', '=', true), ...(runId ? [eb('pack.run_id', '=', runId)] : [])]))
-      .limit(1)
-      .executeTakeFirst()
-    if (!row) return undefined
-    return {
-      pack: row.pack_id,
-      position: Number(row.position),
-      length: row.length,
-      plainLength: row.plain_length,
-      base: row.base,
-    }
+  }
+
+  /** Place of a chunk that may be referred to: in a committed pack, or in one of this run. */
+  async find(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
+    const row = await this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name)).limit(1).executeTakeFirst()
+    return row && placeOf(row)
+  }
+
+  /** Places of many chunks in committed packs, by their names in hexadecimal; what has none is not among them. */
+  async places(names: string[]): Promise<Map<string, ChunkPlace>> {
+    const all = names.map((name) => Buffer.from(name, 'hex'))
+    const rows = await this.referable(null)
+      .select(['chunk.name', ...PLACE])
+      .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(all))))
+      .execute()
+    return new Map(rows.map((row) => [row.name.toString('hex'), placeOf(row)]))
   }
 
   /** Which of many chunks may be referred to; their names in hexadecimal. */
   async known(names: Buffer[], runId: string): Promise<Set<string>> {
-    const rows = await this.db
-      .selectFrom('chunk')
-      .innerJoin('pack', 'pack.id', 'chunk.pack_id')
+    const rows = await this.referable(runId)
       .select('chunk.name')
-      .where('chunk.store_id', '=', this.storeId)
-      .where('chunk.name', 'in', names)
-      .where((eb) => eb.or([eb('pack.committed', '=', true), eb('pack.run_id', '=', runId)]))
+      .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(names))))
       .execute()
     return new Set(rows.map(({ name }) => name.toString('hex')))
   }
@@ -66,23 +83,14 @@ export class ChunkIndex {
           created_at: new Date(),
         })
         .execute()
-      for (let from = 0; from < pack.entries.length; from += 1000) {
-        const part = pack.entries.slice(from, from + 1000)
-        await tx
-          .insertInto('chunk')
-          .values(
-            part.map((entry) => ({
-              store_id: this.storeId,
-              name: entry.name,
-              pack_id: pack.id,
-              position: entry.position,
-              length: entry.length,
-              plain_length: entry.plainLength,
-              base: entry.base,
-            })),
-          )
-          .execute()
-      }
+      // As arrays: values of their own would be parameters by the thousand, and cost more than what they insert.
+      const column = <K extends keyof PackEntry>(name: K) => pack.entries.map((entry) => entry[name])
+      await sql`
+        insert into chunk (store_id, pack_id, name, position, length, plain_length, base)
+        select ${this.storeId}, ${pack.id}, * from unnest(
+          ${column('name')}::bytea[], ${column('position')}::bigint[], ${column('length')}::integer[],
+          ${column('plainLength')}::integer[], ${column('base')}::bytea[]
+        )`.execute(tx)
     })
   }
 
@@ -120,13 +128,6 @@ export class ChunkIndex {
 
   async entriesOf(packId: string): Promise<(ChunkPlace & { name: Buffer })[]> {
     const rows = await this.db.selectFrom('chunk').selectAll().where('pack_id', '=', packId).orderBy('position').execute()
-    return rows.map((row) => ({
-      pack: packId,
-      name: row.name,
-      position: Number(row.position),
-      length: row.length,
-      plainLength: row.plain_length,
-      base: row.base,
-    }))
+    return rows.map((row) => ({ ...placeOf(row), name: row.name }))
   }
 }

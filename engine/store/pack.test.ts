@@ -5,8 +5,9 @@ import { join } from 'node:path'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { CODEC } from '../pool/tasks'
+import { parseEntry } from './entry'
 import { FolderBackend } from './folder'
-import { PACK_HEADER_BYTES, PackWriter, packPath, parseEntry } from './pack'
+import { PACK_HEADER_BYTES, PackWriter, packPath } from './pack'
 
 const backend = async () => {
   const folder = new FolderBackend(join(mkdtempSync(join(tmpdir(), 'vessel-pack-')), 'store'))

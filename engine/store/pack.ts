@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import type { Codec, SealedChunk } from '../pool/tasks'
-import { CODEC } from '../pool/tasks'
+import { entryHeader } from './entry'
 import type { Backend, PendingFile } from './folder'
 
 // Packs as described in docs/formats.md: a header, then entries that each describe themselves, so that the
@@ -50,22 +50,15 @@ export class PackWriter {
   }
 
   /**
-   * Many small entries in one write, whose sealed bytes lie back to back. Calls must be awaited one after the other.
-   * Returns the length of each.
+   * Many small entries in one write, which lie back to back as they are to lie in the pack. Calls must be awaited one
+   * after the other.
    */
-  async appendMany(entries: { name: Buffer; plainLength: number; codec: Codec; length: number }[], sealed: Uint8Array): Promise<number[]> {
-    const parts: Uint8Array[] = []
-    let from = 0
-    const lengths = entries.map(({ name, plainLength, codec, length: own }) => {
-      const header = entryHeader(name, plainLength, codec, own, null)
-      const length = header.length + own
-      this.entries.push({ name, codec, base: null, plainLength, position: this.bytes, length })
-      this.bytes += length
-      parts.push(header, sealed.subarray(from, (from += own)))
-      return length
-    })
-    await this.file.append(Buffer.concat(parts))
-    return lengths
+  async appendMany(entries: Pick<PackEntry, 'name' | 'plainLength' | 'codec' | 'length'>[], bytes: Uint8Array): Promise<void> {
+    for (const entry of entries) {
+      this.entries.push({ ...entry, base: null, position: this.bytes })
+      this.bytes += entry.length
+    }
+    await this.file.append(bytes)
   }
 
   /** Reserves the entry's place at once, so calls must be awaited one after the other. Returns its length. */
@@ -86,38 +79,5 @@ export class PackWriter {
 
   discard(): Promise<void> {
     return this.file.discard()
-  }
-}
-
-function entryHeader(name: Buffer, plainLength: number, codec: Codec, sealedLength: number, base: Buffer | null): Buffer {
-  const header = Buffer.alloc(4 + 32 + 1 + 4 + (base ? 32 : 0))
-  header.writeUInt32BE(header.length - 4 + sealedLength, 0)
-  name.copy(header, 4)
-  header.writeUInt8(codec, 36)
-  header.writeUInt32BE(plainLength, 37)
-  base?.copy(header, 41)
-  return header
-}
-
-export interface ParsedEntry {
-  name: Buffer
-  codec: Codec
-  plainLength: number
-  base: Buffer | null
-  sealed: Buffer
-}
-
-/** Reads an entry as it lies in a pack. Throws when it does not hold together. */
-export function parseEntry(bytes: Buffer): ParsedEntry {
-  const length = bytes.readUInt32BE(0)
-  if (length + 4 !== bytes.length) throw new Error('the length of the entry is not what the index says')
-  const codec = bytes.readUInt8(36) as Codec
-  const base = codec === CODEC.delta ? bytes.subarray(41, 73) : null
-  return {
-    name: bytes.subarray(4, 36),
-    codec,
-    plainLength: bytes.readUInt32BE(37),
-    base,
-    sealed: bytes.subarray(base ? 73 : 41),
   }
 }

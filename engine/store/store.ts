@@ -7,7 +7,13 @@ import { seal, unseal } from '../secrets/seal'
 import type { Backend } from './folder'
 import type { ChunkIndex, ChunkPlace } from './index'
 import type { StoreKeys } from './keys'
-import { packPath, parseEntry, type ParsedEntry } from './pack'
+import { parseEntry, type ParsedEntry } from './entry'
+import { packPath } from './pack'
+import { sideBySide, type Placed } from './side-by-side'
+
+/** How far ahead of its reader content is read at most. */
+const AHEAD = { bytes: 4 * 1024 * 1024, reads: 64 } as const
+const ASKED_AT_ONCE = 256
 
 const segmentPath = (id: string) => `segments/${id}.segment`
 const pointPath = (id: string) => `points/${id}.point`
@@ -33,20 +39,57 @@ export class Store {
     return this.readAt(name, place)
   }
 
-  /** Chunks in their order, a few of them read ahead. */
-  async *readAll(names: Iterable<string>): AsyncGenerator<Uint8Array<ArrayBuffer>> {
-    const ahead: Promise<Uint8Array<ArrayBuffer>>[] = []
-    try {
-      for (const name of names) {
-        ahead.push(this.read(name))
-        // A failure is reported when its turn comes, not as an unhandled one before.
-        ahead.at(-1)!.catch(() => undefined)
-        if (ahead.length > this.pool.threads + 2) yield await ahead.shift()!
-      }
-      while (ahead.length > 0) yield await ahead.shift()!
-    } finally {
-      await Promise.allSettled(ahead)
+  /** Chunks in their order, some of them read ahead: more where they are small, because each takes its time. */
+  async *readAll(names: string[]): AsyncGenerator<Uint8Array<ArrayBuffer>> {
+    const ahead: { reading: Promise<Uint8Array<ArrayBuffer>[]>; bytes: number }[] = []
+    let bytes = 0
+    const isEnough = () => ahead.length > this.pool.threads + 2 && (bytes > AHEAD.bytes || ahead.length > AHEAD.reads)
+    const next = () => {
+      const first = ahead.shift()!
+      bytes -= first.bytes
+      return first.reading
     }
+    try {
+      for await (const group of this.grouped(names)) {
+        const reading = this.readGroup(group)
+        // A failure is reported when its turn comes, not as an unhandled one before.
+        reading.catch(() => undefined)
+        const size = group.reduce((sum, { place }) => sum + (place?.plainLength ?? AHEAD.bytes), 0)
+        ahead.push({ reading, bytes: size })
+        bytes += size
+        while (isEnough()) yield* await next()
+      }
+      while (ahead.length > 0) yield* await next()
+    } finally {
+      await Promise.allSettled(ahead.map(({ reading }) => reading))
+    }
+  }
+
+  /** Chunks with where they lie, which is asked for many at once, and those that can be read at once together. */
+  private async *grouped(names: string[]): AsyncGenerator<Placed[]> {
+    for (let from = 0; from < names.length; from += ASKED_AT_ONCE) {
+      const part = names.slice(from, from + ASKED_AT_ONCE)
+      const places = await this.index.places(part)
+      yield* sideBySide(part.map((name) => ({ name, place: places.get(name) })))
+    }
+  }
+
+  private async readGroup(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {
+    // What can't be read together is read one by one, which tells what is wrong with which.
+    const together = group.length > 1 ? await this.readTogether(group).catch(() => null) : null
+    return together ?? Promise.all(group.map(({ name, place }) => (place ? this.readAt(name, place) : this.read(name))))
+  }
+
+  private async readTogether(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {
+    const { pack, position } = group[0]!.place!
+    const lengths = group.map(({ place }) => place!.length)
+    const bytes = await this.backend.read(
+      packPath(pack),
+      position,
+      lengths.reduce((sum, length) => sum + length, 0),
+    )
+    const names = group.map(({ name }) => Buffer.from(name, 'hex'))
+    return this.pool.openMany({ bytes, lengths, names, sealKey: this.keys.seal, nameKey: this.keys.name })
   }
 
   readAt(name: string, place: ChunkPlace): Promise<Uint8Array<ArrayBuffer>> {

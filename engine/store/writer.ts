@@ -1,5 +1,5 @@
 import { DIGEST_BYTES } from '../pool/digest'
-import type { Pieces } from '../pool/tasks'
+import { NAME_BYTES, type Bounds, type PieceMemory, type Pieces } from '../pool/pieces'
 import type { Store } from './store'
 import { packPath, PackWriter, PACK_BYTES } from './pack'
 import { Semaphore } from './semaphore'
@@ -10,11 +10,9 @@ export interface Put {
   stored: number
 }
 
-/** What became of small pieces, each a chunk and a file of its own; and their buffer, for the next ones. */
-export interface PutMany {
-  bytes: Uint8Array<ArrayBuffer>
-  /** With the digest of each, in hexadecimal. */
-  put: (Put & { digest: string })[]
+/** What became of a small piece, which is a chunk and a file of its own: with its digest, in hexadecimal. */
+export interface PutPiece extends Put {
+  digest: string
 }
 
 const ASKED_AT_ONCE = 5000
@@ -23,8 +21,8 @@ const CLOSING_AT_ONCE = 2
 /** Where content goes. */
 export interface Sink {
   put(plain: Uint8Array<ArrayBuffer>, base?: string | null): Promise<Put>
-  /** Small pieces together: one by one each would cost more than its bytes. The buffer is away until it comes back. */
-  putMany(pieces: Pieces): Promise<PutMany>
+  /** Small pieces together. Their memory must not be touched before it is told what became of them. */
+  putMany(pieces: Pieces): Promise<PutPiece[]>
   /** Which of many chunks this run may refer to. */
   known(names: string[]): Promise<Set<string>>
   ready(): Promise<void>
@@ -46,7 +44,8 @@ export class ContentWriter implements Sink {
   private pack: PackWriter | undefined
   private tail: Promise<unknown> = Promise.resolve()
   private readonly closing: Promise<void>[] = []
-  private readonly own = new Map<string, Promise<Put>>()
+  /** What this run puts, by name: settled when it is in the store. */
+  private readonly own = new Map<string, Promise<unknown>>()
   private readonly gate: Semaphore
   stored = 0
   /** The first thing that went wrong while writing. */
@@ -66,7 +65,7 @@ export class ContentWriter implements Sink {
       const named = await this.store.pool.name(plain, this.store.keys.name)
       const name = Buffer.from(named.name).toString('hex')
       const known = this.own.get(name)
-      if (known) return { name: (await known).name, stored: 0 }
+      if (known) return await known.then(() => ({ name, stored: 0 }))
       const putting = this.putNamed(name, named.plain, base)
       this.own.set(name, putting)
       return await putting
@@ -78,41 +77,26 @@ export class ContentWriter implements Sink {
     }
   }
 
-  async putMany(pieces: Pieces): Promise<PutMany> {
+  async putMany({ memory, bounds }: Pieces): Promise<PutPiece[]> {
     const release = await this.gate.enter()
     try {
-      const { names, digests, bytes } = await this.store.pool.nameMany(pieces, this.store.keys.name)
-      const named = pieces.bounds.map((bound, i) => ({
-        id: Buffer.from(names.buffer, i * 32, 32),
-        digest: Buffer.from(digests.buffer, i * DIGEST_BYTES, DIGEST_BYTES).toString('hex'),
-        bound,
-      }))
-      const put = new Map<string, Promise<Put>>()
-      const fresh = new Map<string, (typeof named)[number]>()
-      for (const piece of named) {
-        const name = piece.id.toString('hex')
-        const known = this.own.get(name)
-        if (known) put.set(name, known)
-        else fresh.set(name, piece)
-      }
-      const storing = this.storeMany(bytes, [...fresh.values()])
-      for (const name of fresh.keys()) {
-        const own = storing.then((all) => all.put.get(name)!)
-        own.catch(() => undefined)
-        this.own.set(name, own)
-        put.set(name, own)
-      }
-      const whole = await storing
-      const told = new Set<string>()
-      const puts = named.map(async ({ id, digest }) => {
-        const name = id.toString('hex')
-        // What is the same as a piece before it adds nothing.
-        const isFirst = fresh.has(name) && !told.has(name)
-        told.add(name)
-        const { stored } = await put.get(name)!
-        return { name, stored: isFirst ? stored : 0, digest }
+      const { names, digests } = await this.store.pool.nameMany({ memory, bounds }, this.store.keys.name)
+      const named = bounds.map((bound, i) => {
+        const id = Buffer.from(names.buffer, i * NAME_BYTES, NAME_BYTES)
+        const digest = Buffer.from(digests.buffer, i * DIGEST_BYTES, DIGEST_BYTES).toString('hex')
+        return { id, name: id.toString('hex'), digest, bound }
       })
-      return { bytes: whole.bytes, put: await Promise.all(puts) }
+      // What is the same as a piece before it, here or in another batch, adds nothing.
+      const fresh = new Map(named.filter(({ name }) => !this.own.has(name)).map((piece) => [piece.name, piece]))
+      const others = named.filter(({ name }) => !fresh.has(name)).map(({ name }) => this.own.get(name)!)
+      const storing = this.storeMany(memory, [...fresh.values()])
+      for (const name of fresh.keys()) this.own.set(name, storing)
+      const stored = await storing
+      await Promise.all(others)
+      return named.map((piece) => {
+        const { name, digest } = piece
+        return { name, stored: fresh.get(name) === piece ? (stored.get(name) ?? 0) : 0, digest }
+      })
     } catch (error) {
       this.failure ??= error
       throw error
@@ -121,32 +105,30 @@ export class ContentWriter implements Sink {
     }
   }
 
+  /** Stores what the store does not have of pieces, and tells what each of them added. */
   private async storeMany(
-    bytes: Uint8Array<ArrayBuffer>,
-    pieces: { id: Buffer; bound: [number, number] }[],
-  ): Promise<{ bytes: Uint8Array<ArrayBuffer>; put: Map<string, Put> }> {
-    const put = new Map<string, Put>()
-    if (pieces.length === 0) return { bytes, put }
-    const ids = pieces.map(({ id }) => id)
-    const known = await this.store.index.known(ids, this.runId)
-    for (const name of known) put.set(name, { name, stored: 0 })
-    const missing = pieces.filter(({ id }) => !known.has(id.toString('hex')))
-    if (missing.length === 0) return { bytes, put }
-    const names = missing.map(({ id }) => id)
-    const sealed = await this.store.pool.sealMany({ bytes, bounds: missing.map(({ bound }) => bound) }, names, this.store.keys.seal)
-    const entries = missing.map(({ id, bound: [from, to] }, i) => ({ name: id, plainLength: to - from, ...sealed.chunks[i]! }))
-    const stored = await this.inOrder(async () => {
+    memory: PieceMemory,
+    pieces: { id: Buffer; name: string; bound: Bounds[number] }[],
+  ): Promise<Map<string, number>> {
+    if (pieces.length === 0) return new Map()
+    const known = await this.store.index.known(
+      pieces.map(({ id }) => id),
+      this.runId,
+    )
+    const missing = pieces.filter(({ name }) => !known.has(name))
+    if (missing.length === 0) return new Map()
+    const bounds = missing.map(({ bound }) => bound)
+    const names = Buffer.concat(missing.map(({ id }) => id))
+    const sealed = await this.store.pool.sealMany({ memory, bounds }, names, this.store.keys.seal)
+    const entries = missing.map(({ id, bound: [from, to] }, i) => ({ name: id, plainLength: to - from, ...sealed[i]! }))
+    const bytes = entries.reduce((sum, { length }) => sum + length, 0)
+    await this.inOrder(async () => {
       this.pack ??= await PackWriter.open(this.store.backend)
-      const written = await this.pack.appendMany(entries, sealed.sealed)
+      await this.pack.appendMany(entries, memory.entries.subarray(0, bytes))
       if (this.pack.bytes >= PACK_BYTES) await this.closePack()
-      return written
     })
-    for (const [i, { id }] of missing.entries()) {
-      const name = id.toString('hex')
-      put.set(name, { name, stored: stored[i]! })
-      this.stored += stored[i]!
-    }
-    return { bytes: sealed.bytes, put }
+    this.stored += bytes
+    return new Map(missing.map(({ name }, i) => [name, sealed[i]!.length]))
   }
 
   part(): WriterPart {
@@ -159,9 +141,9 @@ export class ContentWriter implements Sink {
         return put
       },
       putMany: async (pieces) => {
-        const many = await this.putMany(pieces)
-        for (const one of many.put) stored += one.stored
-        return many
+        const put = await this.putMany(pieces)
+        for (const one of put) stored += one.stored
+        return put
       },
       known: (names) => this.known(names),
       ready: () => this.ready(),

@@ -1,4 +1,5 @@
 import { errorRecord } from '../../core/errors'
+import { reaches } from '../catalog/source-access'
 import { discoverSource, sourceById } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { WATCHED } from '../sources/adapter'
@@ -9,6 +10,8 @@ const SETTLE_MS = 700
 const AGAIN_MS = [1000, 5000, 20_000, 60_000]
 
 interface Watching {
+  /** How it is reached, as a digest. */
+  reach: string
   stop: AbortController
   done: Promise<void>
 }
@@ -28,13 +31,15 @@ export class DiscoveryWatch {
   }
 
   private async look(): Promise<void> {
+    const reach = await reaches(this.engine)
     const rows = await this.engine.db.selectFrom('source').select(['id', 'name']).where('kind', 'in', WATCHED).execute()
     for (const { id, name } of rows) {
       if (this.watching.has(id) || this.closed) continue
       const stop = new AbortController()
-      this.watching.set(id, { stop, done: this.follow(id, name, stop.signal) })
+      this.watching.set(id, { reach: reach.get(id)!, stop, done: this.follow(id, name, stop.signal) })
     }
-    for (const [id, { stop }] of this.watching) if (!rows.some((row) => row.id === id)) stop.abort()
+    // What is gone ends; what is reached in another way is watched anew when the old watch has ended.
+    for (const [id, { reach: was, stop }] of this.watching) if (reach.get(id) !== was) stop.abort()
   }
 
   private async follow(id: string, name: string, signal: AbortSignal): Promise<void> {

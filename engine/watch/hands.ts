@@ -1,3 +1,4 @@
+import { sortMissing } from '../../core/content/missing'
 import { labelsIn, select } from '../../core/selection/rules'
 import { CLUSTER_WIDE, lastName, namesOf, pathOf, placeOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
@@ -17,6 +18,9 @@ export interface Hand {
   to: string
 }
 
+/** What signs in is not accepted any more. */
+const REFUSED = new Set(['token_refused', 'password_refused'])
+
 export interface Unclaimed {
   path: string
   name: string
@@ -24,6 +28,7 @@ export interface Unclaimed {
   bytes: number
 }
 
+/** What a person has to see to; what is broken first. */
 export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
   const hands: Hand[] = []
   hands.push(...(await goneThings(engine, vessels)))
@@ -34,8 +39,9 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
         level: 'iron',
         what: source.trouble.what,
         since: source.discoveredAt,
-        action: 'Look at the source',
-        to: `/estate/${source.name}`,
+        ...(REFUSED.has(source.trouble.code)
+          ? { action: 'Change how it is reached…', to: `/estate/${source.name}?reach` }
+          : { action: 'Look at the source', to: `/estate/${source.name}` }),
       })
   }
   const stores = await engine.db.selectFrom('store').select(['name', 'trouble', 'verified_at']).execute()
@@ -54,7 +60,7 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
         action: 'What happened',
         to: `/runs/${failed.id}`,
       })
-    const left = (vessel.newest?.missing ?? []).filter(({ onlyAt }) => onlyAt !== undefined)
+    const { lost, left } = sortMissing(vessel.newest?.missing ?? [])
     if (left.length > 0)
       hands.push({
         level: 'ochre',
@@ -63,18 +69,18 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
         action: 'Read it into the store…',
         to: `/vessels/${vessel.slug}?at=${vessel.newest!.at.toISOString()}`,
       })
-    const missing = (vessel.newest?.missing ?? []).filter(({ note, onlyAt }) => !note && onlyAt === undefined)
-    if (missing.length > 0) {
+    if (lost.length > 0) {
       hands.push({
         level: 'ochre',
-        what: `${plural(missing.length, 'thing')} of ${vessel.name} could not be captured: ${lastName(missing[0]!.path)}. ${missing[0]!.reason}`,
+        what: `${plural(lost.length, 'thing')} of ${vessel.name} could not be captured: ${lastName(lost[0]!.path)}. ${lost[0]!.reason}`,
         since: vessel.newest!.at,
         action: 'What happened',
         to: `/runs/${vessel.newest!.run}`,
       })
     }
   }
-  return hands
+  // What is broken stands above what is only frail.
+  return [...hands.filter(({ level }) => level === 'iron'), ...hands.filter(({ level }) => level !== 'iron')]
 }
 
 /** Logs that are broken, stalled, or keep too much back at their source. */

@@ -98,24 +98,29 @@ export const Settings = v.object({
 
 const Cluster = v.object({
   server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://quay.ferries.example:6443.')),
-  token: v.pipe(text(20_000), v.nonEmpty('The token is missing.')),
+  token: v.optional(text(20_000), ''),
   authority: v.optional(text(100_000), ''),
-  unverified: v.optional(v.boolean(), false),
+  unverified: v.optional(v.boolean()),
 })
 
 /**
  * A PostgreSQL server comes with its settings, or with a connection string; a cluster with its address and a token,
  * or with a kubeconfig.
  */
-export const NewSource = v.object({
-  name: v.optional(text(63), ''),
+export const Access = v.object({
   settings: v.optional(Settings),
   password: v.optional(text(1000), ''),
   connection: v.optional(text(2000)),
   cluster: v.optional(Cluster),
   kubeconfig: v.optional(text(200_000)),
   context: v.optional(text(300)),
+  readerImage: v.optional(v.pipe(text(300), v.regex(/^\S*$/, 'The name of an image has no blanks.'))),
 })
+
+export const NewSource = v.object({ name: v.optional(text(63), ''), ...Access.entries })
+
+/** How a source is to be reached from now on, and whether it may be another one that takes its place. */
+export const ChangedAccess = v.object({ ...Access.entries, replaces: v.optional(v.boolean(), false) })
 
 const Collision = v.picklist(['replace', 'rename', 'merge', 'skip'])
 const name = v.pipe(text(63), v.nonEmpty('A name is empty.'))

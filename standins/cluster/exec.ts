@@ -69,7 +69,8 @@ function run(
     })
   }
   client.on('message', (data: Buffer) => {
-    if (data[0] === STDIN && !child.stdin!.write(data.subarray(1))) {
+    // What has arrived already is still told after a pause.
+    if (data[0] === STDIN && !child.stdin!.write(data.subarray(1)) && !client.isPaused) {
       client.pause()
       child.stdin!.once('drain', () => client.resume())
     }

@@ -6,6 +6,7 @@ import { buffer } from 'node:stream/consumers'
 import { parseAllDocuments } from 'yaml'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Rule } from '../../core/selection/rules'
+import type { NamespaceManifest } from '../../core/content/manifest'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
 import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import { standings } from '../../engine/catalog/standing'
@@ -120,7 +121,10 @@ describe('a namespace', () => {
     const run = await bench.run('backup', kiosks)
     expect(run.state).toBe('done')
     const point = await newest(run)
-    expect(point.members[0]!.manifest.namespaces![0]!.volumes).toMatchObject([{ how: 'in place', files: 4, storageClass: 'rope' }])
+    const [{ objects, volumes }] = point.members[0]!.manifest.namespaces! as [NamespaceManifest]
+    expect(volumes).toMatchObject([{ how: 'in place', files: 4, storageClass: 'rope' }])
+    // What is told on the way: folders and links are no files, and a file of two names is expected twice.
+    expect(run.counters).toMatchObject({ objects: objects.length, files: 4, 'files expected': 5, bytes: volumes[0]!.bytes })
     const path = 'quay/kiosk/volume/receipts'
     const folder = mkdtempSync(join(tmpdir(), 'out-'))
     execFileSync('tar', ['-x', '-C', folder], { input: await buffer(await volumeTar(point, path)) })
@@ -230,6 +234,11 @@ describe('what is gone', () => {
     cluster.kubectl('delete', 'configmap', 'bollards', '-n', 'pier')
     await discoverSource(bench.engine, sourceId)
     expect(await hands('pier')).toMatchObject([{ level: 'ochre', what: '1 thing of Pier is gone from quay / pier: bollards.' }])
+    const trouble = JSON.stringify({ code: 'source_unreachable', what: 'quay could not be reached.', touched: '', next: '' })
+    await bench.engine.db.updateTable('source').set({ trouble }).where('id', '=', sourceId).execute()
+    const levels = (await needsHand(bench.engine, await standings(bench.engine))).map(({ level }) => level)
+    expect([...levels].sort((a, b) => (a === b ? 0 : a === 'iron' ? -1 : 1))).toEqual(levels)
+    expect(new Set(levels)).toEqual(new Set(['iron', 'ochre']))
     cluster.kubectl('delete', 'namespace', 'pier')
     await discoverSource(bench.engine, sourceId)
     const [hand] = await hands('pier')

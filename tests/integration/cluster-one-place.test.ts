@@ -1,16 +1,20 @@
-import { readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
+import { readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { buffer } from 'node:stream/consumers'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { wishOf } from '../../core/restore/wish'
+import { addRun } from '../../engine/catalog/runs'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
 import { standings } from '../../engine/catalog/standing'
-import { addVessel, type Vessel } from '../../engine/catalog/vessels'
+import { addStore, openStore } from '../../engine/catalog/stores'
+import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import { findFiles } from '../../engine/compare/cluster'
 import { openFile } from '../../engine/look/cluster'
 import { openPoint } from '../../engine/points/open'
+import { tidyUp } from '../../engine/runs/orphans'
 import { planAll } from '../../engine/runs/restore-plan'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
+import { ContentWriter } from '../../engine/store/writer'
 import { needsHand } from '../../engine/watch/hands'
 import { claim, holder, namespace, snapshots, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
@@ -121,6 +125,36 @@ describe('a volume whose snapshot can’t be read', () => {
     expect([run.error, run.state]).toEqual([null, 'done'])
     expect(await textIn((run.outcome as { point: string }).point)).toBe('five lanes')
     expect((await fetch(lanes, left)).state).toBe('done')
+  })
+
+  it('leaves nothing half-read in the store of its point when the worker dies, even if its vessel has another store since', async () => {
+    const lanes = await vessel()
+    const point = await leave(lanes)
+    await addStore(bench.engine, { name: 'far-dock', path: `${bench.place}-far` })
+    await saveDefinition(bench.engine, lanes.slug, lanes.version, { ...lanes.definition, store: 'far-dock' })
+    const packs = () => readdirSync(join(bench.place, 'packs')).sort()
+    const before = packs()
+    const params = { point }
+    const id = await addRun(bench.engine, {
+      kind: 'fetch',
+      vessel: await vesselBySlug(bench.engine, lanes.slug),
+      startedBy: 'a test',
+      params,
+    })
+    await bench.engine.db
+      .updateTable('run')
+      .set({ state: 'running', heartbeat_at: new Date(0) })
+      .where('id', '=', id)
+      .execute()
+    const writer = new ContentWriter(await openStore(bench.engine, { name: 'dry-dock' }), id)
+    await writer.put(Uint8Array.of(1, 2, 3))
+    await writer.flush()
+    expect(packs().length).toBe(before.length + 1)
+    await tidyUp(bench.engine, true)
+    expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+    expect(packs()).toEqual(before)
+    expect(await rowOf(point)).toMatchObject({ complete: false })
+    expect((await fetch(lanes, point)).state).toBe('done')
   })
 
   it('is told to be lost when somebody removed the snapshot meanwhile', async () => {

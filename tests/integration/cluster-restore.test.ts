@@ -73,6 +73,8 @@ describe('a namespace on another cluster', () => {
     }
     const { run, receipts, of } = await boarding.bringBack(wish({}, cluster))
     expect([run.error, await boarding.bench.messages(run.id)]).toEqual([null, []])
+    const { objects, files, bytes } = run.counters
+    expect(run.counters).toMatchObject({ 'objects expected': objects, 'files expected': files, 'bytes expected': bytes })
     expect(run.state).toBe('done')
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
     const volume = receipts.find(({ path }) => path === 'quay/boarding/volume/data-manifest-0')!

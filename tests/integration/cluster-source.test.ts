@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs'
+import { sql } from 'kysely'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { namesOf, type Thing } from '../../core/things/thing'
 import { accessTo, addSource, discoverSource, probeSource, thingsPresent } from '../../engine/catalog/sources'
@@ -227,6 +228,30 @@ describe('discovery', () => {
     } finally {
       await watching.close()
     }
+  })
+
+  it('writes down only what changed', async () => {
+    const versions = async () => {
+      const { rows } = await sql<{ path: string; xmin: string }>`select path, xmin::text from thing where source_id = ${id}`.execute(
+        bench.engine.db,
+      )
+      return new Map(rows.map(({ path, xmin }) => [path, xmin]))
+    }
+    await discoverSource(bench.engine, id)
+    const before = await versions()
+    cluster.kubectl('label', 'configmap', 'settings', '-n', 'boarding', 'lane=foot')
+    cluster.kubectl('create', 'configmap', 'passing', '-n', 'boarding')
+    await discoverSource(bench.engine, id)
+    const after = await versions()
+    const passing = 'quay/boarding/core/ConfigMap/passing'
+    const written = [...after].filter(([path, xmin]) => before.get(path) !== xmin).map(([path]) => path)
+    expect(written.sort()).toEqual([passing, 'quay/boarding/core/ConfigMap/settings'])
+    cluster.kubectl('delete', 'configmap', 'passing', '-n', 'boarding')
+    await discoverSource(bench.engine, id)
+    expect(thing(await thingsPresent(bench.engine, 'quay'), passing)).toBeUndefined()
+    cluster.kubectl('create', 'configmap', 'passing', '-n', 'boarding')
+    await discoverSource(bench.engine, id)
+    expect(thing(await thingsPresent(bench.engine, 'quay'), passing)).toBeDefined()
   })
 
   it('says what it may not list, and that the token ran out', async () => {

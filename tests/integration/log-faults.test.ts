@@ -1,4 +1,6 @@
+import { sql } from 'kysely'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
+import { notify } from '../../engine/notify'
 import { Store } from '../../engine/store/store'
 import { ContentWriter } from '../../engine/store/writer'
 import { LogStream } from '../../engine/sources/postgres/log/stream'
@@ -98,6 +100,49 @@ describe('a follower that dies', () => {
     expect(inserted).toHaveLength(50 * steps.length)
     expect(new Set(inserted).size).toBe(inserted.length)
     expect(await all({ ops: ['update'] })).toHaveLength(steps.length)
+    expect(await log.breaks()).toEqual([])
+  })
+})
+
+describe('the catalog of a follower', () => {
+  it('never falls behind what the source was told, however late it is written', async () => {
+    const { bench } = log
+    const { db } = bench.engine
+    // The first word that nothing has changed waits at the catalog, while a later one overtakes it.
+    await sql`create sequence word;
+      create function held() returns trigger language plpgsql as $$ begin
+        if nextval('word') = 1 then perform pg_advisory_xact_lock_shared(4711); end if; return null; end $$;
+      create table fell (behind text);
+      create function falls() returns trigger language plpgsql as $$ begin
+        insert into fell values (new.still_position); return null; end $$;
+      create trigger falls after update of still_position on follower for each row
+        when (new.still_position::pg_lsn < old.still_position::pg_lsn) execute function falls()`.execute(db)
+    const confirmed = () => bench.sql(`select confirmed_flush_lsn from pg_replication_slots where database = current_database()`)
+    const waits = async () => {
+      const { rows } = await sql`select 1 from pg_locks where locktype = 'advisory' and objid = 4711 and not granted`.execute(db)
+      return rows.length > 0
+    }
+    const hurry = () => notify(db, { about: 'flush', vessel: log.vessel.id, member: log.member })
+    try {
+      await db.connection().execute(async (holder) => {
+        await sql`select pg_advisory_lock(4711)`.execute(holder)
+        await sql`create trigger held before update of still_position on follower execute function held()`.execute(db)
+        bench.sql('select pg_switch_wal()')
+        await hurry()
+        await until(waits)
+        const before = confirmed()
+        bench.sql('select pg_switch_wal()')
+        await until(async () => (await hurry(), confirmed() !== before))
+        await sql`select pg_advisory_unlock(4711)`.execute(holder)
+      })
+      await log.unfollow()
+      expect((await sql`select behind from fell`.execute(db)).rows).toEqual([])
+    } finally {
+      await log.unfollow()
+      await sql`drop function held cascade; drop function falls cascade; drop table fell; drop sequence word`.execute(db)
+    }
+    log.follow()
+    await log.flush()
     expect(await log.breaks()).toEqual([])
   })
 })

@@ -1,5 +1,8 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { randomBytes } from 'node:crypto'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { refAtTime } from '../../core/chain/instant-ref'
+import { changeReach } from '../../engine/catalog/source-access'
+import { accessOf } from '../../engine/catalog/sources'
 import { LogBench } from '../support/log'
 
 // A full, then the log: every position is what the source was there.
@@ -61,6 +64,44 @@ describe('every position', () => {
     await log.flush()
     expect(await log.rowsAt(refAtTime('bookings', between), 'harbour.call')).toEqual(before.tables['harbour.call'])
     expect(await log.rowsAt(refAtTime('bookings', Date.now() * 1000), 'harbour.call')).toEqual([])
+  })
+})
+
+describe('a source that is reached in another way', () => {
+  it('is followed in that way from then on, and nothing is lost between', async () => {
+    const { bench } = log
+    const role = `second_${randomBytes(4).toString('hex')}`
+    const { id, settings, password } = await accessOf(bench.engine, 'db')
+    bench.sql(`create role ${role} superuser replication login password 'sesame'`)
+    const follows = () => bench.sql(`select usename from pg_stat_replication where usename = '${role}'`)
+    try {
+      await changeReach(bench.engine, id, { settings: { ...settings, user: role }, password: 'sesame' })
+      bench.sql(`insert into harbour.ship (ship_id, name) values (2001, 'in between')`)
+      await vi.waitFor(() => expect(follows()).toBe(role), { timeout: 20_000, interval: 200 })
+      bench.sql(`insert into harbour.ship (ship_id, name) values (2002, 'afterwards')`)
+      const moment = log.moment(...ALL)
+      await log.flush()
+      await log.holds(moment)
+      expect(await log.breaks()).toEqual([])
+    } finally {
+      await changeReach(bench.engine, id, { settings, password })
+      await vi.waitFor(() => expect(follows()).toBe(''), { timeout: 20_000, interval: 200 })
+      bench.sql(`drop role ${role}`)
+    }
+  })
+})
+
+describe('a log in which nothing changes', () => {
+  it('tells all the same that any instant can be entered', async () => {
+    await log.unfollow()
+    const told = new Promise<void>((resolve) =>
+      log.bench.engine.changes.on('change', (change) => change.about === 'log' && change.vessel === log.vessel.id && resolve()),
+    )
+    const before = await log.segments()
+    log.follow()
+    await told
+    expect((await log.row()).still_at!.getTime()).toBeGreaterThan(before.at(-1)!.at.getTime())
+    expect(await log.segments()).toHaveLength(before.length)
   })
 })
 

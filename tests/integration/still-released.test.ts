@@ -5,7 +5,7 @@ import type { HoldStep } from '../../core/quiesce/sequence'
 import { Ledger } from '../../engine/holds/ledger'
 import { releaseNow, saidReleased } from '../../engine/holds/release'
 import { releaseOverdue } from '../../engine/holds/watchdog'
-import { tidyUp } from '../../engine/runs/runner'
+import { tidyUp } from '../../engine/runs/orphans'
 import { exec, freeze, HeldBench } from '../support/held'
 import { killWorker, startWorker } from '../support/worker'
 

@@ -152,3 +152,22 @@ export const manifestService = (home: string, storageClassName: string): Body =>
     ],
   },
 })
+
+const RBAC = 'rbac.authorization.k8s.io'
+
+/** Lets a user do anything. */
+export const anyRight = (user: string): Body[] => [
+  {
+    apiVersion: `${RBAC}/v1`,
+    kind: 'ClusterRole',
+    metadata: { name: 'anything' },
+    rules: [{ apiGroups: ['*'], resources: ['*'], verbs: ['*'] }],
+  },
+  {
+    apiVersion: `${RBAC}/v1`,
+    kind: 'ClusterRoleBinding',
+    metadata: { name: user },
+    roleRef: { apiGroup: RBAC, kind: 'ClusterRole', name: 'anything' },
+    subjects: [{ kind: 'User', apiGroup: RBAC, name: user }],
+  },
+]

@@ -14,10 +14,13 @@ const opened = computed(() =>
 const isCluster = computed(() => source.value?.kind === 'kubernetes')
 const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources')
 onChange((change) => change.about === 'estate', refresh, 1000)
-const connecting = computed({
-  get: () => route.query.connect !== undefined,
-  set: (open) => void router.replace({ query: { ...route.query, connect: open ? '1' : undefined } }),
-})
+const sheet = (name: string) =>
+  computed({
+    get: () => route.query[name] !== undefined,
+    set: (open) => void router.replace({ query: { ...route.query, [name]: open ? '1' : undefined } }),
+  })
+const connecting = sheet('connect')
+const changing = sheet('reach')
 const selected = shallowRef<EstateThing | null>(null)
 const among = shallowRef<EstateThing[]>([])
 function select(thing: EstateThing | null, beside: EstateThing[]) {
@@ -71,7 +74,7 @@ const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) =>
           @loaded="container === null && (totals = $event)"
         />
       </div>
-      <EstateFacts :thing="selected" :source="source" :among="among" />
+      <EstateFacts :thing="selected" :source="source" :among="among" @reach="changing = true" />
     </div>
     <div v-if="tray.length > 0" class="sheet flex items-center gap-4 px-6 py-2.5 text-[13px]">
       <b class="shrink-0 font-semibold">{{ plural(tray.length, 'thing') }} picked</b>
@@ -80,5 +83,6 @@ const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) =>
       <UButton color="primary" variant="solid" :to="{ path: '/vessels/new', query: { take: tray } }">Protect together…</UButton>
     </div>
     <ConnectSource v-model:open="connecting" />
+    <ConnectSource v-if="source" :key="source.id" v-model:open="changing" :source="source" />
   </main>
 </template>

@@ -14,6 +14,9 @@ const scratch = computed(() => restores.value?.scratch.filter((copy) => copy.run
 useHead({ title: () => (run.value ? `${RUN_KIND[run.value.kind]} of ${run.value.vessel}` : 'Run') + ' · Unbroken Vessel' })
 const now = useTicking(1000)
 const active = computed(() => run.value?.state === 'running' || run.value?.state === 'waiting')
+/** Why it ended with warnings, before all that it did. */
+const warnings = computed(() => (run.value?.state === 'warned' ? run.value.messages.filter(({ level }) => level !== 'info') : []))
+const SAID = 4
 const failure = shallowRef<ErrorRecord | null>(null)
 
 async function cancel() {
@@ -66,9 +69,16 @@ async function again() {
     <div class="grid gap-3 px-6 empty:hidden">
       <ErrorNote v-if="failure" :error="failure" />
       <ErrorNote v-if="run.error" :error="run.error" />
+      <ul v-if="warnings.length > 0" class="rule border-t border-b border-[var(--line)] text-[13px] mb-4" data-warnings>
+        <li v-for="({ text }, i) in warnings.slice(0, SAID)" :key="i" class="flex gap-2.5 py-1.5">
+          <UIcon name="i-lucide-triangle-alert" class="ochre mt-0.5 size-3.5 shrink-0" aria-hidden="true" />
+          <span class="min-w-0 break-words">{{ text }}</span>
+        </li>
+        <li v-if="warnings.length > SAID" class="soft py-1.5 pl-6">and {{ warnings.length - SAID }} more, below</li>
+      </ul>
     </div>
     <ScratchList v-if="scratch.length > 0" :copies="scratch" :of-run="run.id" class="px-6 pb-5" />
-    <RunProgress v-if="active && run.kind !== 'still' && run.kind !== 'fetch'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
+    <RunProgress v-if="active && run.kind !== 'still'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
     <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
     <RunSteps :run="run" :now="now" class="flex-1" />
   </main>

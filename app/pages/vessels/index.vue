@@ -7,7 +7,7 @@ const { data, error, refresh } = useLoad<Standing[]>('/api/vessels')
 onChange((change) => change.about !== 'estate', refresh, 1500)
 const now = useTicking()
 const state = computed(() => route.query.state as Standing['state'] | undefined)
-const shown = computed(() => (data.value ?? []).filter((vessel) => !state.value || vessel.state === state.value))
+const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !state.value || vessel.state === state.value))
 </script>
 
 <template>

@@ -126,7 +126,7 @@ async function fetchOne(
   }
   const claimName = await claimOfSnapshot(temporary, { path, claim, snapshots: true }, { name: onlyAt!, at: volume.at })
   const target = await readerPod(client, temporary, { path, claim }, claimName)
-  const content = await readVolume({ client, target, path, folder, writer, signal: run.signal, moved: countedBy(count) })
+  const content = await readVolume({ client, target, path, folder, writer, signal: run.signal, ...countedBy(run, count) })
   return { read: { ...volume, ...(await contentOf(content, writer)) }, missing: content.missing }
 }
 

@@ -4,10 +4,11 @@ import type { Rule } from '../../../core/selection/rules'
 import { pathOf } from '../../../core/things/thing'
 import { isAtWork } from '../../catalog/runs'
 import type { Vessel } from '../../catalog/vessels'
+import { entriesOf } from '../../look/cluster'
+import type { OpenPoint } from '../../points/open'
 import { captureCluster } from '../../sources/kubernetes/capture'
 import type { ClusterClient } from '../../sources/kubernetes/client'
-import type { Moment } from '../../sources/source'
-import type { Store } from '../../store/store'
+import type { Moment, Progress } from '../../sources/source'
 import { ContentWriter } from '../../store/writer'
 import type { RunContext } from '../context'
 import { commitKept } from '../kept-point'
@@ -18,13 +19,20 @@ import type { PlannedNamespace } from './plan'
 /** What is about to be overwritten is captured by itself, whenever it is. */
 const NOW: Moment = { reached: async () => undefined, captured: () => undefined, taken: async () => undefined, left: () => null }
 
+/** What is kept is counted apart from what is brought back. */
+const countedApart = (run: RunContext): Progress => ({
+  ...run.within(run.signal),
+  step: (ordinal, work) => run.step(ordinal, (count) => work((counter, by) => count(`${counter} kept`, by))),
+  expect: (counter, by) => run.expect(`${counter} kept`, by),
+})
+
 /** Keeps the objects and volumes that a plan is about to change, as a recovery point of their own. */
 export async function keepStanding(
   run: RunContext,
   vessel: Vessel,
-  store: Store,
+  { store }: OpenPoint,
   client: ClusterClient,
-  { plan, wish, access }: PlannedNamespace,
+  { plan, manifest: then, wish, access }: PlannedNamespace,
 ): Promise<void> {
   const isChanged = ({ verb }: { verb: string }) => verb === 'replace' || verb === 'merge'
   const rules: Rule[] = [
@@ -36,7 +44,7 @@ export async function keepStanding(
   if (rules.length === 0) return
   const writer = new ContentWriter(store, run.id)
   const manifest = await captureCluster(client, {
-    progress: run,
+    progress: countedApart(run),
     moment: NOW,
     run: run.id,
     isAtWork: (id) => isAtWork(run.engine, id),
@@ -45,7 +53,12 @@ export async function keepStanding(
     writer,
     earlier: async () => undefined,
     folderToRead: () => ({ folder: '', trouble: null }),
-    earlierFiles: async () => undefined,
+    // What is as it was then is in the store already; nobody waits for a whole volume because of one file.
+    earlierFiles: async (path) => {
+      const from = plan.volumes.find(({ target }) => target === path)?.path
+      const volume = then.volumes.find((one) => one.path === from && one.onlyAt === undefined)
+      return volume && entriesOf(store, volume)
+    },
     leftAtSource: null,
     snapshot: async () => null,
   })

@@ -1,12 +1,13 @@
 import type { ClusterState } from '../../../core/cluster/target'
 import type { NamespacePlan, PlannedObject } from '../../../core/cluster/operations'
-import { planNamespace } from '../../../core/cluster/plan'
+import { planNamespace, type PlanInput } from '../../../core/cluster/plan'
+import { pickedOf } from '../../../core/content/files'
 import type { NamespaceManifest } from '../../../core/content/manifest'
 import type { Wish } from '../../../core/restore/wish'
 import { isWithin, pathOf } from '../../../core/things/thing'
 import { clusterAccessOf } from '../../catalog/sources'
 import type { EngineContext } from '../../context'
-import { objectsOf } from '../../look/cluster'
+import { entriesOf, objectsOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'
 import type { ClusterAccess } from '../../sources/kubernetes/access'
 import { ClusterClient } from '../../sources/kubernetes/client'
@@ -31,12 +32,24 @@ export async function planNamespaces(engine: EngineContext, point: OpenPoint, wi
       const access = await clusterAccessOf(engine, wish.cluster.source ?? member)
       const asking = states.get(access.name) ?? ClusterClient.with(access, inspectCluster)
       states.set(access.name, asking)
-      const [objects, target] = await Promise.all([objectsOf(point.store, namespace), asking])
-      const { plan, objects: mapped } = planNamespace({ source: member, manifest: namespace, objects, target, asked: wish })
+      const [objects, target, picked] = await Promise.all([objectsOf(point.store, namespace), asking, weighPicks(point, namespace, wish)])
+      const { plan, objects: mapped } = planNamespace({ source: member, manifest: namespace, objects, target, asked: wish, picked })
       planned.push({ access, manifest: namespace, plan, objects: mapped, target, wish })
     }
   }
   return planned
+}
+
+/** Files and bytes of what is picked of volumes, where that is not all of one. */
+async function weighPicks(point: OpenPoint, { volumes }: NamespaceManifest, { cluster }: Wish): Promise<NonNullable<PlanInput['picked']>> {
+  const weighed: NonNullable<PlanInput['picked']> = {}
+  for (const volume of volumes) {
+    const only = cluster.files[volume.path]
+    if (!only || volume.onlyAt !== undefined) continue
+    const files = pickedOf(await entriesOf(point.store, volume), only).filter(({ type }) => type === 'file')
+    weighed[volume.path] = { files: files.length, bytes: files.reduce((sum, { size }) => sum + size, 0) }
+  }
+  return weighed
 }
 
 function isPicked(root: string, { objects, volumes }: NamespaceManifest, { picks, cluster }: Wish): boolean {

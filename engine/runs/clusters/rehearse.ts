@@ -1,6 +1,6 @@
 import type { VolumeManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
-import { entriesOf } from '../../look/cluster'
+import { entriesOf, withContent } from '../../look/cluster'
 import { inParallel } from '../../parallel'
 import type { OpenPoint } from '../../points/open'
 import { digesting } from '../../pool/digest'
@@ -37,7 +37,7 @@ export async function rehearseNamespace(run: RunContext, point: OpenPoint, plann
           run.signal.throwIfAborted()
           receipts.broken(path, target, verb, client.translate(error))
         }
-        count('structures', 1)
+        count('objects', 1)
       })
     })
     await run.step(reading, async (count) => {
@@ -68,11 +68,11 @@ async function readThrough(
   volume: VolumeManifest,
   count: (counter: string, by: number) => void,
 ): Promise<void> {
-  for (const entry of await entriesOf(point.store, volume)) {
-    if (entry.type !== 'file') continue
+  const files = (await entriesOf(point.store, volume)).filter(({ type }) => type === 'file')
+  for await (const { entry, content } of withContent(point.store, files)) {
     run.signal.throwIfAborted()
     const hash = digesting()
-    for await (const bytes of point.store.readAll(entry.chunks ?? [])) {
+    for await (const bytes of content) {
       hash.update(bytes)
       count('bytes', bytes.length)
     }

@@ -68,7 +68,7 @@ export class NamespaceRestore {
     try {
       if (plan.overwrites > 0)
         await this.step('keep', 'What is overwritten, kept', () =>
-          keepStanding(this.run, this.vessel, this.point.store, this.client, this.planned),
+          keepStanding(this.run, this.vessel, this.point, this.client, this.planned),
         )
       if (plan.makes) await this.step('namespace', `Namespace ${plan.into}`, () => this.makeNamespace())
       await this.restUsers(resting)
@@ -123,7 +123,7 @@ export class NamespaceRestore {
     await this.step(phase, PHASE_TITLES[phase], async (count) => {
       await inParallel(active, AT_ONCE, async (one) => {
         await this.applyOne(one)
-        count('structures', 1)
+        count('objects', 1)
       })
       if (phase === 'definitions') await this.untilDefined(active)
     })
@@ -171,7 +171,7 @@ export class NamespaceRestore {
     await inParallel(active, this.vessel.definition.readers, async (operation) => {
       const then = manifest.volumes.find(({ path }) => path === operation.path)!
       try {
-        const filled = await this.step('volume', operation.claim, (count) => filler.fill(operation, then, count))
+        const filled = await this.step('volume', `${operation.claim}, filled and read back`, (count) => filler.fill(operation, then, count))
         this.receiveVolume(operation, then, filled)
         if (!filled.equal) bad.add(operation.claim)
       } catch (error) {
@@ -211,7 +211,9 @@ export class NamespaceRestore {
             `${one.operation.kind} ${one.operation.name} stays at rest: its volume ${claim} is not what it should be.`,
           )
         else await this.startOne(one)
-        count('structures', 1)
+        count('started', 1)
+        // What only runs once was not made before.
+        if (one.operation.phase === 'start') count('objects', 1)
       })
       await resting.wake(bad, this.planned.wish.cluster.readyWithinMs)
     })
@@ -248,7 +250,7 @@ export class NamespaceRestore {
           equal,
           left_parts: equal ? [] : leftFields(object, now),
         })
-        count('structures', 1)
+        count('objects checked', 1)
       })
     })
   }

@@ -1,8 +1,7 @@
-import { isSameFile } from '../../../core/content/files'
+import { isSameFile, pickedOf } from '../../../core/content/files'
 import type { FileEntry, VolumeManifest } from '../../../core/content/manifest'
 import type { VolumeOperation } from '../../../core/cluster/operations'
 import { VesselError } from '../../../core/errors'
-import { isWithin } from '../../../core/things/thing'
 import { entriesOf, tarOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'
 import type { ClusterClient, KubeObject } from '../../sources/kubernetes/client'
@@ -35,7 +34,7 @@ export class VolumeFiller {
   async fill(operation: VolumeOperation, then: VolumeManifest, count: Count): Promise<Filled> {
     const { target: path, only, verb, namespace, claim } = operation
     const all = await entriesOf(this.point.store, then)
-    const entries = only ? all.filter((entry) => only.some((pick) => isWithin(entry.path, pick))) : all
+    const entries = only ? pickedOf(all, only) : all
     if (entries.length === 0)
       throw new VesselError('not_in_point', {
         what: `Nothing of what is picked of ${operation.path} is in it at this instant.`,
@@ -47,14 +46,17 @@ export class VolumeFiller {
     const target = await readerPod(this.client, this.temporary, { path, claim: standing }, claim, true)
     try {
       if (verb === 'replace' && !only) await emptyVolume(this.client, target, path, this.signal)
-      const archive = tarOf(this.point.store, entries)
-      archive.on('data', (bytes: Buffer) => count('bytes', bytes.length))
-      archive.pause()
+      const archive = tarOf(this.point.store, entries, (files, bytes) => {
+        count('files', files)
+        count('bytes', bytes)
+      })
       await fillVolume(this.client, target, path, archive, this.signal)
-      const found = await lookAtVolume(this.client, target, path, this.signal)
-      const compared = compare(entries, found.entries, only !== null || verb === 'merge')
-      count('files', compared.files)
-      return compared
+      const partly = only !== null || verb === 'merge'
+      // Without the time at which it was changed, nothing is taken for what it was but by its checksum.
+      const wanted = entries.map(({ changed: _, ...entry }) => entry)
+      const own = partly ? new Set(entries.map((entry) => entry.path)) : undefined
+      const found = await lookAtVolume(this.client, target, path, this.signal, wanted, own)
+      return compare(entries, found.entries, partly)
     } finally {
       await this.temporary.remove(this.temporary.resource('Pod'), namespace, target.pod)
     }

@@ -13,6 +13,8 @@ export interface ClusterSettings {
   serverName?: string
   /** Who is signed in, as far as the kubeconfig tells. */
   user: string
+  /** Image of the pods that read and fill volumes, where the usual one can't be pulled. */
+  readerImage?: string
 }
 
 /** What signs in: a token, or a certificate of a client with its key in PEM. */

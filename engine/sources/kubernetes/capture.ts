@@ -120,7 +120,7 @@ class CaptureOfNamespace {
       )
       const refused = after.closed.filter((name) => !name.includes('clusterrole'))
       if (refused.length > 0) this.missing.push({ path: this.root, reason: `These can’t be listed: ${refused.join(', ')}.` })
-      count('structures', found.entries.length)
+      count('objects', found.entries.length)
       return found
     })
     await this.readAll([...this.snapshots.keys()])
@@ -252,7 +252,7 @@ class CaptureOfNamespace {
       folder,
       writer: this.job.writer,
       signal,
-      moved: countedBy(count),
+      ...countedBy(this.job.progress, count),
       earlier: await this.job.earlierFiles(wanted.path),
     })
     await this.sayWhatWasUnread(wanted.path, content)

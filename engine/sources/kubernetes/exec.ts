@@ -42,7 +42,7 @@ export class Tail extends Writable {
 
 /**
  * Runs a command in a container; its output goes to `out`, no faster than that takes it, and `input` to it, no faster
- * than it goes over the wire.
+ * than it goes over the wire. Input takes a shell and GNU's head in the container.
  * @throws VesselError when the connection breaks before the command has ended
  */
 export async function execute(
@@ -65,10 +65,10 @@ export async function execute(
       signal.addEventListener('abort', end)
       out.once('error', reject)
       new Exec(client.config)
-        .exec(namespace, pod, container, command, out, errors, feed, false, resolve)
+        .exec(namespace, pod, container, input ? counted(command) : command, out, errors, feed, false, resolve)
         .then((opened) => {
           socket = opened
-          if (input) pour(input, feed!, opened, client).catch(reject)
+          if (input) pour(input, feed!, opened).catch(reject)
           opened.addEventListener('close', () => reject(lost(client, target)))
           opened.addEventListener('message', () => {
             // The client library writes without asking whether there is room.
@@ -94,20 +94,55 @@ const resume = (socket: Socket) => (socket as unknown as { resume(): void }).res
 
 /** Bytes that may wait to be sent before more are read. */
 const AHEAD = 4 * 1024 * 1024
-const ENDS_INPUT = 'v5.channel.k8s.io'
+/** Bytes that are announced together. */
+const FRAME = 4 * 1024 * 1024
 
-async function pour(input: Readable, feed: PassThrough, socket: Socket, client: ClusterClient): Promise<void> {
-  if ((socket as unknown as { protocol: string }).protocol !== ENDS_INPUT)
-    throw new VesselError('input_refused', {
-      what: `${client.access.name} has no way to tell a command that its input has ended (it does not speak ${ENDS_INPUT}).`,
-      touched: 'Nothing was written.',
-      next: 'This needs Kubernetes 1.30 or newer there; take out a tar and copy it yourself.',
-    })
+/**
+ * Clusters before Kubernetes 1.30 have no way to tell a command that its input has ended. So each frame is announced
+ * with its length, none with 0, and a shell hands over what lies between.
+ */
+const counted = (command: string[]) => [
+  'sh',
+  '-c',
+  'while read -r n && [ "$n" -gt 0 ] 2>/dev/null; do head -c "$n"; done | "$@"',
+  'sh',
+  ...command,
+]
+
+/** Bytes that go into one message; each has its price at both ends. */
+const MESSAGE = 64 * 1024
+
+/** Buffers in groups that have grown to a size. */
+async function* gathered(input: AsyncIterable<Buffer>, size: number): AsyncGenerator<{ parts: Buffer[]; length: number }> {
+  let [parts, length]: [Buffer[], number] = [[], 0]
   for await (const bytes of input) {
+    parts.push(bytes)
+    length += bytes.length
+    if (length < size) continue
+    yield { parts, length }
+    ;[parts, length] = [[], 0]
+  }
+  if (length > 0) yield { parts, length }
+}
+
+async function* inMessages(input: Readable): AsyncGenerator<Buffer> {
+  for await (const { parts } of gathered(input, MESSAGE)) yield Buffer.concat(parts)
+}
+
+async function* inFrames(input: Readable): AsyncGenerator<Buffer> {
+  for await (const { parts, length } of gathered(inMessages(input), FRAME)) {
+    yield Buffer.from(`${length}\n`)
+    yield* parts
+  }
+  yield Buffer.from('0\n')
+}
+
+/** The feed is not ended: where a cluster can't pass that on, the client library closes the connection instead. */
+async function pour(input: Readable, feed: PassThrough, socket: Socket): Promise<void> {
+  for await (const bytes of inFrames(input)) {
     if (!feed.write(bytes)) await new Promise((resolve) => feed.once('drain', resolve))
     while (socket.bufferedAmount > AHEAD && socket.readyState === socket.OPEN) await new Promise((resolve) => setTimeout(resolve, 5))
   }
-  feed.end()
 }
 
 function outcomeOf(status: V1Status): Pick<ExecResult, 'code' | 'message'> {

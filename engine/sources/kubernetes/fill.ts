@@ -11,10 +11,8 @@ import { readVolume, type ReadVolume } from './reader'
 /** Where content goes that is only looked at. */
 const NOWHERE: Sink = {
   put: async () => ({ name: '', stored: 0 }),
-  putMany: async ({ bytes, bounds }) => ({
-    bytes,
-    put: bounds.map(([from, to]) => ({ name: '', stored: 0, digest: digesting().update(bytes.subarray(from, to)).digest('hex') })),
-  }),
+  putMany: async ({ memory, bounds }) =>
+    bounds.map(([from, to]) => ({ name: '', stored: 0, digest: digesting().update(memory.plain.subarray(from, to)).digest('hex') })),
   // Nothing of it is needed.
   known: async (names) => new Set(names),
   ready: async () => undefined,
@@ -41,6 +39,7 @@ export async function fillVolume(
 /**
  * What a volume holds, file by file with checksums.
  * @param before what it held at another time; what is as it was then is not read. Absent, all is
+ * @param only paths that are asked for; absent, all are
  */
 export function lookAtVolume(
   client: ClusterClient,
@@ -48,8 +47,9 @@ export function lookAtVolume(
   path: string,
   signal: AbortSignal,
   before?: FileEntry[],
+  only?: ReadonlySet<string>,
 ): Promise<ReadVolume> {
-  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before })
+  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before, only })
 }
 
 /** As tar says it: a write that is refused, or done only in part. */

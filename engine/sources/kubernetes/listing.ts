@@ -3,7 +3,6 @@ import { PassThrough, Writable, type Readable } from 'node:stream'
 import { mustBeRead, settled, withContentOf, type Listed } from '../../../core/content/files'
 import type { FileEntry } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
-import { VesselError } from '../../../core/errors'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
@@ -140,14 +139,9 @@ export async function digestsOf(
     if (path !== null) digests.set(path, record.toString('latin1', 0, 128))
   })
   const command = ['sh', '-c', 'cd "$0" && exec xargs -0 b2sum --zero --', `${root}/`]
-  await execute(client, target, command, records, signal, namesIn(files.map(({ raw }) => raw))).catch((error: unknown) => {
-    if (!isRefusal(error)) throw error
-  })
+  await execute(client, target, command, records, signal, namesIn(files.map(({ raw }) => raw)))
   return digests
 }
-
-/** Older clusters can't give a list to a command. */
-export const isRefusal = (error: unknown) => error instanceof VesselError && error.code === 'input_refused'
 
 /** Names for utilities that take them from their input, from the volume's root. */
 export function namesIn(names: Buffer[]): Readable {

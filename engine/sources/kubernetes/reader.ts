@@ -7,7 +7,7 @@ import { writeJson } from '../../runs/manifests'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
-import { isRefusal, listVolume, MOUNT, namesIn, sortOut, type Listing, type Sorted } from './listing'
+import { listVolume, MOUNT, namesIn, sortOut, type Listing, type Sorted } from './listing'
 import { TakenFiles, type Moved, type VolumeContent } from './taken-files'
 
 /** A volume that is to be read, where from, and where to. */
@@ -21,6 +21,10 @@ export interface VolumeReading {
   writer: Sink
   signal: AbortSignal
   moved: Moved
+  /** Is told what there is to read, where that could be listed beforehand. */
+  expected?: (files: number, bytes: number) => void
+  /** Paths that are asked for; absent, all of it is. Where it can't be listed, all of it is read nevertheless. */
+  only?: ReadonlySet<string> | undefined
   /** What it held when it was read last; what did not change since is not read again. */
   earlier?: FileEntry[] | undefined
 }
@@ -36,16 +40,12 @@ export interface ReadVolume extends VolumeContent {
  * chunks. Files that could not be read, or were changed while they were, are listed.
  */
 export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
-  const { client, target, writer, signal, earlier } = reading
+  const { client, target, writer, signal, earlier, only } = reading
   const root = await rootOf(reading)
   const listing = await listVolume(client, target, root, signal)
+  if (listing && only) listing.all = listing.all.filter(({ path }) => only.has(path))
   const sorted = listing && (await sortOut({ client, target, root }, listing, earlier ?? [], writer, signal))
-  try {
-    return await readListed(reading, root, listing, sorted)
-  } catch (error) {
-    if (!isRefusal(error)) throw error
-    return readListed(reading, root, listing, null)
-  }
+  return readListed(reading, root, listing, sorted)
 }
 
 /** What a manifest says of a volume's content, whose list of files goes into the store. */
@@ -76,6 +76,11 @@ async function rootOf({ client, target, path, folder = '', signal }: VolumeReadi
 /** @param sorted what is to be read and what is not; null to read everything */
 async function readListed(reading: VolumeReading, root: string, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
   const { path, writer, moved } = reading
+  const files = (listing?.all ?? []).filter(({ type }) => type === 'f')
+  reading.expected?.(
+    files.length,
+    files.reduce((sum, { size }) => sum + size, 0),
+  )
   const listed = new Map((listing?.all ?? []).map((one) => [one.path, one]))
   const taking = new TakenFiles(path, writer, moved, listed, listing?.now ?? 0)
   const told = await streamTar(reading, root, taking, sorted && namesIn(sorted.others))

@@ -19,11 +19,10 @@ class Kept implements Sink {
     return { name, stored: plain.length }
   }
 
-  async putMany({ bytes, bounds }: Parameters<Sink['putMany']>[0]) {
+  async putMany({ memory, bounds }: Parameters<Sink['putMany']>[0]) {
     this.batches++
-    const parts = bounds.map(([from, to]) => Buffer.from(bytes.slice(from, to)))
-    const put = await Promise.all(parts.map(async (part) => ({ ...(await this.put(part)), digest: digest(part) })))
-    return { bytes, put }
+    const parts = bounds.map(([from, to]) => Buffer.from(memory.plain.slice(from, to)))
+    return Promise.all(parts.map(async (part) => ({ ...(await this.put(part)), digest: digest(part) })))
   }
 
   async known() {

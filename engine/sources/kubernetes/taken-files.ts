@@ -6,8 +6,9 @@ import { settled, traitsOf, type Listed } from '../../../core/content/files'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
 import { digesting } from '../../pool/digest'
-import type { Pieces } from '../../pool/tasks'
+import { copyInto, pieceMemory, type Bounds, type PieceMemory } from '../../pool/pieces'
 import type { Sink } from '../../store/writer'
+import type { Progress } from '../source'
 
 export interface VolumeContent {
   entries: FileEntry[]
@@ -19,14 +20,18 @@ export interface VolumeContent {
 /** Tells of files, their bytes, and those of them that the store did not have. */
 export type Moved = (files: number, bytes: number, stored: number) => void
 
-/** Counts them as a step of a run does. */
-export const countedBy =
-  (count: (counter: string, by: number) => void): Moved =>
-  (files, bytes, stored) => {
+/** Counts them as a step of a run does, and what is expected as the run does; figures for a volume that is to be read. */
+export const countedBy = (progress: Pick<Progress, 'expect'>, count: (counter: string, by: number) => void) => ({
+  moved: ((files, bytes, stored) => {
     count('files', files)
     count('bytes', bytes)
     count('stored', stored)
-  }
+  }) satisfies Moved,
+  expected: (files: number, bytes: number) => {
+    progress.expect('files', files)
+    progress.expect('bytes', bytes)
+  },
+})
 
 /** Small files go into the store together; so many batches may be on their way while more is read. */
 const BATCH = { bytes: 4 * 1024 * 1024, files: 256, ahead: 4 } as const
@@ -43,7 +48,8 @@ const TYPES: Record<string, FileEntry['type']> = {
 }
 
 /** Small files, back to back. */
-const emptyBatch = (bytes: Uint8Array<ArrayBuffer>) => ({ bytes, length: 0, bounds: [] as Pieces['bounds'], entries: [] as FileEntry[] })
+const emptyBatch = (memory: PieceMemory) => ({ memory, length: 0, bounds: [] as Bounds, entries: [] as FileEntry[] })
+const newMemory = () => pieceMemory(BATCH.bytes, BATCH.files)
 
 const isSmall = ({ size }: FileEntry) => size > 0 && size < FILE_CHUNK.min
 
@@ -57,9 +63,9 @@ export class TakenFiles {
   /** One for all files, which come one after the other; it is empty again after each. */
   private readonly chunker = new ByteChunker()
   private putting: Promise<unknown>[] = []
-  private batch = emptyBatch(new Uint8Array(BATCH.bytes))
-  /** Buffers that came back. */
-  private readonly spare: Uint8Array<ArrayBuffer>[] = []
+  private batch = emptyBatch(newMemory())
+  /** Memory of batches that were put. */
+  private readonly spare: PieceMemory[] = []
 
   constructor(
     private readonly path: string,
@@ -75,7 +81,7 @@ export class TakenFiles {
   keepAsItWas(entry: FileEntry): void {
     this.entries.push(entry)
     this.bytes += entry.size
-    this.moved(1, entry.size, 0)
+    this.moved(entry.type === 'file' ? 1 : 0, entry.size, 0)
   }
 
   async take(header: Headers, stream: Readable): Promise<void> {
@@ -93,7 +99,7 @@ export class TakenFiles {
     if (type === 'file' && isSmall(entry)) await this.keepSmall(entry, stream)
     else if (type === 'file') await this.keep(entry, stream)
     else await skip(stream)
-    this.moved(1, 0, 0)
+    if (type === 'file') this.moved(1, 0, 0)
   }
 
   private entryOf(path: string, type: FileEntry['type'], { mode = 0, uid = 0, gid = 0, mtime, size = 0, linkname }: Headers): FileEntry {
@@ -115,7 +121,7 @@ export class TakenFiles {
     const from = batch.length
     await new Promise<void>((resolve, reject) => {
       stream.on('data', (part: Buffer) => {
-        batch.bytes.set(part, batch.length)
+        copyInto(batch.memory.plain, part, batch.length)
         batch.length += part.length
       })
       stream.on('end', resolve).on('error', reject)
@@ -127,12 +133,12 @@ export class TakenFiles {
   }
 
   private async putSmall(): Promise<void> {
-    const { bytes, bounds, entries } = this.batch
+    const { memory, bounds, entries } = this.batch
     if (entries.length === 0) return
-    const putting = this.writer.putMany({ bytes, bounds }).then((many) => {
-      this.spare.push(many.bytes)
+    const putting = this.writer.putMany({ memory, bounds }).then((put) => {
+      this.spare.push(memory)
       let all = 0
-      for (const [i, { name, stored, digest }] of many.put.entries()) {
+      for (const [i, { name, stored, digest }] of put.entries()) {
         Object.assign(entries[i]!, { chunks: [name], digest })
         all += stored
       }
@@ -141,7 +147,7 @@ export class TakenFiles {
     putting.catch(() => undefined)
     this.putting.push(putting)
     if (this.putting.length > BATCH.ahead) await this.putting.shift()
-    this.batch = emptyBatch(this.spare.pop() ?? new Uint8Array(BATCH.bytes))
+    this.batch = emptyBatch(this.spare.pop() ?? newMemory())
   }
 
   private async keep(entry: FileEntry, stream: Readable): Promise<void> {

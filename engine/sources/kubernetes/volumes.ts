@@ -9,8 +9,8 @@ import type { Temporary } from './temporary'
 const READY_WITHIN_MS = 120_000
 const SNAPSHOT_WITHIN_MS = 60_000
 const CONTAINER = 'reader'
-/** Any image with GNU tar does. */
-export const READER_IMAGE = 'debian:12-slim'
+/** Any image does that has GNU tar and find, and b2sum; a cluster that can't pull this one is told another. */
+const READER_IMAGE = 'debian:12-slim'
 
 /** A volume that is to be read, with what is known of it. */
 export interface WantedVolume {
@@ -83,6 +83,7 @@ export async function readerPod(
 ): Promise<ExecTarget> {
   const namespace = wanted.claim.metadata.namespace!
   const kind = temporary.resource('Pod')
+  const image = client.access.settings.readerImage ?? READER_IMAGE
   // A volume that only one node may have is read where it is.
   const nodeName = claimName === wanted.claim.metadata.name ? await nodeOf(client, temporary, wanted) : undefined
   const pod = await temporary.make(kind, namespace, {
@@ -95,7 +96,7 @@ export async function readerPod(
       containers: [
         {
           name: CONTAINER,
-          image: READER_IMAGE,
+          image,
           command: ['sleep', '21600'],
           securityContext: { runAsUser: 0 },
           volumeMounts: [{ name: 'volume', mountPath: MOUNT, readOnly: !writes }],
@@ -113,7 +114,7 @@ export async function readerPod(
     if (reason && /ImagePull|ErrImage|InvalidImageName/.test(reason))
       throw refused(
         `The pod that reads ${wanted.path} can’t start: ${message ?? reason}.`,
-        `See that the cluster can pull ${READER_IMAGE}.`,
+        `See that the cluster can pull ${image}, or name another image where the source is changed.`,
       )
     if (phase === 'Failed') throw refused(`The pod that reads ${wanted.path} ended at once.`)
     return phase === 'Running' && containerStatuses?.every(({ ready }) => ready) ? true : null

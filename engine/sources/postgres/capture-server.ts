@@ -157,8 +157,8 @@ class CaptureOfDatabase {
       steps.push({ table, path, ordinal })
       // What was counted last time is closer than the server's estimate.
       const { rows, bytes } = before.get(path) ?? table
-      progress.set('rows expected', progress.get('rows expected') + rows)
-      progress.set('bytes expected', progress.get('bytes expected') + bytes)
+      progress.expect('rows', rows)
+      progress.expect('bytes', bytes)
     }
     return steps
   }

@@ -2,18 +2,19 @@ import { readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
 import { Person } from '../../support/browser'
-import { manifestService, namespace, snapshots, storage, TestCluster } from '../../support/cluster'
+import { anyRight, manifestService, namespace, snapshots, storage, TestCluster } from '../../support/cluster'
 
 // The way of a platform engineer: a cluster is connected, a namespace of it protected and looked into.
 
 export function clusters(): void {
   let person: Person
   let cluster: TestCluster
+  const MIRA = 'token of mira'
   const SET = 'quay/boarding/apps/StatefulSet/manifest'
   const VOLUME = 'quay/boarding/volume/data-manifest-0'
 
   beforeAll(async () => {
-    ;[person, cluster] = await Promise.all([Person.at(inject('url')), TestCluster.start('quay')])
+    ;[person, cluster] = await Promise.all([Person.at(inject('url')), TestCluster.start('quay', { users: { [MIRA]: 'mira' } })])
     cluster.apply(storage('berth'), snapshots('berth'), namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), {
       apiVersion: 'v1',
       kind: 'Secret',
@@ -89,6 +90,13 @@ export function clusters(): void {
     expect((await person.texts('[data-step]')).some((step) => step.startsWith('data-manifest-0'))).toBe(true)
     await person.opens('/vessels/boarding-gate')
     await person.sees('As found.')
+    // Only this moment can be entered, and nothing says otherwise.
+    expect(await person.page.$$eval('[data-band]', (bands) => bands.length)).toBe(0)
+    expect(await person.text('[aria-label="At this instant"] h2')).not.toContain('log')
+    await person.clicks('a::-p-text(Changes)')
+    await person.sees('Namespaces have no log that could be searched.')
+    await person.clicks('a::-p-text(Definition)')
+    await person.reads('[data-log]', /Follow the log\s*namespaces have none/)
     await person.opens(`/vessels/boarding-gate/contents?show=${SET}`)
     await person.sees('images.quellmark.example/manifest-service:2.1')
     expect(await person.text('[data-manifest]')).not.toContain('resourceVersion')
@@ -99,5 +107,35 @@ export function clusters(): void {
     const bytes = Buffer.from(await (await fetch(tar)).arrayBuffer())
     expect(bytes.includes('four lanes, two for vehicles')).toBe(true)
     expect(new URL(tar).searchParams.get('path')).toBe(VOLUME)
+  })
+
+  it('is reached with a new token when the old one ran out, and is what it was', async () => {
+    cluster.apply(...anyRight('mira'))
+    await person.opens('/estate/quay')
+    await person.presses('Change…')
+    await person.sees('How quay is reached')
+    await person.writes('textarea[name=token]', 'mistyped')
+    await person.presses('Test')
+    await person.sees('It cannot be used like this.')
+    await person.writes('textarea[name=token]', MIRA)
+    await person.presses('Test')
+    await person.sees('berth can take snapshots')
+    await person.clicks('[data-save]')
+    await person.page.waitForFunction(() => !document.querySelector('[role=dialog]'))
+
+    cluster.process.expire(MIRA)
+    await person.presses('Look again')
+    await person.sees('does not accept the token or certificate: it may have run out')
+    await person.opens('/')
+    await person.clicks('a::-p-text(Change how it is reached)')
+    await person.arrivesAt(/\/estate\/quay\?reach/)
+    await person.writes('textarea[name=token]', cluster.process.token)
+    await person.presses('Test')
+    await person.sees('berth can take snapshots')
+    await person.clicks('[data-save]')
+    await person.page.waitForFunction(() => !/does not accept the token/.test(document.body.innerText))
+    await person.clicks('a::-p-text(boarding)')
+    await person.clicks(`a[href="/estate/${SET}"]`)
+    await person.sees('by quay/*')
   })
 }

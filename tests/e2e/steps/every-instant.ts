@@ -59,6 +59,8 @@ export function everyInstant(): void {
     await person.clicks('[data-heavy] button::-p-text(Just before this)')
     await person.sees('Just before this change')
     await person.sees('exact')
+    // The half minute around it is in the log.
+    expect(await person.page.$$eval('[data-band]', (bands) => bands.length)).toBeGreaterThan(0)
     await person.clicks('[data-bring-back]')
     await person.arrivesAt(/bring-back\?point=bookings~p/)
     await person.ticks('harbour-db/bookings/sales/booking_leg')

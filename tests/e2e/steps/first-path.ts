@@ -1,6 +1,7 @@
 import { join } from 'node:path'
 import { existsSync, readdirSync } from 'node:fs'
-import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import type { HTTPRequest } from 'puppeteer-core'
+import { afterAll, afterEach, beforeAll, expect, inject, it, vi } from 'vitest'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
@@ -221,4 +222,26 @@ export function firstPath(): void {
     await person.arrivesAt(/\/runs$/)
     expect(existsSync(store)).toBe(true)
   })
+
+  it('misses nothing that happens while a page opens', async () => {
+    const { page } = person
+    await page.setRequestInterception(true)
+    const stream = new Promise<HTTPRequest>((resolve) =>
+      page.on('request', (asked) => (asked.url().endsWith('/api/events') ? resolve(asked) : void asked.continue())),
+    )
+    await person.opens('/runs')
+    const opening = await stream
+    const headers = { 'content-type': 'application/json', origin: inject('url') }
+    const body = JSON.stringify({ kind: 'verify' })
+    const { id } = await fetch(`${inject('url')}/api/vessels/bookings/runs`, { method: 'POST', headers, body }).then((answer) =>
+      answer.json(),
+    )
+    await vi.waitFor(async () => expect(await state(id)).toBe('done'), { timeout: 30_000, interval: 100 })
+    await opening.continue()
+    await person.reads('[data-row]', /^Verification .* done/)
+    page.removeAllListeners('request')
+    await page.setRequestInterception(false)
+  })
+
+  const state = async (run: string): Promise<string> => (await (await fetch(`${inject('url')}/api/runs/${run}`)).json()).state
 }

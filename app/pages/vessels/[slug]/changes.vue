@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
+import { loggedPart } from '~~/core/selection/rules'
 import type { FoundChange, LogFound, VesselView } from '~~/server/views'
 
 // The log, change by change: by table, what was done, a value, a time, a transaction.
@@ -66,7 +67,8 @@ function search() {
   void router.replace({ query: { ...query, ops: [...ops.value].join(',') || undefined } })
   void look()
 }
-onMounted(() => look())
+const hasNone = computed(() => loggedPart(vessel.definition.rules) === 'none')
+onMounted(() => hasNone.value || look())
 function toggle(op: string) {
   const set = new Set(ops.value)
   if (!set.delete(op)) set.add(op)
@@ -113,7 +115,11 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
 </script>
 
 <template>
-  <div class="grid flex-1 grid-rows-[auto_minmax(0,1fr)]">
+  <p v-if="hasNone" class="sheet soft flex-1 px-6 py-5 text-[13px]">
+    Namespaces have no log that could be searched. What changed between two points of them is seen in
+    <NuxtLink :to="`/vessels/${vessel.slug}/contents`" class="lnk">Contents</NuxtLink>, then and now.
+  </p>
+  <div v-else class="grid flex-1 grid-rows-[auto_minmax(0,1fr)]">
     <form class="flex flex-wrap items-end gap-x-3 gap-y-2 border-b border-[var(--line)] px-6 py-3 text-[13px]" @submit.prevent="search">
       <label class="grid gap-1"
         ><span class="soft s12">Table</span
@@ -147,7 +153,7 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
           :items="columns"
           :disabled="columns.length === 0"
           placeholder="any"
-          class="h-[30px] w-36"
+          class="h-8 w-36"
           aria-label="Column"
       /></label>
       <label class="grid gap-1"

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { refDebounced } from '@vueuse/core'
+import { commonStretches } from '~~/core/chain/chain'
 import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
 import type { InstantView, Lifeline, TraceView, VesselView } from '~~/server/views'
 
@@ -76,6 +77,12 @@ const coverage = computed(() =>
     ]),
   ),
 )
+const bands = computed(() => {
+  const dates = Object.values(data.value?.coverage ?? {}).map((own) =>
+    own.map(({ from, to }) => ({ from: new Date(from), to: new Date(to) })),
+  )
+  return commonStretches(dates).map(({ from, to }) => ({ from: from.getTime(), to: to.getTime() }))
+})
 const point = computed(() => (position.value ? undefined : points.value.find(({ at }) => Math.abs(at.getTime() - instant.value) < 1)))
 
 const wanted = computed(() => position.value ?? refAtTime(vessel.slug, Math.round(instant.value) * 1000))
@@ -152,7 +159,8 @@ async function enterPosition(text: string) {
         :error="stateError"
         :point="point"
         :points="points"
-        :heavy="close ? (lastTrace?.heavy ?? []) : null"
+        :bands="bands"
+        :heavy="close && data.followers.length > 0 ? (lastTrace?.heavy ?? []) : null"
         :breaks="data.breaks"
         @enter="instant = $event"
         @beside="beside"

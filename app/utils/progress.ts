@@ -1,0 +1,27 @@
+import { plural } from '../../core/time/words'
+
+// What runs have moved, and how far they are.
+
+export type Counters = Record<string, number>
+
+/** `rows, objects and files` */
+export const listInWords = (parts: string[]): string =>
+  parts.length > 1 ? `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}` : (parts[0] ?? '')
+
+/** Rows, objects and files, as far as there were any: `12 rows, 3 objects and 1 file`. */
+export const movedInWords = (counters: Counters): string =>
+  listInWords(['row', 'object', 'file'].flatMap((one) => ((counters[`${one}s`] ?? 0) > 0 ? [plural(counters[`${one}s`]!, one)] : [])))
+
+/** What takes the time comes before what is made in between. */
+const WEIGHTY = [['rows', 'files'], ['objects', 'structures'], ['bytes']]
+
+/** How much of what is expected is done, from 0 to 1; null while that is not known. */
+export function shareOf(counters: Counters): number | null {
+  for (const group of WEIGHTY) {
+    const known = group.filter((one) => (counters[`${one} expected`] ?? 0) > 0)
+    if (known.length === 0) continue
+    const shares = known.map((one) => Math.min(1, (counters[one] ?? 0) / counters[`${one} expected`]!))
+    return shares.reduce((sum, share) => sum + share, 0) / shares.length
+  }
+  return null
+}

@@ -1,0 +1,7 @@
+import type { Standing } from '~~/server/views'
+
+const ORDER: Record<Standing['state'], number> = { broken: 0, hairline: 1, whole: 2, paused: 3 }
+
+/** Vessels as lists show them: what needs somebody stands on top, the rest by their names. */
+export const worstFirst = (vessels: Standing[]): Standing[] =>
+  [...vessels].sort((a, b) => ORDER[a.state] - ORDER[b.state] || a.name.localeCompare(b.name))
