@@ -111,8 +111,7 @@ export class Follower {
     try {
       await this.open()
       begun()
-      // What was done to the structure while nobody looked is only seen by looking.
-      if (this.row.structure === 'compare') this.watch.changed(this.position)
+      if (this.row.structure === 'compare') void this.lookFirst().catch((error: unknown) => this.fail(error))
       timer = setInterval(() => void this.tick().catch((error: unknown) => this.fail(error)), TICK_MS)
       const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
       await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
@@ -310,9 +309,18 @@ export class Follower {
     if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0) await this.compare()
   }
 
-  /** Without a trigger, changes of structure are seen by looking. A mark in the log then closes the segment that tells of them. */
+  /** What was done to the structure while nobody followed is only seen by looking. */
+  private async lookFirst(): Promise<void> {
+    if (await this.watch.differs(this.position)) await this.mark()
+  }
+
+  /** Without a trigger, changes of structure are seen by looking. */
   private async compare(): Promise<void> {
-    if (!(await this.watch.compare(this.position))) return
+    if (await this.watch.compare(this.position)) await this.mark()
+  }
+
+  /** A mark in the log closes the segment that tells of a change of structure, also where nothing else happens. */
+  private async mark(): Promise<void> {
     this.due = true
     await this.watch.settled()
     await this.side.query(`select pg_logical_emit_message(true, $1, '')`, [`${OURS}_mark`])

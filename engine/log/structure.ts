@@ -95,6 +95,8 @@ function reasonOf(before: TableManifest, now: TableManifest): string {
   return before.filenode !== now.filenode ? 'Its rows were written anew with the change of its structure.' : NOT_IN_LOG
 }
 
+const digestOf = (tables: Identified[]): string => tables.map(({ oid, digest }) => `${oid} ${digest}`).join()
+
 export interface StructureState {
   /** Tables as they were last read. */
   tables: TableManifest[]
@@ -111,6 +113,7 @@ export class StructureWatch {
   private readonly added = new Map<number, { end: string; empty: boolean }>()
   /** End of the first and the last change that has not been read yet. */
   private pending: { first: string; last: string } | null = null
+  /** How the tables were when they were last read or looked at; empty before that. */
   private digest = ''
   /** Names and numbers of columns as the source tells them with each change, ahead of what was read. */
   private readonly live = new Map<number, Map<string, number>>()
@@ -149,9 +152,17 @@ export class StructureWatch {
     else this.reading = this.read().finally(() => (this.reading = null))
   }
 
+  /** Reads how it is now, and tells whether that is another structure than was known. */
+  async differs(since: string): Promise<boolean> {
+    const known = JSON.stringify(this.state.tables)
+    this.changed(since)
+    await this.settled()
+    return JSON.stringify(this.state.tables) !== known
+  }
+
   /** Compares the catalogs with how they were; for sources where no trigger tells of changes. */
   async compare(since: string): Promise<boolean> {
-    const now = (await withClient(this.access, this.member.database, identities)).map(({ oid, digest }) => `${oid} ${digest}`).join()
+    const now = digestOf(await withClient(this.access, this.member.database, identities))
     const changed = this.digest !== '' && this.digest !== now
     this.digest = now
     if (changed) this.changed(since)
@@ -181,6 +192,8 @@ export class StructureWatch {
     const pending = this.pending ?? { first: '0/0', last: '0/0' }
     const { database, rules } = this.member
     const found = await this.align()
+    // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
+    this.digest = digestOf(found)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
     this.state.followed = followedAfter(
       this.state.followed,

@@ -1,0 +1,90 @@
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { accessById } from '../../engine/catalog/sources'
+import { StructureWatch } from '../../engine/log/structure'
+import { Workbench } from '../support/engine'
+import { LogBench } from '../support/log'
+
+// What happens to the structure of a source whose changes no trigger tells, while it is read and compared.
+
+let bench: Workbench
+beforeAll(async () => {
+  bench = await Workbench.open(`create table item (id int primary key, v text); create publication watched for table item`)
+})
+afterAll(() => bench?.close())
+
+async function watchOf(): Promise<StructureWatch> {
+  const { id } = await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'db').executeTakeFirstOrThrow()
+  const rules = [{ id: 'a', act: 'take' as const, kind: 'database' as const, pattern: bench.path() }]
+  const member = { database: bench.database, publication: 'watched', rules, trigger: false }
+  const begin = bench.sql('select pg_current_wal_lsn()')
+  const watch = new StructureWatch(
+    await accessById(bench.engine, id),
+    member,
+    { tables: [], followed: {} },
+    new AbortController().signal,
+    () => begin,
+  )
+  watch.changed(begin)
+  await watch.settled()
+  return watch
+}
+const namesOf = ({ state }: StructureWatch) => state.tables.map(({ name }) => name).sort()
+const published = () =>
+  bench.sql(`select string_agg(tablename, ',' order by tablename) from pg_publication_tables where pubname = 'watched'`)
+
+describe('the structure of a source without a trigger', () => {
+  it('is compared with what was read, so that nothing done between the reading and the first look is missed', async () => {
+    const watch = await watchOf()
+    bench.sql('create table made (id int primary key)')
+    expect(await watch.compare('0/0')).toBe(true)
+    await watch.settled()
+    expect(namesOf(watch)).toEqual(['item', 'made'])
+    expect(published()).toBe('item,made')
+  })
+
+  it('is read once for each change, and not when nothing changed', async () => {
+    const watch = await watchOf()
+    expect(await watch.compare('0/0')).toBe(false)
+    bench.sql('alter table item add column w int')
+    expect(await watch.compare('0/0')).toBe(true)
+    await watch.settled()
+    expect(watch.state.tables.find(({ name }) => name === 'item')!.columns).toEqual(['id', 'v', 'w'])
+    expect(await watch.compare('0/0')).toBe(false)
+    bench.sql('drop table made')
+    expect(await watch.compare('0/0')).toBe(true)
+    await watch.settled()
+    expect(namesOf(watch)).toEqual(['item'])
+    expect(published()).toBe('item')
+  })
+})
+
+describe('a log whose source has no trigger', () => {
+  it('follows what was made while nobody followed, though nothing else happens there', async () => {
+    const log = await LogBench.open('create table item (id int primary key, v text)', { structure: 'compare' })
+    try {
+      await log.bench.backup(log.vessel)
+      log.follow()
+      await log.flush()
+      await log.unfollow()
+      log.bench.sql(`create table made (id int primary key, v text); insert into made values (1, 'early')`)
+      log.follow()
+      const followed = async () => Object.values((await log.row()).tables).map(({ name, since }) => [name, since !== null])
+      await vi.waitFor(
+        async () =>
+          expect((await followed()).sort()).toEqual([
+            ['item', true],
+            ['made', true],
+          ]),
+        { timeout: 20_000 },
+      )
+      const segments = await log.segments()
+      await log.unfollow()
+      // Where nothing was changed, to begin again leaves nothing behind.
+      log.follow()
+      await log.flush()
+      expect(await log.segments()).toEqual(segments)
+    } finally {
+      await log.close()
+    }
+  })
+})
