@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import { keepsText, projectionOf } from './columns'
-import { beginLine, OP, scanLog } from './log-text'
+import { beginLine, OP, parseBegin, scanLog } from './log-text'
 
 const bytes = (text: string) => new TextEncoder().encode(text)
 
@@ -23,12 +23,17 @@ describe('scanLog', () => {
       [OP.oldKey, 12, '1\t\\N'],
       [OP.update, 12, '2\ty'],
       ['T', [3, 12], 1],
-      ['M', 'pre', 'con\\ttent'],
+      ['M', 'pre', 'con\ttent'],
       '0/2B',
       { ...start, xid: '743', origin: 'o' },
       [OP.deleteKey, 0, '5'],
       '0/3C',
     ])
+  })
+
+  it('gives back names that hold what parts records and fields', () => {
+    const odd = { ...start, origin: 'a\tb\\N\n' }
+    expect(parseBegin(beginLine(odd).slice(0, -1))).toEqual(odd)
   })
 
   it('stops where it is told to', () => {

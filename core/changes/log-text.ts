@@ -1,3 +1,4 @@
+import { fieldsOf } from '../compare/rows'
 import { copyText } from '../content/copy-text'
 
 // A log is text, one record a line, fields parted by tabs and escaped as in COPY text (docs/formats.md):
@@ -101,8 +102,8 @@ export function beginLine({ xid, position, at, origin }: TransactionStart): stri
 }
 
 export function parseBegin(line: string): TransactionStart {
-  const [, xid, position, at, origin] = line.split('\t')
-  return { xid: xid!, position: position!, at: Number(at), origin: origin === '\\N' ? null : origin! }
+  const [, xid, position, at, origin] = fieldsOf(line)
+  return { xid: xid!, position: position!, at: Number(at), origin: origin ?? null }
 }
 
 const NEWLINE = 10
@@ -143,8 +144,8 @@ export function scanLog(bytes: Uint8Array, visitor: LogVisitor): boolean {
 function rare(op: number, line: string, visitor: LogVisitor): boolean {
   if (op === OP.begin) return visitor.begin?.(parseBegin(line)) !== false
   if (op === OP.commit) return visitor.commit?.(line.slice(2)) !== false
-  const [, first, ...rest] = line.split('\t')
+  const [, first, ...rest] = fieldsOf(line)
   if (op === OP.truncate) visitor.truncate?.(rest.map(Number), Number(first))
-  else visitor.message?.(first!, rest.join('\t'))
+  else visitor.message?.(first!, rest[0]!)
   return true
 }

@@ -86,6 +86,8 @@ export class LogRecorder {
     tallies: Record<number, Tally>
   }
   private transaction: TransactionStart | null = null
+  /** Whether the open transaction is in the store already. */
+  private passing = false
   /** Whether the open transaction has a record yet. */
   private begun = false
   private tallies: Record<number, Tally> = {}
@@ -139,14 +141,20 @@ export class LogRecorder {
         return this.begin(message)
       case MESSAGE.commit:
         return this.commit(message)
+      case MESSAGE.relation:
+        return this.relation(message)
+    }
+    if (!this.passing) this.change(message)
+  }
+
+  private change(message: Buffer): void {
+    switch (message[0]) {
       case MESSAGE.insert:
       case MESSAGE.update:
       case MESSAGE.delete:
         return this.row(message)
       case MESSAGE.truncate:
         return this.truncate(message)
-      case MESSAGE.relation:
-        return this.relation(message)
       case MESSAGE.origin:
         return this.origin(message)
       case MESSAGE.logical:
@@ -159,6 +167,8 @@ export class LogRecorder {
     const position = reader.position()
     const at = this.options.timeOf(reader.time())
     this.transaction = { position, at, xid: String(reader.int32()), origin: null }
+    // It tells where its commit begins; the store ends where one ends.
+    this.passing = positionOf(position)! < positionOf(this.position)!
   }
 
   private origin(message: Buffer): void {
@@ -267,7 +277,7 @@ export class LogRecorder {
     this.begun = false
     this.notes = []
     this.tallies = {}
-    if (positionOf(end)! <= positionOf(this.position)!) return this.options.between()
+    this.passing = false
     if (begun) this.over(transaction, end, tallies, notes)
     for (const note of notes) this.options.structure(note, end)
     this.options.between()
