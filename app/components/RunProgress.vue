@@ -10,14 +10,17 @@ interface Line {
   text: string
 }
 
-const LABELS: Record<RunDetail['kind'], Partial<Record<'files kept' | 'objects' | 'structures' | 'rows' | 'files' | 'bytes', string>>> = {
+type Counted = 'files kept' | 'objects' | 'structures' | 'rows' | 'rows checked' | 'files' | 'files checked' | 'bytes'
+const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   backup: { rows: 'Rows captured', files: 'Files captured' },
   restore: {
     'files kept': 'Files kept',
     objects: 'Objects made',
     structures: 'Structures made',
     rows: 'Rows loaded',
+    'rows checked': 'Rows read back',
     files: 'Files written',
+    'files checked': 'Files read back',
   },
   rehearsal: { objects: 'Objects asked for', rows: 'Rows read', files: 'Files read' },
   verify: { bytes: 'Bytes read' },

@@ -48,7 +48,8 @@ function figures({ counters }: RunStep): string {
   if (counters.started) parts.push(`${countInWords(counters.started)} started`)
   if (counters['objects checked']) parts.push(`${countInWords(counters['objects checked'])} compared`)
   if (counters.bytes) parts.push(bytesInWords(counters.bytes))
-  if (counters['rows checked']) parts.push(`${countInWords(counters['rows checked'])} checked`)
+  const checked = (counters['rows checked'] ?? 0) + (counters['files checked'] ?? 0)
+  if (checked > 0) parts.push(`${countInWords(checked)} read back`)
   if (counters.stored !== undefined) parts.push(`${bytesInWords(counters.stored)} new`)
   return parts.join(', ')
 }

@@ -17,6 +17,13 @@ describe('how far a run is', () => {
     expect(shareOf({ rows: 110, 'rows expected': 100 })).toBe(1)
   })
 
+  it('is not over before what was written is read back, which takes less time', () => {
+    const written = { files: 10, 'files expected': 10, 'files checked expected': 10 }
+    expect(shareOf(written)).toBeCloseTo(0.8)
+    expect(shareOf({ ...written, 'files checked': 5 })).toBeCloseTo(0.9)
+    expect(shareOf({ ...written, 'files checked': 10 })).toBe(1)
+  })
+
   it('goes by objects or bytes where there is nothing else, and is not known where nothing is expected', () => {
     expect(shareOf({ objects: 1, 'objects expected': 4, 'files expected': 0 })).toBe(0.25)
     expect(shareOf({ bytes: 1, 'bytes expected': 2 })).toBe(0.5)

@@ -46,7 +46,7 @@ export async function prove(
     const { schema, name } = operation.target
     const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
     const own = merged.get(table)
-    const rows = own ? mergedRows(operation, table, own) : await proveRows(client, job, operation, table)
+    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table)
     const [then, after] = [renameStructure(table.structure, renaming, roles), now.structure].map(digest)
     const asked = planned.wish.what !== 'rows' && !own
     outcomes.push({
@@ -63,7 +63,13 @@ export async function prove(
 
 type ProvenRows = Pick<TableOutcome, 'rows' | 'fingerprintThen' | 'fingerprintNow'>
 
-function mergedRows(operation: Operation, table: TableManifest, { added, changed, fingerprintThen, fingerprintNow }: Merged): ProvenRows {
+function mergedRows(
+  { progress }: GroupJob,
+  operation: Operation,
+  table: TableManifest,
+  { added, changed, fingerprintThen, fingerprintNow }: Merged,
+): ProvenRows {
+  progress.checked(operation.rows)
   const rows = added + changed
   if (fingerprintThen !== fingerprintNow) throw unequal(table, operation, { rows, bytes: 0, fingerprint: fingerprintNow })
   return { rows, fingerprintThen, fingerprintNow }

@@ -49,6 +49,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   const receipts = new Receipts(run)
   for (const database of all.databases) await expect(run, database)
   for (const namespace of all.namespaces) await expectNamespace(run, namespace)
+  if (!rehearsal) expectProof(run, all)
   try {
     for (const { point, planned } of parts) {
       for (const database of planned.databases) {
@@ -103,6 +104,12 @@ async function expect(run: RunContext, database: PlannedDatabase): Promise<void>
   run.expect('bytes', plan.bytes)
   run.expect('structures', structuresOf(database))
   for (const warning of plan.warnings) await run.say('warning', warning)
+}
+
+/** Everything that is written is read back. */
+function expectProof(run: RunContext, { databases, namespaces }: PlannedWish): void {
+  for (const { plan } of databases) run.expect('rows checked', plan.rows)
+  for (const { plan } of namespaces) run.expect('files checked', plan.files)
 }
 
 /** How many structures will be made: things without rows, and all that belongs to the tables that are made. */

@@ -23,6 +23,7 @@ describe('a dropped table', () => {
     const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'leg')] })
     expect(run.error).toBeNull()
     expect(run.state).toBe('done')
+    expect(run.counters).toMatchObject({ rows: 3000, 'rows expected': 3000, 'rows checked': 3000, 'rows checked expected': 3000 })
     expect(legs()).toBe(before)
     expect(dump()).toBe(structure)
     const table = receipts.find((receipt) => receipt.path.endsWith('/leg'))!

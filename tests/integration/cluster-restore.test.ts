@@ -75,6 +75,8 @@ describe('a namespace on another cluster', () => {
     expect([run.error, await boarding.bench.messages(run.id)]).toEqual([null, []])
     const { objects, files, bytes } = run.counters
     expect(run.counters).toMatchObject({ 'objects expected': objects, 'files expected': files, 'bytes expected': bytes })
+    // Every file is read back, and counted once.
+    expect(run.counters).toMatchObject({ 'files checked': files, 'files checked expected': files })
     expect(run.state).toBe('done')
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
     const volume = receipts.find(({ path }) => path === 'quay/boarding/volume/data-manifest-0')!

@@ -140,7 +140,7 @@ describe('a volume that was read before', () => {
     expect(run.error).toBeNull()
     // What stands there is kept first, without reading again what the point has; only what is picked is expected, and comes.
     expect((await bench.messages(run.id)).filter((text) => /files are as they were/.test(text))).toHaveLength(1)
-    expect(run.counters).toMatchObject({ files: 1, 'files expected': 1, 'bytes expected': run.counters.bytes })
+    expect(run.counters).toMatchObject({ files: 1, 'files expected': 1, 'files checked': 1, 'bytes expected': run.counters.bytes })
     expect(statSync(file('november/1.txt')).mtime.toISOString()).toBe('2026-10-02T08:00:00.123Z')
   })
 })

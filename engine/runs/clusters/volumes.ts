@@ -55,8 +55,15 @@ export class VolumeFiller {
       // Without the time at which it was changed, nothing is taken for what it was but by its checksum.
       const wanted = entries.map(({ changed: _, ...entry }) => entry)
       const own = partly ? new Set(entries.map((entry) => entry.path)) : undefined
-      const found = await lookAtVolume(this.client, target, path, this.signal, wanted, own)
-      return compare(entries, found.entries, partly)
+      let checked = 0
+      const found = await lookAtVolume(this.client, target, path, this.signal, wanted, own, () => {
+        checked++
+        count('files checked', 1)
+      })
+      const filled = compare(entries, found.entries, partly)
+      // What had to be read whole to be compared was not told of one by one.
+      count('files checked', filled.files - checked)
+      return filled
     } finally {
       await this.temporary.remove(this.temporary.resource('Pod'), namespace, target.pod)
     }

@@ -40,6 +40,7 @@ export async function fillVolume(
  * What a volume holds, file by file with checksums.
  * @param before what it held at another time; what is as it was then is not read. Absent, all is
  * @param only paths that are asked for; absent, all are
+ * @param compared is told of each file whose checksum the container took
  */
 export function lookAtVolume(
   client: ClusterClient,
@@ -48,8 +49,9 @@ export function lookAtVolume(
   signal: AbortSignal,
   before?: FileEntry[],
   only?: ReadonlySet<string>,
+  compared?: () => void,
 ): Promise<ReadVolume> {
-  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before, only })
+  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before, only, compared })
 }
 
 /** As tar says it: a write that is refused, or done only in part. */

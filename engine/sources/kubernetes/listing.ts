@@ -92,6 +92,8 @@ export interface Place {
   client: ClusterClient
   target: ExecTarget
   root: string
+  /** Is told of each file whose checksum was taken there. */
+  compared?: (() => void) | undefined
 }
 
 /** Tells what of a volume did not change since it was read last: by size and times, and by checksum where times may lie. */
@@ -127,7 +129,7 @@ export async function sortOut(place: Place, listing: Listing, earlier: FileEntry
 
 /** Checksums that a container takes itself, so that nothing travels; none where it has no utility for that. */
 export async function digestsOf(
-  { client, target, root }: Place,
+  { client, target, root, compared }: Place,
   files: { raw: Buffer }[],
   signal: AbortSignal,
 ): Promise<Map<string, string>> {
@@ -137,6 +139,7 @@ export async function digestsOf(
     // BLAKE2b-512 in hexadecimal, a blank, a blank or a star, the name.
     const path = safePath(record.toString('utf8', 130))
     if (path !== null) digests.set(path, record.toString('latin1', 0, 128))
+    compared?.()
   })
   const command = ['sh', '-c', 'cd "$0" && exec xargs -0 b2sum --zero --', `${root}/`]
   await execute(client, target, command, records, signal, namesIn(files.map(({ raw }) => raw)))

@@ -27,6 +27,8 @@ export interface VolumeReading {
   only?: ReadonlySet<string> | undefined
   /** What it held when it was read last; what did not change since is not read again. */
   earlier?: FileEntry[] | undefined
+  /** Is told of each file whose checksum the container took itself. */
+  compared?: (() => void) | undefined
 }
 
 /** What was read, and how much of it was not because it had not changed; some of that by its checksum. */
@@ -40,11 +42,11 @@ export interface ReadVolume extends VolumeContent {
  * chunks. Files that could not be read, or were changed while they were, are listed.
  */
 export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
-  const { client, target, writer, signal, earlier, only } = reading
+  const { client, target, writer, signal, earlier, only, compared } = reading
   const root = await rootOf(reading)
   const listing = await listVolume(client, target, root, signal)
   if (listing && only) listing.all = listing.all.filter(({ path }) => only.has(path))
-  const sorted = listing && (await sortOut({ client, target, root }, listing, earlier ?? [], writer, signal))
+  const sorted = listing && (await sortOut({ client, target, root, compared }, listing, earlier ?? [], writer, signal))
   return readListed(reading, root, listing, sorted)
 }
 
