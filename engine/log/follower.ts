@@ -65,6 +65,7 @@ export class Follower {
   private failure: unknown = null
   private fail!: (error: unknown) => void
   private ticks = 0
+  private ticking = 0
   private certain: { position: bigint; at: Date } | null = null
   private toldAt = 0
   /** Up to here the catalog knows that nothing has changed since the last segment. */
@@ -112,7 +113,8 @@ export class Follower {
       await this.open()
       begun()
       if (this.row.structure === 'compare') void this.lookFirst().catch((error: unknown) => this.fail(error))
-      timer = setInterval(() => void this.tick().catch((error: unknown) => this.fail(error)), TICK_MS)
+      // A source that is slow to answer is not asked again and again meanwhile.
+      timer = setInterval(() => void (this.ticking > 0 || this.tick().catch((error: unknown) => this.fail(error))), TICK_MS)
       const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
       await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
       await Promise.race([failed, this.settle()])
@@ -293,6 +295,15 @@ export class Follower {
   }
 
   private async tick(): Promise<void> {
+    this.ticking++
+    try {
+      await this.tickOnce()
+    } finally {
+      this.ticking--
+    }
+  }
+
+  private async tickOnce(): Promise<void> {
     this.ticks++
     if (this.watch.failure) throw this.watch.failure
     const { rows } = await this.side.query<{ position: string; at: Date; who: { xid: string; application: string; user: string }[] }>(
