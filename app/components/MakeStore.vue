@@ -25,7 +25,7 @@ const check = () => attempt(async () => void (place.value = await post<PlaceView
 const make = () =>
   attempt(async () => {
     key.value = (await post<{ key: string }>('/api/stores', { name: form.name, path: form.path, key: form.key || undefined })).key
-    emit('made', form.name)
+    emit('made', form.name.trim())
   })
 </script>
 

@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import { wishOf, type Wish } from '../../core/restore/wish'
+import { nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import type { Vessel } from './vessels'
 
@@ -35,15 +36,10 @@ export async function savedRestores(engine: EngineContext, vesselId: string): Pr
 
 /** Saves a restore under a name, in place of an earlier one of that name. Picked rows belong to one point, so they are not saved. */
 export async function saveRestore(engine: EngineContext, vessel: Vessel, name: string, wish: Wish, reason: string | null): Promise<string> {
+  const trouble = nameTrouble(name, 80)
+  if (trouble)
+    throw new VesselError('bad_name', { what: trouble, touched: 'Nothing was saved.', next: 'Give it another one.', status: 400 })
   const trimmed = name.trim()
-  if (trimmed.length === 0 || trimmed.length > 80) {
-    throw new VesselError('bad_name', {
-      what: 'A saved restore needs a name of 1 to 80 characters.',
-      touched: 'Nothing was saved.',
-      next: 'Give it one.',
-      status: 400,
-    })
-  }
   const values = { wish: JSON.stringify({ ...wish, rows: {} }), reason }
   const { id } = await engine.db
     .insertInto('saved_restore')

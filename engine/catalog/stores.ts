@@ -2,6 +2,7 @@ import { randomBytes, randomUUID } from 'node:crypto'
 import { access } from 'node:fs/promises'
 import { isAbsolute, join, normalize } from 'node:path'
 import { VesselError } from '../../core/errors'
+import { nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { FolderBackend } from '../store/folder'
@@ -54,7 +55,8 @@ export async function addStore(
   engine: EngineContext,
   options: { name: string; path: string; key?: string },
 ): Promise<{ id: string; key: string }> {
-  await ensureFree(engine, options.name, options.path)
+  const name = options.name.trim()
+  await ensureFree(engine, name, options.path)
   const place = await checkPlace(options.path)
   const backend = new FolderBackend(options.path)
   if (place.existing) {
@@ -75,7 +77,7 @@ export async function addStore(
     .insertInto('store')
     .values({
       id,
-      name: options.name,
+      name,
       kind: 'folder',
       settings: JSON.stringify({ path: options.path }),
       sealed_key: engine.secrets.seal(key, `store ${id}`),
@@ -98,13 +100,8 @@ function readKey(text: string): Buffer {
 }
 
 async function ensureFree(engine: EngineContext, name: string, path: string): Promise<void> {
-  if (!/^\S.{0,62}$/.test(name)) {
-    throw new VesselError('store_name', {
-      what: 'A store needs a name of 1 to 63 characters.',
-      touched: 'Nothing was made.',
-      next: 'Give it a name.',
-    })
-  }
+  const trouble = nameTrouble(name, 63)
+  if (trouble) throw new VesselError('store_name', { what: trouble, touched: 'Nothing was made.', next: 'Give it another name.' })
   const stores = await engine.db.selectFrom('store').select(['name', 'settings']).execute()
   const same = stores.find((store) => store.name === name || store.settings.path === path)
   if (!same) return

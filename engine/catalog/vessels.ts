@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import { definitionTroubles, type VesselDefinition } from '../../core/plan/definition'
+import { nameTrouble, slugFor } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 
@@ -13,41 +14,28 @@ export interface Vessel {
   definition: VesselDefinition
 }
 
-export function slugOf(name: string): string {
-  const slug = name
-    .normalize('NFKD')
-    .replace(/[\u0300-\u036f]/g, '')
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, '-')
-    .replace(/^-+|-+$/g, '')
-  return slug || 'vessel'
-}
+const NAME_LENGTH = 80
 
 /** Saves a new vessel with version 1 of its definition. */
 export async function addVessel(engine: EngineContext, name: string, definition: VesselDefinition): Promise<Vessel> {
+  const trouble = nameTrouble(name, NAME_LENGTH)
+  if (trouble) throw invalid([trouble])
   const trimmed = name.trim()
-  if (trimmed.length === 0 || trimmed.length > 80) {
-    throw invalid(['A vessel needs a name of 1 to 80 characters.'])
-  }
   ensureValid(definition)
-  const slug = slugOf(trimmed)
-  const taken = await engine.db
-    .selectFrom('vessel')
-    .select('name')
-    .where((eb) => eb.or([eb('name', '=', trimmed), eb('slug', '=', slug)]))
-    .executeTakeFirst()
-  if (taken) {
-    throw new VesselError('vessel_exists', {
-      what: `There is a vessel called ${taken.name} already.`,
-      touched: 'Nothing was saved.',
-      next: 'Choose another name.',
-      status: 409,
-    })
-  }
+  const others = await engine.db.selectFrom('vessel').select(['name', 'slug']).execute()
+  const same = others.find((other) => other.name.toLowerCase() === trimmed.toLowerCase())
+  if (same) throw exists(same.name)
+  const slug = slugFor(trimmed, new Set(others.map((other) => other.slug)))
   const id = randomUUID()
   const now = engine.clock.now()
   await engine.db.transaction().execute(async (tx) => {
-    await tx.insertInto('vessel').values({ id, slug, name: trimmed, paused: false, version: 1, created_at: now }).execute()
+    const made = await tx
+      .insertInto('vessel')
+      .values({ id, slug, name: trimmed, paused: false, version: 1, created_at: now })
+      .onConflict((conflict) => conflict.doNothing())
+      .executeTakeFirst()
+    // Somebody was quicker, perhaps the same person with a second click.
+    if (made.numInsertedOrUpdatedRows !== 1n) throw exists(trimmed)
     await tx
       .insertInto('vessel_version')
       .values({ vessel_id: id, version: 1, definition: JSON.stringify(definition), created_at: now })
@@ -56,6 +44,14 @@ export async function addVessel(engine: EngineContext, name: string, definition:
   await notify(engine.db, { about: 'vessel', id })
   return { id, slug, name: trimmed, paused: false, version: 1, definition }
 }
+
+const exists = (name: string) =>
+  new VesselError('vessel_exists', {
+    what: `There is a vessel called ${name} already.`,
+    touched: 'Nothing was saved.',
+    next: 'Choose another name.',
+    status: 409,
+  })
 
 /** Saves the next version. `basedOn` is the version that the person saw; a newer one is not overwritten. */
 export async function saveDefinition(engine: EngineContext, slug: string, basedOn: number, definition: VesselDefinition): Promise<number> {

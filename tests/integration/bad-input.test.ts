@@ -5,6 +5,7 @@ import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
 import type { VesselError } from '../../core/errors'
 import { addSource, discoverSource } from '../../engine/catalog/sources'
+import { addVessel } from '../../engine/catalog/vessels'
 import { addStore, checkPlace, openStore } from '../../engine/catalog/stores'
 import { probe } from '../../engine/sources/postgres/probe'
 import { readConnectionString } from '../../engine/sources/postgres/connect'
@@ -94,6 +95,38 @@ describe('a source', () => {
       settings: { host: 'db.ferries.example', port: 5544, user: 'mira', database: 'bookings', tls: 'required' },
     })
     for (const text of ['', 'mysql://x', 'host=x', 'postgresql://']) expect(() => readConnectionString(text)).toThrow(/can’t be read/)
+  })
+})
+
+describe('a vessel', () => {
+  const definition = () => ({
+    rules: [{ id: '0', act: 'take' as const, kind: 'database' as const, pattern: bench.path() }],
+    store: 'dry-dock',
+    promises: { couldLose: null, backWithin: null },
+    readers: 1,
+  })
+  const add = (name: string) => addVessel(bench.engine, name, definition())
+  const names = async () => (await bench.engine.db.selectFrom('vessel').select('name').orderBy('name').execute()).map(({ name }) => name)
+
+  it('whose name nobody could read or tell apart is not saved', async () => {
+    const before = await names()
+    for (const name of ['  ', '---', 'a\nb', 'x'.repeat(81)])
+      expect(await failure(add(name))).toMatchObject({ code: 'definition_invalid', touched: 'Nothing was saved.' })
+    await add(' Night boats ')
+    expect(await failure(add('night BOATS'))).toMatchObject({ code: 'vessel_exists', status: 409 })
+    expect(await names()).toEqual([...before, 'Night boats'])
+  })
+
+  it('has an address of its own, whatever its name is written in', async () => {
+    const made = [await add('渡船'), await add('轮渡'), await add('Night-boats')]
+    expect(made.map(({ slug }) => slug)).toEqual(['vessel', 'vessel-2', 'night-boats-2'])
+  })
+
+  it('is saved once when it is sent twice', async () => {
+    const results = await Promise.allSettled([add('Twice'), add('Twice'), add('Twice')])
+    expect(results.filter(({ status }) => status === 'fulfilled')).toHaveLength(1)
+    for (const result of results)
+      if (result.status === 'rejected') expect(result.reason).toMatchObject({ code: 'vessel_exists', status: 409 })
   })
 })
 
