@@ -68,13 +68,11 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
 async function sourceRow(engine: EngineContext, name: string) {
   const row = await engine.db.selectFrom('source').selectAll().where('name', '=', name).executeTakeFirst()
   if (row) return row
-  throw new VesselError('source_missing', {
-    what: `There is no source called ${name} any more.`,
-    touched: 'Nothing was changed.',
-    next: 'Connect it again under the same name.',
-    status: 404,
-  })
+  throw missing(`There is no source called ${name} any more.`, 'Connect it again under the same name.')
 }
+
+const missing = (what: string, next: string) =>
+  new VesselError('source_missing', { what, touched: 'Nothing was changed.', next, status: 404 })
 
 /** A source by its name, behind the interface of all kinds. */
 export async function openSource(engine: EngineContext, name: string): Promise<{ id: string; source: SourceAdapter }> {
@@ -102,8 +100,12 @@ export async function accessById(engine: EngineContext, id: string): Promise<Pos
   return ofPostgres(openAccess(engine, await rowById(engine, id)))
 }
 
-export const rowById = (engine: EngineContext, id: string) =>
-  engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+/** @throws VesselError `source_missing` */
+export async function rowById(engine: EngineContext, id: string) {
+  const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirst()
+  if (row) return row
+  throw missing('There is no such source.', 'Choose one of the estate.')
+}
 
 function ofPostgres(access: SourceAccess & { id: string }): PostgresAccess & { id: string } {
   if (access.kind === 'postgres') return access

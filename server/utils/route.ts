@@ -27,15 +27,23 @@ type Schema = v.BaseSchema<unknown, unknown, v.BaseIssue<unknown>>
 
 function parsed<S extends Schema>(schema: S, input: unknown): v.InferOutput<S> {
   const result = v.safeParse(schema, input)
-  if (result.success) return result.output
+  if (result.success) {
+    if (isUnkept(result.output)) throw badRequest('A text holds a zero byte, or half of a character.')
+    return result.output
+  }
   const [issue] = result.issues
   const where = v.getDotPath(issue)
-  throw new VesselError('bad_request', {
-    what: `${where ? `${where}: ` : ''}${issue.message}`,
-    touched: 'Nothing was changed.',
-    next: 'Mend the request, then send it again.',
-    status: 400,
-  })
+  throw badRequest(`${where ? `${where}: ` : ''}${issue.message}`)
+}
+
+const badRequest = (what: string) =>
+  new VesselError('bad_request', { what, touched: 'Nothing was changed.', next: 'Mend the request, then send it again.', status: 400 })
+
+/** Whether any value or name in it is a text that neither PostgreSQL nor a cluster can keep. */
+function isUnkept(input: unknown): boolean {
+  if (typeof input === 'string') return /\0|\p{Surrogate}/u.test(input)
+  if (typeof input !== 'object' || input === null) return false
+  return Object.entries(input).some(([name, value]) => isUnkept(name) || isUnkept(value))
 }
 
 export async function bodyOf<S extends Schema>(event: H3Event, schema: S): Promise<v.InferOutput<S>> {
@@ -53,12 +61,16 @@ export function idOf(event: H3Event): string {
 }
 
 /** The id of a point in the address, or the reference of an instant. */
-export function pointOf(event: H3Event): string {
-  return parsed(PointId, decodeURIComponent(getRouterParam(event, 'id') ?? ''))
-}
+export const pointOf = (event: H3Event): string => parsed(PointId, decoded(event, 'id'))
 
-export function slugOf(event: H3Event): string {
-  return decodeURIComponent(getRouterParam(event, 'slug') ?? '')
+export const slugOf = (event: H3Event): string => parsed(v.string(), decoded(event, 'slug'))
+
+function decoded(event: H3Event, name: string): string {
+  try {
+    return decodeURIComponent(getRouterParam(event, name) ?? '')
+  } catch {
+    throw badRequest('The address is not encoded as addresses are.')
+  }
 }
 
 export function created<T>(event: H3Event, value: T): T {

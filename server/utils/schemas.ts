@@ -214,7 +214,13 @@ export const Restore = v.object({ wish: WishSchema, reason: v.optional(v.nullabl
 export const NewRun = v.object({
   kind: v.optional(v.picklist(['backup', 'verify']), 'backup'),
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
-  name: v.optional(v.nullable(text(120)), null),
+  name: v.optional(
+    v.pipe(
+      v.nullable(text(120)),
+      v.transform((name) => name?.trim() || null),
+    ),
+    null,
+  ),
   comment: v.optional(v.nullable(text(2000)), null),
 })
 

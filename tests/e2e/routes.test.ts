@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { readdirSync } from 'node:fs'
 import { request } from 'node:http'
 import { describe, expect, inject, it } from 'vitest'
 
@@ -15,12 +16,60 @@ function ask(method: string, path: string, body?: unknown, headers: Record<strin
     const sent = request({ hostname, port, path, method, headers: { 'content-type': 'application/json', ...headers } }, (answer) => {
       let text = ''
       answer.on('data', (part) => (text += part))
-      answer.on('end', () => resolve({ status: answer.statusCode!, body: text ? JSON.parse(text) : {} }))
+      answer.on('end', () => resolve({ status: answer.statusCode!, body: text ? bodyOf(text) : {} }))
     })
     sent.on('error', reject)
     sent.end(body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body))
   })
 }
+
+/** Files that are taken out are no JSON. */
+function bodyOf(text: string): Answer['body'] {
+  try {
+    return JSON.parse(text) as Answer['body']
+  } catch {
+    return { text }
+  }
+}
+
+/** Every route, as its file names it. */
+const ROUTES = readdirSync('server/api', { recursive: true, encoding: 'utf8' })
+  .filter((file) => file.endsWith('.ts') && file !== 'events.get.ts')
+  .map((file) => {
+    const [, path, method] = /^(.*?)(?:\/?index)?\.(get|post|put|delete)\.ts$/.exec(file)!
+    return { method: method!.toUpperCase(), path: `/api/${path}`.replace(/\/$/, '') }
+  })
+const ODD = [
+  '',
+  ' ',
+  '%',
+  '\0',
+  'a\0b',
+  '../../etc/passwd',
+  "'; select 1; --",
+  '\\',
+  '💥',
+  'x'.repeat(3000),
+  '-1',
+  '1e309',
+  'null',
+  '__proto__',
+]
+const ODD_ADDRESSES = ['%', '%zz', '%00', '%ED%A0%80', '..%2F..', randomUUID(), 'bookings~t1~harbour-db', 'bookings~p0-0~nowhere']
+const NAMES =
+  'path against q file folder order offset limit filter after format keys now vessel kinds states at id name points column value before ref from to table ops xid member position end'.split(
+    ' ',
+  )
+const BODIES = [
+  '',
+  'null',
+  '[]',
+  '"x"',
+  '{"a":',
+  '{"rules":[{"pattern":"\\u0000"}]}',
+  '{"name":"\\ud800","wish":{"picks":["\\u0000"]}}',
+  '{"run":"\\u0000"}',
+]
 
 const code = ({ status, body }: Answer) => [status, body.data?.code]
 const definition = { rules: [], store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 2 }
@@ -54,6 +103,29 @@ describe('a request', () => {
     expect(code(await ask('POST', path, {}, { 'sec-fetch-site': 'cross-site' }))).toEqual([403, 'origin_refused'])
     expect(code(await ask('GET', '/api/watch', undefined, { host: 'elsewhere.example' }))).toEqual([403, 'host_refused'])
     expect(code(await ask('POST', path, {}, { origin: inject('url') }))).toEqual([409, 'run_over'])
+  })
+
+  it('that no page would send, to any route, is answered with a reason and not with a failure', async () => {
+    expect(ROUTES.length).toBeGreaterThan(50)
+    const wrong: unknown[] = []
+    for (const { method, path } of ROUTES)
+      for (const [i, odd] of ODD_ADDRESSES.entries()) {
+        const address = path.replace(/\[\w+\]/, odd)
+        const query = NAMES.map((name, j) => `${name}=${encodeURIComponent(ODD[(i * 3 + j) % ODD.length]!)}`).join('&')
+        const sends = method === 'POST' || method === 'PUT'
+        const answer = await (sends ? ask(method, address, BODIES[i]) : ask(method, `${address}?${query}`))
+        const isTold = answer.status < 400 || typeof answer.body.data?.code === 'string'
+        if (answer.status >= 500 || !isTold) wrong.push([method, address, answer.status, answer.body.message])
+      }
+    expect(wrong).toEqual([])
+  })
+
+  it('that holds what no text can hold is refused, in its address, its query and its body', async () => {
+    expect(code(await ask('GET', '/api/vessels/%zz'))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', '/api/vessels/%00'))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', '/api/find?q=a%00b'))).toEqual([400, 'bad_request'])
+    expect(code(await ask('POST', '/api/vessels', { name: 'A\0B', definition }))).toEqual([400, 'bad_request'])
+    expect(code(await ask('POST', '/api/vessels', { name: '\ud800', definition }))).toEqual([400, 'bad_request'])
   })
 
   it('never brings a secret back', async () => {
