@@ -139,6 +139,8 @@ const ticks = computed(() => {
 const scrubX = computed(() => x(instant.value))
 const inView = computed(() => scrubX.value >= LEFT - 0.5 && scrubX.value <= right.value + 0.5)
 const flipped = computed(() => scrubX.value < LEFT + 150)
+/** Marks near the edges are drawn as far as the lanes reach, and not over their names. */
+const lanesOnly = useId()
 const mounted = ref(false)
 onMounted(() => (mounted.value = true))
 </script>
@@ -183,6 +185,7 @@ onMounted(() => (mounted.value = true))
       @pointerup="end"
       @pointercancel="end"
     >
+      <clipPath :id="lanesOnly"><rect :x="LEFT - 6" :y="Y.top" :width="Math.max(0, width - LEFT + 6)" :height="axisY - Y.top" /></clipPath>
       <LifelineLife :time="time" :range="range" :points="instants" :seams="stretches" :now="now" :y="Y.life" :top="Y.top" :bottom="axisY" />
       <ChangeTrace v-if="trace" :trace="trace" :time="time" :y="traceY" @enter="time.enter" />
       <!-- Lanes. -->
@@ -247,29 +250,31 @@ onMounted(() => (mounted.value = true))
           stroke="var(--gold-line)"
           stroke-width="2"
         />
-        <template v-for="mark in lane.marks" :key="mark.first">
-          <g v-if="mark.count > 1">
-            <title>{{ mark.count }} backups; zoom in to tell them apart</title>
-            <rect :x="mark.x - 13" :y="lane.y - 9.5" width="26" height="19" rx="9.5" fill="var(--ground)" />
-            <rect
-              :x="mark.x - 11"
-              :y="lane.y - 7"
-              width="22"
-              height="14"
-              rx="7"
-              fill="var(--ground)"
-              stroke="var(--ink)"
-              stroke-width="1.4"
-            />
-            <text :x="mark.x" :y="lane.y + 4" text-anchor="middle" font-size="11" font-weight="600" fill="var(--ink)">
-              {{ mark.count > 99 ? '99+' : mark.count }}
-            </text>
-          </g>
-          <g v-else class="cursor-pointer" data-mark @click.stop="instant = mark.artifact.at.getTime()">
-            <title>{{ mark.artifact.kind }}, {{ fullOf(mark.artifact.at) }}</title>
-            <LifelineMark :x="mark.x" :y="lane.y" :kind="mark.artifact.kind" />
-          </g>
-        </template>
+        <g :clip-path="`url(#${lanesOnly})`">
+          <template v-for="mark in lane.marks" :key="mark.first">
+            <g v-if="mark.count > 1">
+              <title>{{ mark.count }} backups; zoom in to tell them apart</title>
+              <rect :x="mark.x - 13" :y="lane.y - 9.5" width="26" height="19" rx="9.5" fill="var(--ground)" />
+              <rect
+                :x="mark.x - 11"
+                :y="lane.y - 7"
+                width="22"
+                height="14"
+                rx="7"
+                fill="var(--ground)"
+                stroke="var(--ink)"
+                stroke-width="1.4"
+              />
+              <text :x="mark.x" :y="lane.y + 4" text-anchor="middle" font-size="11" font-weight="600" fill="var(--ink)">
+                {{ mark.count > 99 ? '99+' : mark.count }}
+              </text>
+            </g>
+            <g v-else class="cursor-pointer" data-mark @click.stop="instant = mark.artifact.at.getTime()">
+              <title>{{ mark.artifact.kind }}, {{ fullOf(mark.artifact.at) }}</title>
+              <LifelineMark :x="mark.x" :y="lane.y" :kind="mark.artifact.kind" />
+            </g>
+          </template>
+        </g>
       </g>
       <g v-for="{ point, x: at, end: atEnd } in named" :key="point.id">
         <circle

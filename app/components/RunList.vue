@@ -16,6 +16,12 @@ watch(
   () => query,
   () => ((older.value = []), (ended.value = false)),
 )
+// New runs push the last ones off the first page; they go to the older ones, so that none is lost between the two.
+watch(data, (fresh, before) => {
+  if (older.value.length === 0 || !fresh || !before) return
+  const first = new Set(fresh.map(({ id }) => id))
+  older.value = [...before.filter(({ id }) => !first.has(id)), ...older.value]
+})
 const runs = computed(() => [...(data.value ?? []), ...older.value].slice(0, most))
 async function more() {
   const last = runs.value.at(-1)!
@@ -30,6 +36,9 @@ const figures = (run: RunRow) => {
   const added = stored !== undefined && run.kind === 'backup' ? `${bytesInWords(stored)} new` : ''
   return [movedInWords(run.counters), bytes > 0 ? bytesInWords(bytes) : '', added].filter(Boolean).join(', ')
 }
+/** Its name, what it moved, or why it failed. */
+const saidOf = (run: RunRow) =>
+  run.error ? run.error.what : [run.name === null ? '' : `“${run.name}”`, figures(run)].filter(Boolean).join(', ')
 </script>
 
 <template>
@@ -40,23 +49,21 @@ const figures = (run: RunRow) => {
     <table v-else class="table-fixed text-[13px]">
       <colgroup>
         <col class="w-[30px]" />
-        <col class="w-[10%]" />
-        <col v-if="withVessel" class="w-[12%]" />
-        <col />
+        <col class="w-[11%]" />
+        <col v-if="withVessel" class="w-[13%]" />
         <col class="w-[12%]" />
-        <col class="w-[6.5%]" />
-        <col class="w-[28%]" />
-        <col class="w-[13%]" />
+        <col class="w-[8%]" />
+        <col />
+        <col class="w-[14%]" />
       </colgroup>
       <thead>
         <tr class="h-[30px] border-b border-[var(--line)]">
           <th />
           <th>Run</th>
           <th v-if="withVessel">Vessel</th>
-          <th>State</th>
           <th>Started</th>
           <th class="num pr-6">Took</th>
-          <th>Moved</th>
+          <th>What came of it</th>
           <th>By</th>
         </tr>
       </thead>
@@ -76,16 +83,14 @@ const figures = (run: RunRow) => {
           <td v-if="withVessel" class="cut pr-3">
             <NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
           </td>
-          <td class="cut pr-4">
-            <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
-              v-if="run.name"
-              class="soft"
-              >, “{{ run.name }}”</span
-            ><span v-else-if="run.error" class="soft" :title="run.error.what">. {{ run.error.what }}</span>
-          </td>
           <td :title="fullOf(run.at)">{{ whenOf(run.at) }}</td>
           <td class="num pr-6">{{ took(run, now) }}</td>
-          <td class="soft cut pr-3" :title="figures(run)">{{ figures(run) }}</td>
+          <td class="cut pr-4" :title="saidOf(run)">
+            <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
+              class="soft"
+              >{{ saidOf(run) && `, ${saidOf(run)}` }}</span
+            >
+          </td>
           <td class="soft cut" :title="run.startedBy">{{ run.startedBy }}</td>
         </tr>
       </tbody>

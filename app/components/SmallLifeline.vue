@@ -9,15 +9,25 @@ const {
   days = 7,
 } = defineProps<{ recent: Standing['recent']; now: number; width?: number; days?: number; at?: number }>()
 const HEIGHT = 34
+const LEAST = 6
 const from = computed(() => now - days * 86_400_000)
 const x = (at: number) => 6 + ((at - from.value) / (now - from.value)) * (width - 14)
 const lanes = computed(() =>
   recent.map((lane, i) => ({
     member: lane.member,
     y: HEIGHT / 2 + (i - (recent.length - 1) / 2) * 10,
-    marks: lane.marks.filter((mark) => Date.parse(mark.at) > from.value).map((mark) => ({ x: x(Date.parse(mark.at)), kind: mark.kind })),
+    marks: apart(lane.marks.map((mark) => ({ x: x(Date.parse(mark.at)), kind: mark.kind }))),
   })),
 )
+/** Marks in view that do not cover each other; of those that would, the newest. */
+function apart<T extends { x: number }>(marks: T[]): T[] {
+  const kept: T[] = []
+  for (const mark of [...marks].sort((a, b) => b.x - a.x)) {
+    const next = kept[0]
+    if (mark.x > x(from.value) && (!next || next.x - mark.x >= LEAST)) kept.unshift(mark)
+  }
+  return kept
+}
 </script>
 
 <template>

@@ -32,7 +32,8 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
   const scale = computed<Scale>(() => ({ ...range.value, left: LIFELINE_LEFT, right: right.value }))
   const oldest = computed(() => points()[0] ?? now())
   const life = computed<Scale>(() => ({
-    from: oldest.value - HOUR,
+    // Room before the first mark, which is named at the edge: little enough to be told apart from the next time there.
+    from: oldest.value - Math.min(HOUR, Math.max(now() - oldest.value, HOUR) * 0.02),
     to: Math.max(now(), oldest.value + HOUR),
     left: LIFELINE_LEFT,
     right: right.value,

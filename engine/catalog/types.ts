@@ -314,6 +314,7 @@ export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'le
 export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source'
 
 /** A `still` holds and releases, and does nothing else. */
-export type RunKind = 'backup' | 'restore' | 'rehearsal' | 'verify' | 'undo' | 'still' | 'fetch'
+export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch'] as const
+export type RunKind = (typeof RUN_KINDS)[number]
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

@@ -5,7 +5,9 @@ const router = useRouter()
 const KINDS = [
   ['backup', 'Backups'],
   ['restore', 'Brought back'],
-  ['rehearsal', 'Rehearsals'],
+  ['undo', 'Undone'],
+  ['rehearsal,still', 'Rehearsals'],
+  ['fetch', 'Read in'],
   ['verify', 'Verifications'],
 ] as const
 const STATES = [
@@ -28,7 +30,7 @@ function set(name: 'kinds' | 'states', value: string) {
 
 <template>
   <main class="px-6 pt-[11px] pb-8">
-    <PageSentence>Every backup, restore and verification, newest first.</PageSentence>
+    <PageSentence>Everything that was backed up, brought back, rehearsed and verified, newest first.</PageSentence>
     <div class="mt-3 mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 text-[13px]" role="group" aria-label="Filters">
       <button
         v-for="[value, label] in KINDS"

@@ -1,7 +1,8 @@
 import * as v from 'valibot'
 import { listRuns } from '../../../engine/catalog/run-views'
+import { RUN_KINDS } from '../../../engine/catalog/types'
 
-const Kind = v.picklist(['backup', 'restore', 'rehearsal', 'verify'])
+const Kind = v.picklist(RUN_KINDS)
 const State = v.picklist(['waiting', 'running', 'done', 'warned', 'failed', 'cancelled'])
 const split = (text: string) => text.split(',').filter(Boolean)
 const PAGE = 60

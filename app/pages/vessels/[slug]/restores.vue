@@ -11,7 +11,7 @@ onChange((change) => change.about === 'scratch' || change.about === 'run', refre
     <ScratchList v-if="data" :copies="data.scratch" class="empty:hidden" />
     <SavedRestores v-if="data" :saved="data.saved" @changed="refresh" />
     <RunList
-      :query="`vessel=${vessel.slug}&kinds=restore,rehearsal`"
+      :query="`vessel=${vessel.slug}&kinds=restore,rehearsal,undo`"
       :with-vessel="false"
       empty="Nothing was brought back or rehearsed yet."
     />
