@@ -31,7 +31,9 @@ async function more() {
 }
 const now = useTicking(1000)
 const figures = (run: RunRow) => {
-  const { bytes = 0, stored } = run.counters
+  const { bytes = 0 } = run.counters
+  // With its manifests, once there is a point.
+  const stored = (run.outcome?.stored as number | undefined) ?? run.counters.stored
   if (run.kind === 'verify') return `${bytesInWords(bytes)} read`
   const added = stored !== undefined && run.kind === 'backup' ? `${bytesInWords(stored)} new` : ''
   return [movedInWords(run.counters), bytes > 0 ? bytesInWords(bytes) : '', added].filter(Boolean).join(', ')
@@ -88,7 +90,7 @@ const saidOf = (run: RunRow) =>
           <td class="cut pr-4" :title="saidOf(run)">
             <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
               class="soft"
-              >{{ saidOf(run) && `, ${saidOf(run)}` }}</span
+              >{{ saidOf(run) && `${run.error ? ':' : ','} ${saidOf(run)}` }}</span
             >
           </td>
           <td class="soft cut" :title="run.startedBy">{{ run.startedBy }}</td>

@@ -36,7 +36,8 @@ function set(name: 'kinds' | 'states', value: string) {
         v-for="[value, label] in KINDS"
         :key="value"
         :aria-pressed="kinds === value"
-        :class="kinds === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'"
+        class="border-b-2"
+        :class="kinds === value ? 'border-[var(--ink)] font-semibold' : 'soft border-transparent hover:text-[var(--ink)]'"
         @click="set('kinds', value)"
       >
         {{ label }}
@@ -46,7 +47,8 @@ function set(name: 'kinds' | 'states', value: string) {
         v-for="[value, label] in STATES"
         :key="value"
         :aria-pressed="states === value"
-        :class="states === value ? 'border-b-2 border-[var(--ink)] font-semibold' : 'soft hover:text-[var(--ink)]'"
+        class="border-b-2"
+        :class="states === value ? 'border-[var(--ink)] font-semibold' : 'soft border-transparent hover:text-[var(--ink)]'"
         @click="set('states', value)"
       >
         {{ label }}

@@ -91,6 +91,10 @@ export function everyInstant(): void {
     await person.page.waitForFunction(() => /done/.test(document.querySelector('[data-run-state]')?.textContent ?? ''), { timeout: 60_000 })
     expect(sql('select count(*) from sales.booking_leg')).toBe(before.split('|')[0])
     expect(sql(`select vehicle from sales.booking_leg where leg_id = ${gone}`)).toBe('a later change')
+    await person.opens('/runs')
+    await person.clicks('[aria-label=Filters] button::-p-text(Undone)')
+    await person.reads('[data-row]', /^Undo Bookings today .* done, \d[\d,]* rows/)
+    expect((await person.texts('[data-row]')).every((row) => row.startsWith('Undo'))).toBe(true)
   })
 
   it('follows a row through the log', async () => {
