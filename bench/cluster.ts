@@ -137,7 +137,20 @@ export async function clusterPart(): Promise<void> {
         0.25,
       )
       bench.tell('a hold with snapshots, beyond what its hooks take', await holdSeconds(bench), 1, 's', true)
-      bench.tell(`a plan over ${countInWords(PLANNED)} things`, planMs(), 500, 'ms', true)
+      bench.tell(
+        `a plan over ${countInWords(PLANNED)} things`,
+        planMs(() => [`quay/${HOME}`]),
+        500,
+        'ms',
+        true,
+      )
+      bench.tell(
+        'the same of all but one, picked one by one',
+        planMs((paths) => paths.slice(1)),
+        500,
+        'ms',
+        true,
+      )
       const about = `a namespace of ${countInWords(THINGS)} things and a volume of ${countInWords(FILES)} files, ${BYTES / 1e9} GB`
       report('Namespaces', about, bench.figures)
     },
@@ -209,7 +222,7 @@ async function holdSeconds(bench: Bench): Promise<number> {
 }
 
 /** Milliseconds to plan a namespace of many things against a cluster in which all of them stand, a tenth of them changed. */
-function planMs(): number {
+function planMs(picksOf: (paths: string[]) => string[]): number {
   const objects = Array.from({ length: PLANNED }, (_, i): ClusterObject => ({
     apiVersion: 'v1',
     kind: 'ConfigMap',
@@ -247,10 +260,11 @@ function planMs(): number {
     defaultClass: null,
     quotas: [],
   }
-  const asked = { picks: [`quay/${HOME}`], collide: 'replace' as const, each: {}, cluster: clusterWishOf({ labels: { copy: 'yes' } }) }
+  const picks = picksOf(manifest.objects.map(({ path }) => path))
+  const asked = { picks, collide: 'replace' as const, each: {}, cluster: clusterWishOf({ labels: { copy: 'yes' } }) }
   const began = performance.now()
   const { plan } = planNamespace({ source: 'quay', manifest, objects, target, asked })
   const took = performance.now() - began
-  if (plan.operations.length !== PLANNED) throw new Error('the plan is not whole')
+  if (plan.operations.length < PLANNED - 1) throw new Error('the plan is not whole')
   return took
 }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
-import { isWithin, namesOf } from '~~/core/things/thing'
+import { namesOf, upwards } from '~~/core/things/thing'
 import type { PointThing } from '~~/server/views'
 
 // The tree of what is in a point. What stands before and behind a name is the caller's.
@@ -13,11 +13,12 @@ const folded = ref<Set<string>>(new Set())
 const depthOf = (thing: PointThing) => (isObject(thing) || thing.kind === 'volume' ? 1 : namesOf(thing.path).length - 2)
 const rows = computed(() => {
   const text = filter.value.trim().toLowerCase()
-  const matching = text ? things.filter((thing) => !isContainer(thing) && thing.name.toLowerCase().includes(text)) : null
-  return things.filter((thing) => {
-    if (matching) return matching.includes(thing) || matching.some((leaf) => isWithin(leaf.path, thing.path) && leaf !== thing)
-    return ![...folded.value].some((path) => path !== thing.path && isWithin(thing.path, path))
-  })
+  if (text) {
+    const matching = things.filter((thing) => !isContainer(thing) && thing.name.toLowerCase().includes(text))
+    const above = new Set(matching.flatMap(({ path }) => upwards(path)))
+    return things.filter(({ path }) => above.has(path))
+  }
+  return folded.value.size === 0 ? things : things.filter(({ path }) => !upwards(path).some((one) => one !== path && folded.value.has(one)))
 })
 const scroller = useTemplateRef<HTMLElement>('scroller')
 const virtual = useVirtualizer(

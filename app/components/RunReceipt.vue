@@ -15,7 +15,15 @@ const TALLY = [
 ] as const
 const tally = computed(() => TALLY.map(([key, word]) => ({ key, word, count: Number(run.outcome?.[key] ?? 0) })))
 const isSame = (line: ReceiptLine) => line.outcome === 'left' && line.equal === true
-const sorted = computed(() => [...run.receipt].sort((a, b) => Number(isSame(a)) - Number(isSame(b))))
+/** What is not as it should be stands above, what was there already below. */
+const rankOf = (line: ReceiptLine) => {
+  if (line.outcome === 'failed' || (line.equal === false && line.outcome !== 'left')) return 0
+  if (line.outcome === 'left') return isSame(line) ? 3 : 1
+  return 2
+}
+const sorted = computed(() => [...run.receipt].sort((a, b) => rankOf(a) - rankOf(b)))
+const STEP = 200
+const most = ref(STEP)
 /** Lines of namespaces: objects, volumes, the namespace itself, and what was run at the end. */
 const OF_CLUSTER = /^[^/]+$|^[^/]+\/[^/]+$|\/volume\/[^/]+$|^[^/]+\/[^/]+\/[^/]+\/[A-Z][^/]*\/[^/]+$/
 const isOfCluster = ({ path }: ReceiptLine) => OF_CLUSTER.test(path)
@@ -91,7 +99,7 @@ function save() {
       </thead>
       <tbody>
         <tr
-          v-for="line in sorted"
+          v-for="line in sorted.slice(0, most)"
           :key="line.path"
           data-receipt
           class="border-t border-[var(--line)] align-top"
@@ -160,5 +168,8 @@ function save() {
         </tr>
       </tbody>
     </table>
+    <p v-if="sorted.length > most" class="border-t border-[var(--line)] pt-2 text-[13px]">
+      <button class="lnk" @click="most += STEP * 5">{{ plural(sorted.length - most, 'more line') }}</button>
+    </p>
   </section>
 </template>

@@ -1,6 +1,6 @@
 import type { ErrorRecord } from '~~/core/errors'
 import { KEEP_DAYS, SCRATCH_HOURS, wishOf, type Collision, type Into, type RowPick, type Wish } from '~~/core/restore/wish'
-import { isWithin } from '~~/core/things/thing'
+import { countsWithin, isWithin, upwards } from '~~/core/things/thing'
 import type { NamespacePlan } from '~~/core/cluster/operations'
 import { clusterWishOf, type ClusterWish } from '~~/core/cluster/wish'
 import type { Plan, PlanView, PointContents, PointThing } from '~~/server/views'
@@ -47,10 +47,12 @@ export function useWorkbench(point: Ref<string | null>) {
   const things = computed(() => contents.data.value?.things ?? [])
   const leaves = computed(() => things.value.filter((thing) => !isContainer(thing)))
   const leavesOf = (path: string) => leaves.value.filter((thing) => isWithin(thing.path, path))
-  const stateOf = (thing: PointThing): boolean | 'indeterminate' => {
-    const own = leavesOf(thing.path)
-    const picked = own.filter(({ path }) => picks.value.has(path)).length
-    return picked === 0 ? false : picked === own.length ? true : 'indeterminate'
+  // Counted once for each change of them: there may be a hundred thousand.
+  const within = computed(() => countsWithin(leaves.value.map(({ path }) => path)))
+  const pickedWithin = computed(() => countsWithin(leaves.value.flatMap(({ path }) => (picks.value.has(path) ? [path] : []))))
+  const stateOf = ({ path }: PointThing): boolean | 'indeterminate' => {
+    const picked = pickedWithin.value.get(path) ?? 0
+    return picked === 0 ? false : picked === within.value.get(path) ? true : 'indeterminate'
   }
   function toggle(thing: PointThing): void {
     const next = new Set(picks.value)
@@ -87,12 +89,12 @@ export function useWorkbench(point: Ref<string | null>) {
 
   /** Containers that are picked whole are named themselves, so that a whole database is asked for as such. */
   const pickedPaths = computed(() => {
-    const paths: string[] = []
+    const paths = new Set<string>()
     for (const thing of things.value) {
-      if (paths.some((path) => isWithin(thing.path, path))) continue
-      if (stateOf(thing) === true) paths.push(thing.path)
+      if (upwards(thing.path).some((path) => paths.has(path))) continue
+      if (stateOf(thing) === true) paths.add(thing.path)
     }
-    return paths
+    return [...paths]
   })
   const wish = computed((): Wish | null => {
     const into = intoOf(choices)

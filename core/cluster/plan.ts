@@ -1,6 +1,6 @@
 import type { NamespaceManifest, ObjectEntry, VolumeManifest } from '../content/manifest'
 import type { Collision } from '../restore/wish'
-import { CLUSTER_WIDE, isWithin, objectPath, pathOf, volumePath } from '../things/thing'
+import { CLUSTER_WIDE, objectPath, pathOf, volumePath, withinAny } from '../things/thing'
 import type { ClusterObject } from './clean'
 import { fixedFields, holds } from './immutable'
 import { classesOf, mapObject, renameKey, type Renames } from './mapping'
@@ -38,10 +38,13 @@ class Planner {
   private readonly renames: Renames = new Map()
   private readonly picked: { entry: ObjectEntry; object: ClusterObject }[]
   private readonly volumes: VolumeManifest[]
+  /** Whether something is picked, by itself or by what holds it. */
+  private readonly takes: (path: string) => boolean
 
   constructor(private readonly input: PlanInput) {
     const { manifest, asked } = input
     this.wish = asked.cluster
+    this.takes = withinAny(asked.picks)
     this.into = this.wish.namespaces[manifest.name] ?? manifest.name
     this.picked = manifest.objects
       .map((entry) => ({ entry, object: input.objects[entry.line]! }))
@@ -49,8 +52,6 @@ class Planner {
     this.volumes = manifest.volumes.filter((volume) => this.takes(volume.path) || this.wish.files[volume.path] !== undefined)
     this.decideNames()
   }
-
-  private takes = (path: string) => this.input.asked.picks.some((pick) => isWithin(path, pick))
 
   private isPicked(entry: ObjectEntry): boolean {
     const { manifest, target, source } = this.input

@@ -1,9 +1,11 @@
-import { isWithin } from '../things/thing'
+import { withinAny } from '../things/thing'
 import type { FileEntry } from './manifest'
 
 /** What of a volume's entries is picked: files themselves, and folders with all that is in them. */
-export const pickedOf = (entries: FileEntry[], picks: string[]): FileEntry[] =>
-  entries.filter(({ path }) => picks.some((pick) => isWithin(path, pick)))
+export function pickedOf(entries: FileEntry[], picks: string[]): FileEntry[] {
+  const isPicked = withinAny(picks)
+  return entries.filter(({ path }) => isPicked(path))
+}
 
 /** What makes a file the one that it is, apart from its path: type, mode, size, link and content. */
 export const traitsOf = ({ type, mode, size, target, digest }: FileEntry) => [type, mode, size, target ?? null, digest ?? null]

@@ -1,5 +1,5 @@
 import type { DatabaseManifest, RoleDefinition } from '../content/manifest'
-import { isWithin, pathOf } from '../things/thing'
+import { isWithin, pathOf, withinAny } from '../things/thing'
 import { blockersOf, type Blocker } from './blockers'
 import { checksOf, type Check } from './checks'
 import { groupTables, type Group } from './groups'
@@ -130,11 +130,11 @@ export function planRestore(input: PlanInput): DatabasePlan {
 
 /** What is picked of a database: by itself, or by something that holds it. */
 export function pickerOf({ wish, source, manifest }: PlanInput): (path: string) => boolean {
-  const root = pathOf(source, manifest.name)
-  return (path) => wish.picks.some((pick) => isWithin(path, pick) || isWithin(root, pick))
+  if (isWholePicked({ wish, source, manifest })) return () => true
+  return withinAny(wish.picks)
 }
 
-export function isWholePicked({ wish, source, manifest }: PlanInput): boolean {
+export function isWholePicked({ wish, source, manifest }: Pick<PlanInput, 'wish' | 'source' | 'manifest'>): boolean {
   return wish.picks.some((pick) => isWithin(pathOf(source, manifest.name), pick))
 }
 

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { isSelectable, isWithin, lastName, namesOf, parentOf, pathOf } from './thing'
+import { countsWithin, isSelectable, isWithin, lastName, namesOf, parentOf, pathOf, upwards, withinAny } from './thing'
 
 describe('paths', () => {
   it('give back every name that they were made of, whatever is in it', () => {
@@ -19,6 +19,26 @@ describe('paths', () => {
     expect(isWithin('db/bookings', 'db/bookings')).toBe(true)
     expect(isWithin('db/bookings_old/sales', 'db/bookings')).toBe(false)
     expect(isWithin('db', 'db/bookings')).toBe(false)
+  })
+
+  /** Few names, so that paths meet; also ones that no source has, and files of volumes, whose root is the empty path. */
+  const path = fc.array(fc.constantFrom('a', 'b', 'ab', ''), { maxLength: 4 }).map((names) => names.join('/'))
+
+  it('lie in what is above them and in nothing else, and are told to be within many as within each', () => {
+    fc.assert(
+      fc.property(path, fc.array(path, { maxLength: 8 }), (one, others) => {
+        expect(others.filter((other) => upwards(one).includes(other))).toEqual(others.filter((other) => isWithin(one, other)))
+        expect(withinAny(others)(one)).toBe(others.some((other) => isWithin(one, other)))
+      }),
+    )
+  })
+
+  it('are counted wherever they lie', () => {
+    fc.assert(
+      fc.property(fc.array(path, { maxLength: 12 }), path, (paths, container) => {
+        expect(countsWithin(paths).get(container) ?? 0).toBe(paths.filter((one) => isWithin(one, container)).length)
+      }),
+    )
   })
 
   it('are decided over by rules from the things in a schema on', () => {

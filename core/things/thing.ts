@@ -92,6 +92,26 @@ export function isWithin(path: string, container: string): boolean {
   return path === container || path.startsWith(`${container}/`)
 }
 
+/** A path and all that it lies in, from itself upwards. */
+export function upwards(path: string): string[] {
+  const all = [path]
+  for (let end = path.lastIndexOf('/'); end >= 0; end = end === 0 ? -1 : path.lastIndexOf('/', end - 1)) all.push(path.slice(0, end))
+  return all
+}
+
+/** Tells of paths whether they are one of some or lie in one, as quickly for many as for few. */
+export function withinAny(containers: Iterable<string>): (path: string) => boolean {
+  const all = new Set(containers)
+  return (path) => upwards(path).some((one) => all.has(one))
+}
+
+/** Of some paths, by each of them and each that they lie in: how many lie there. */
+export function countsWithin(paths: Iterable<string>): Map<string, number> {
+  const counts = new Map<string, number>()
+  for (const path of paths) for (const one of upwards(path)) counts.set(one, (counts.get(one) ?? 0) + 1)
+  return counts
+}
+
 /** Whether rules decide over what is at a path. Schemas and extensions come with their database. */
 export function isSelectable(path: string): boolean {
   return namesOf(path).length > 3

@@ -4,7 +4,7 @@ import { isKnownByName, kindOf } from '../../core/restore/kinds'
 import { planRestore, type DatabasePlan } from '../../core/restore/plan'
 import type { TargetState } from '../../core/restore/target'
 import { placeOf, type Wish } from '../../core/restore/wish'
-import { isWithin, pathOf } from '../../core/things/thing'
+import { isWithin, pathOf, withinAny } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
@@ -97,7 +97,8 @@ async function planDatabase(
 
 /** Whether definitions at the target have to be compared, or kinds be found that its catalog does not list by name. */
 function needsDefinitions(database: DatabaseManifest, wish: Wish): boolean {
-  const others = database.others.some((other) => wish.picks.some((pick) => isWithin(other.path, pick)))
+  const isPicked = withinAny(wish.picks)
+  const others = database.others.some((other) => isPicked(other.path))
   return others || database.entries.some((entry) => !isKnownByName(kindOf(entry) ?? 'view') && entry.type !== 'DEFAULT ACL')
 }
 

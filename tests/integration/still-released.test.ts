@@ -68,7 +68,9 @@ describe('whoever holds', () => {
       held.bench.database,
       `select count(*) from pg_locks where relation = 'sales.leg'::regclass and mode = 'ShareLock'`,
     )
-  const untilHeld = () => held.cluster.until(async () => (await held.isHeld()) && locked() === '1')
+  /** Both are held, and the slow step has begun, for which there is a line of its own. */
+  const untilHeld = (id: string) =>
+    held.cluster.until(async () => (await held.ledger(id)).length === 3 && (await held.isHeld()) && locked() === '1')
 
   it('may be killed: everything is released at the next start, and on record', async () => {
     const worker = startWorker(held.bench.environment)
@@ -78,7 +80,7 @@ describe('whoever holds', () => {
       startedBy: 'a test',
       params: { still: { steps: slow(), budgetMs: 60_000 } },
     })
-    await untilHeld()
+    await untilHeld(id)
     await killWorker(worker)
     expect(await held.isHeld()).toBe(true)
     await tidyUp(held.bench.engine, true)
@@ -101,7 +103,7 @@ describe('whoever holds', () => {
       startedBy: 'a test',
       params: { still: { steps: slow(), budgetMs: 3000 } },
     })
-    await untilHeld()
+    await untilHeld(id)
     worker.kill('SIGSTOP')
     await held.cluster.until(async () => (await held.ledger(id)).every(({ state }) => state === 'released'))
     expect(await held.isHeld()).toBe(false)
@@ -114,7 +116,7 @@ describe('whoever holds', () => {
     const of = await held.vessel(slow().map((step) => ({ ...step, onFailure: 'go on' as const, limitMs: Math.min(step.limitMs, 4000) })))
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({ kind: 'backup', vessel: of, startedBy: 'a test' })
-    await untilHeld()
+    await untilHeld(id)
     expect(await releaseNow(held.bench.engine, id)).toMatchObject({ failed: 0 })
     expect(await held.isHeld()).toBe(false)
     await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)

@@ -4,7 +4,7 @@ import { planNamespace, type PlanInput } from '../../../core/cluster/plan'
 import { pickedOf } from '../../../core/content/files'
 import type { NamespaceManifest } from '../../../core/content/manifest'
 import type { Wish } from '../../../core/restore/wish'
-import { isWithin, pathOf } from '../../../core/things/thing'
+import { isWithin, pathOf, withinAny } from '../../../core/things/thing'
 import { clusterAccessOf } from '../../catalog/sources'
 import type { EngineContext } from '../../context'
 import { entriesOf, objectsOf } from '../../look/cluster'
@@ -53,7 +53,7 @@ async function weighPicks(point: OpenPoint, { volumes }: NamespaceManifest, { cl
 }
 
 function isPicked(root: string, { objects, volumes }: NamespaceManifest, { picks, cluster }: Wish): boolean {
-  const own = (path: string) => picks.some((pick) => isWithin(path, pick))
+  const own = withinAny(picks)
   if (picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) return true
   return objects.some(({ path }) => own(path)) || volumes.some(({ path }) => own(path) || cluster.files[path] !== undefined)
 }
