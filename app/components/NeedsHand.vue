@@ -9,7 +9,7 @@ defineProps<{ hands: Hand[] }>()
     <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold">Needs a hand</h2>
     <p v-if="hands.length === 0" class="soft py-3 text-[13px]">Nothing does.</p>
     <ul class="rule text-[13px]">
-      <li v-for="hand in hands" :key="hand.what" class="flex gap-2.5 py-2" data-row>
+      <li v-for="hand in hands" :key="hand.to + hand.what" class="flex gap-2.5 py-2" data-row>
         <svg width="14" height="18" viewBox="0 0 14 18" class="mt-px shrink-0" aria-hidden="true">
           <path v-if="hand.level === 'iron'" d="M1 9H6M6 4V14M9.5 5.5V12.5M9.5 9H13" stroke="var(--iron)" stroke-width="2" fill="none" />
           <path

@@ -65,8 +65,8 @@ export const objectPath = (source: string, namespace: string | undefined, group:
 export const volumePath = (source: string, namespace: string, claim: string) => pathOf(source, namespace, 'volume', claim)
 
 // A name may hold a slash, which separates the parts of a path.
-const encode = (name: string) => name.replaceAll('%', '%25').replaceAll('/', '%2F')
-const decode = (part: string) => part.replaceAll('%2F', '/').replaceAll('%25', '%')
+const encode = (name: string) => (/[%/]/.test(name) ? name.replaceAll('%', '%25').replaceAll('/', '%2F') : name)
+const decode = (part: string) => (part.includes('%') ? part.replaceAll('%2F', '/').replaceAll('%25', '%') : part)
 
 export function pathOf(...names: string[]): string {
   return names.map(encode).join('/')

@@ -1,31 +1,48 @@
 import type { EngineContext } from '../context'
-import { isWithin } from '../../core/things/thing'
+import { upwards } from '../../core/things/thing'
 import { noRows, openPoint } from '../points/open'
 
 // A thing that is gone is looked for in this many points at most.
 const LOOK_BACK = 60
-const CACHED_POINTS = 500
-// The paths of a larger point are read again rather than kept.
-const CACHED_PATHS = 20_000
+/** Of so many paths, of all points together, is kept where they are. */
+const KEPT_PATHS = 500_000
 
-// What a point holds never changes, so it is read once.
-const cache = new Map<string, string[]>()
+/** What points hold never changes, so it is read once; what was asked for last stays longest. */
+class Held {
+  private readonly sets = new Map<string, ReadonlySet<string>>()
+  private size = 0;
 
-async function pathsIn(engine: EngineContext, point: string): Promise<string[]> {
-  const known = cache.get(point)
-  if (known) return known
+  async in(engine: EngineContext, point: string): Promise<ReadonlySet<string>> {
+    const held = this.sets.get(point) ?? (await pathsIn(engine, point))
+    this.forget(point)
+    if (held.size > KEPT_PATHS) return held
+    this.sets.set(point, held)
+    this.size += held.size
+    while (this.size > KEPT_PATHS) this.forget(this.sets.keys().next().value!)
+    return held
+  }
+
+  private forget(point: string): void {
+    this.size -= this.sets.get(point)?.size ?? 0
+    this.sets.delete(point)
+  }
+}
+const kept = new Held()
+
+/** Everything in a point, and all that it lies in. */
+async function pathsIn(engine: EngineContext, point: string): Promise<ReadonlySet<string>> {
   const { members } = await openPoint(engine, point, noRows)
   const paths = members.flatMap(({ manifest }) => [
-    ...manifest.databases.flatMap(({ tables, others }) => [...tables, ...others].map(({ path }) => path)),
-    ...(manifest.namespaces ?? []).flatMap(({ objects, volumes }) => [...objects, ...volumes].map(({ path }) => path)),
+    ...manifest.databases.flatMap(({ tables, others }) => [...tables, ...others]),
+    ...(manifest.namespaces ?? []).flatMap(({ objects, volumes }) => [...objects, ...volumes]),
   ])
-  if (paths.length <= CACHED_PATHS) cache.set(point, paths)
-  if (cache.size > CACHED_POINTS) cache.delete(cache.keys().next().value!)
-  return paths
+  return new Set(paths.flatMap(({ path }) => upwards(path)))
 }
 
-/** The newest point of a vessel that holds a thing, or something in it; null when none of the newest ones does. */
-export async function pointHolding(engine: EngineContext, vesselId: string, path: string): Promise<string | null> {
+/** By path: the newest point of a vessel that holds a thing, or something in it; none where none of the newest ones does. */
+export async function pointsHolding(engine: EngineContext, vesselId: string, paths: Iterable<string>): Promise<Map<string, string>> {
+  const left = new Set(paths)
+  const found = new Map<string, string>()
   const points = await engine.db
     .selectFrom('point')
     .select('id')
@@ -35,9 +52,18 @@ export async function pointHolding(engine: EngineContext, vesselId: string, path
     .limit(LOOK_BACK)
     .execute()
   for (const { id } of points) {
+    if (left.size === 0) break
     // A point that can't be opened is told of by the verification of its store.
-    const paths = await pathsIn(engine, id).catch(() => [])
-    if (paths.some((own) => isWithin(own, path))) return id
+    const held = await kept.in(engine, id).catch(() => new Set<string>())
+    for (const path of left) {
+      if (!held.has(path)) continue
+      found.set(path, id)
+      left.delete(path)
+    }
   }
-  return null
+  return found
 }
+
+/** The newest point of a vessel that holds one thing, or something in it; null when none of the newest ones does. */
+export const pointHolding = async (engine: EngineContext, vesselId: string, path: string): Promise<string | null> =>
+  (await pointsHolding(engine, vesselId, [path])).get(path) ?? null

@@ -1,13 +1,11 @@
 import { sortMissing } from '../../core/content/missing'
-import { labelsIn, select } from '../../core/selection/rules'
 import { CLUSTER_WIDE, lastName, namesOf, pathOf, placeOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
 import { estateSources } from '../catalog/estate'
 import type { VesselStanding } from '../catalog/standing'
-import { allVessels } from '../catalog/vessels'
-import { pointHolding } from '../runs/holding'
+import { goneHands } from './gone'
 
 /** Something that a person has to see to, with the way to do it. */
 export interface Hand {
@@ -30,9 +28,7 @@ export interface Unclaimed {
 
 /** What a person has to see to; what is broken first. */
 export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
-  const hands: Hand[] = []
-  hands.push(...(await goneThings(engine, vessels)))
-  hands.push(...(await goneFromClusters(engine, vessels)))
+  const hands = await goneHands(engine, vessels)
   for (const source of await estateSources(engine)) {
     if (source.trouble)
       hands.push({
@@ -112,72 +108,6 @@ async function logTroubles(engine: EngineContext, vessels: VesselStanding[]): Pr
       ]
     return []
   })
-}
-
-/** Things that a vessel would take, and that are no longer there. */
-async function goneThings(engine: EngineContext, standings: VesselStanding[]): Promise<Hand[]> {
-  const gone = await engine.db
-    .selectFrom('thing')
-    .select(['path', 'kind', 'labels', 'facts', 'gone_at'])
-    .where('gone_at', 'is not', null)
-    .where('kind', '=', 'table')
-    .execute()
-  if (gone.length === 0) return []
-  const hands: Hand[] = []
-  for (const vessel of await allVessels(engine)) {
-    const standing = standings.find((candidate) => candidate.id === vessel.id)
-    if (!standing?.newest) continue
-    for (const { path } of select(vessel.definition.rules, gone).taken) {
-      const since = gone.find((thing) => thing.path === path)!.gone_at
-      const held = await pointHolding(engine, vessel.id, path)
-      if (!held) continue
-      hands.push({
-        level: 'iron',
-        what: `${namesOf(path).slice(2).join('.')} is gone from ${namesOf(path).slice(0, 2).join(' / ')}.`,
-        since,
-        action: 'Bring it back…',
-        to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(path)}`,
-      })
-    }
-  }
-  return hands
-}
-
-/** What vessels would take of clusters and is no longer there, namespace by namespace. */
-async function goneFromClusters(engine: EngineContext, standings: VesselStanding[]): Promise<Hand[]> {
-  const columns = ['path', 'kind', 'labels', 'facts', 'gone_at'] as const
-  const query = engine.db.selectFrom('thing').select(columns)
-  const gone = await query.where('gone_at', 'is not', null).where('kind', 'in', ['object', 'volume']).execute()
-  if (gone.length === 0) return []
-  const namespaces = await query.where('kind', '=', 'namespace').execute()
-  const labelsOf = labelsIn(namespaces)
-  const hands: Hand[] = []
-  for (const vessel of await allVessels(engine)) {
-    if (!standings.find(({ id }) => id === vessel.id)?.newest) continue
-    const places = new Map<string, Thing[]>()
-    for (const thing of select(vessel.definition.rules, gone, labelsOf).taken) {
-      const place = placeOf(thing.path)
-      const things = places.get(place) ?? []
-      places.set(place, things)
-      things.push(thing)
-    }
-    for (const [place, things] of places) {
-      const held = await pointHolding(engine, vessel.id, things[0]!.path)
-      if (!held) continue
-      const [source, name] = namesOf(place)
-      const whole = namespaces.find(({ path }) => path === place)?.gone_at ?? null
-      const named = things.slice(0, 3).map(({ path }) => lastName(path))
-      const some = `${plural(things.length, 'thing')} of ${vessel.name} ${things.length === 1 ? 'is' : 'are'} gone from ${source} / ${name}: ${named.join(', ')}${things.length > 3 ? '…' : ''}`
-      hands.push({
-        level: whole || things.some(({ kind }) => kind === 'volume') ? 'iron' : 'ochre',
-        what: whole ? `The namespace ${name} is gone from ${source}.` : `${some}.`,
-        since: whole ?? gone.find(({ path }) => path === things[0]!.path)!.gone_at,
-        action: 'Bring it back…',
-        to: `/vessels/${vessel.slug}/bring-back?point=${held}&pick=${encodeURIComponent(whole ? place : things[0]!.path)}`,
-      })
-    }
-  }
-  return hands
 }
 
 async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promise<{ id: string; at: Date; what: string } | null> {

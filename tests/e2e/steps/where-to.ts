@@ -92,4 +92,28 @@ export function whereTo(): void {
     expect(sql('select count(*) from sales.booking_leg where leg_id between 501 and 509')).toBe('9')
     expect(sql('select fare from sales.booking_leg where leg_id = 650')).toBe('3.00')
   })
+
+  it('is told once of what went from a schema together, and brings back just that', async () => {
+    const counted = () => sql('select (select count(*) from loyalty.voucher), (select sum(points) from loyalty.point_entry)')
+    const before = counted()
+    const members = sql(`select 'loyalty.member'::regclass::oid`)
+    sql('drop table loyalty.voucher, loyalty.point_entry cascade')
+    await person.opens('/estate/harbour-db')
+    await person.presses('Look again')
+    await person.opens('/')
+    await person.sees('2 tables of loyalty are gone from harbour-db / bookings: point_entry, voucher.')
+    await person.clicks('[data-row] a::-p-text(Bring them back…)')
+    await person.arrivesAt(/bring-back\?.*gone=/)
+    await ready()
+    await person.clicks('[data-go]')
+    await person.sees(/Done: \d+ things came back, proven equal/)
+    expect(counted()).toBe(before)
+    // What stood there was not touched.
+    expect(sql(`select 'loyalty.member'::regclass::oid`)).toBe(members)
+    expect((await person.texts('[data-receipt]')).some((line) => line.startsWith('loyalty.member '))).toBe(false)
+    await person.opens('/estate/harbour-db')
+    await person.presses('Look again')
+    await person.opens('/')
+    await person.sees('Nothing does.')
+  })
 }

@@ -1,0 +1,85 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { discoverSource } from '../../engine/catalog/sources'
+import { standings } from '../../engine/catalog/standing'
+import type { Vessel } from '../../engine/catalog/vessels'
+import { needsHand, type Hand } from '../../engine/watch/hands'
+import { Workbench } from '../support/engine'
+
+// Whoever loses much at once is told of it once, with a way back that picks all of it and nothing else.
+
+let bench: Workbench
+let vessel: Vessel
+
+beforeAll(async () => {
+  bench = await Workbench.open(`
+    create schema sales; create schema loyalty; create schema archive;
+    create table sales.leg (id int primary key); create table sales.fare (id int primary key); create table sales.stays (id int primary key);
+    create table loyalty.member (id int primary key); create table loyalty.voucher (id int primary key);
+    do $$ begin for i in 1..300 loop execute format('create table archive.t%s (id int primary key)', i); end loop; end $$`)
+  vessel = await bench.vessel('Sales')
+  await discover()
+})
+afterAll(() => bench?.close())
+
+async function discover(): Promise<void> {
+  const { id } = await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'db').executeTakeFirstOrThrow()
+  await discoverSource(bench.engine, id)
+}
+async function hands(): Promise<Hand[]> {
+  await discover()
+  return (await needsHand(bench.engine, await standings(bench.engine))).filter(({ what }) => what.includes('gone'))
+}
+const link = (point: string, query: string) => `/vessels/${vessel.slug}/bring-back?point=${point}&${query}`
+const path = (...names: string[]) => encodeURIComponent(bench.path(...names))
+
+describe('what is gone from a database', () => {
+  let first: string
+  let second: string
+
+  it('is not told before anything was protected', async () => {
+    bench.sql('create table sales.brief (id int); drop table sales.brief')
+    expect(await hands()).toEqual([])
+    first = await bench.backup(vessel)
+  })
+
+  it('is named by itself, with the point that holds it', async () => {
+    bench.sql('drop table sales.leg')
+    expect(await hands()).toMatchObject([
+      {
+        level: 'iron',
+        what: `sales.leg is gone from db / ${bench.database}.`,
+        action: 'Bring it back…',
+        to: link(first, `pick=${path('sales', 'leg')}`),
+      },
+    ])
+    second = await bench.backup(vessel)
+  })
+
+  it('is told by the point from which it would come', async () => {
+    bench.sql('drop table sales.fare')
+    expect((await hands()).map(({ to }) => to).sort()).toEqual(
+      [link(first, `pick=${path('sales', 'leg')}`), link(second, `pick=${path('sales', 'fare')}`)].sort(),
+    )
+  })
+
+  it('is told once when a schema goes with all that is in it', async () => {
+    bench.sql('drop schema archive cascade')
+    const [hand, ...others] = (await hands()).filter(({ what }) => what.includes('archive'))
+    expect(hand).toMatchObject({
+      what: `The schema archive is gone from db / ${bench.database}.`,
+      to: link(second, `pick=${path('archive')}`),
+    })
+    expect(others).toEqual([])
+  })
+
+  it('is told together when several tables of a schema are, and comes back as that', async () => {
+    bench.sql('create table loyalty.stays (id int); drop table loyalty.member; drop table loyalty.voucher')
+    const [hand] = (await hands()).filter(({ what }) => what.includes('loyalty'))
+    expect(hand).toMatchObject({
+      level: 'iron',
+      what: `2 tables of loyalty are gone from db / ${bench.database}: member, voucher.`,
+      action: 'Bring them back…',
+      to: link(second, `gone=${path('loyalty')}`),
+    })
+  })
+})
