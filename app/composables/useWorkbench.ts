@@ -64,6 +64,16 @@ export function useWorkbench(point: Ref<string | null>) {
     }
     picks.value = next
   }
+  const goneIn = (container: string) => leavesOf(container).flatMap(({ path, there }) => (there === false ? [path] : []))
+  /** Picks what is gone of a container, and nothing else of it. */
+  function pickGone(container: string): void {
+    picks.value = new Set([...picks.value, ...goneIn(container)])
+  }
+  /** Whether just what is gone of a container is picked. */
+  const isJustGone = (container: string) => {
+    const gone = goneIn(container)
+    return gone.length === picks.value.size && gone.every((path) => picks.value.has(path))
+  }
   /** Single rows of a table; without any the table is no longer picked for them. */
   function pickRows(path: string, pick: RowPick): void {
     const next = new Set(picks.value)
@@ -117,10 +127,12 @@ export function useWorkbench(point: Ref<string | null>) {
     })
   })
 
+  const asked = computed(() => JSON.stringify([point.value, wish.value]))
   let turn = 0
   /** @param quietly because something changed there, not what is wished: a click meanwhile must not be lost */
   async function plan(quietly = false): Promise<void> {
     const mine = ++turn
+    const wished = asked.value
     trouble.value = null
     if (!point.value || !wish.value) {
       plans.value = []
@@ -138,10 +150,11 @@ export function useWorkbench(point: Ref<string | null>) {
       namespaces.value = []
       trouble.value = errorOf(thrown)
     } finally {
-      if (mine === turn) planning.value = false
+      if (mine === turn && wished === asked.value) planning.value = false
     }
   }
-  const asked = computed(() => JSON.stringify([point.value, wish.value]))
+  // What is wished now has no plan yet: nothing is to be started by one that was made for another wish.
+  watch(asked, () => (planning.value = true))
   watchDebounced(asked, () => plan(), { debounce: 200 })
   watch(point, (_, before) => before && Object.assign(choices, { each: {}, without: [], rows: {} }) && (choices.beside.names = {}))
 
@@ -158,6 +171,8 @@ export function useWorkbench(point: Ref<string | null>) {
     things,
     picks,
     toggle,
+    pickGone,
+    isJustGone,
     stateOf,
     pickRows,
     pickedPaths,

@@ -104,6 +104,7 @@ export function firstPath(): void {
     await person.sees('Bookings can be brought back to 2 moments')
     await person.sees('exact')
     await person.page.keyboard.press('[')
+    await person.arrivesAt(/[?&]at=/)
     await person.sees('“before the fare change”')
     await person.sees('Everything that was to be taken is in it.')
     await person.clicks('::-p-text(1 h)')
@@ -112,6 +113,12 @@ export function firstPath(): void {
     await person.page.mouse.move(700, 260)
     await person.page.mouse.wheel({ deltaY: -600 })
     await person.page.waitForFunction((search) => location.search !== search, {}, before)
+    // What was moved last belongs to the lifeline, and not to the page that is opened meanwhile.
+    await person.page.keyboard.press(']')
+    await person.clicks('a::-p-text(Contents)')
+    await person.arrivesAt(/\/contents/)
+    await person.sees('Take out')
+    expect(person.page.url()).not.toMatch(/from=/)
   })
 
   it('rehearses a return without writing anything', async () => {

@@ -36,14 +36,15 @@ async function look(path: string) {
 watch(bench.things, (things) => {
   // While another point is loaded, what is shown stays.
   if (things.length === 0) return
-  const pick = route.query.pick ? String(route.query.pick) : null
+  const [pick, gone] = [route.query.pick, route.query.gone].map((asked) => (asked ? String(asked) : null)) as [string | null, string | null]
+  if (gone && bench.picks.value.size === 0) bench.pickGone(gone)
   const wanted = pick && things.find((thing) => thing.path === pick)
   if (pick && !wanted && things.length > 0) void look(pick)
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
   const rows = rowsAsked()
   if (wanted && rows && !bench.choices.rows[wanted.path]) bench.pickRows(wanted.path, { keys: rows, overwrite: null })
   if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
-    const candidates = tables.value.filter(({ path }) => !pick || isWithin(path, pick))
+    const candidates = tables.value.filter(({ path }) => isWithin(path, pick ?? gone ?? path))
     shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
   }
 })
@@ -52,8 +53,10 @@ watch(
   (paths, before) => {
     // Before anything was ticked, the address says what is to be.
     if (paths.length === 0 && before.length === 0) return
-    const pick = paths.length === 1 ? paths[0] : undefined
-    if (pick !== route.query.pick) void router.replace({ query: { ...route.query, pick } })
+    const asked = route.query.gone ? String(route.query.gone) : undefined
+    const gone = asked && bench.isJustGone(asked) ? asked : undefined
+    const pick = paths.length === 1 && !gone ? paths[0] : undefined
+    if (pick !== route.query.pick || gone !== asked) void router.replace({ query: { ...route.query, pick, gone } })
   },
 )
 const shownTable = computed(() => (tables.value.some((thing) => thing.path === shown.value && isTable(thing)) ? shown.value : null))

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { refDebounced } from '@vueuse/core'
+import { refDebounced, useDebounceFn } from '@vueuse/core'
 import { commonStretches } from '~~/core/chain/chain'
 import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
 import type { InstantView, Lifeline, TraceView, VesselView } from '~~/server/views'
@@ -34,8 +34,11 @@ function readWindow(): { from: number; to: number } {
   return { from: now - span, to: now + span * 0.05 }
 }
 let written = ''
-const remember = useThrottleFn(
+const own = router.currentRoute.value.path
+const remember = useDebounceFn(
   () => {
+    // Whoever has left meanwhile has the address of another page.
+    if (router.currentRoute.value.path !== own) return
     const iso = (at: number) => new Date(at).toISOString()
     const here = {
       at: iso(instant.value),
@@ -47,9 +50,8 @@ const remember = useThrottleFn(
     written = JSON.stringify(here)
     void router.replace({ query: { ...route.query, ...here } })
   },
-  400,
-  true,
-  false,
+  200,
+  { maxWait: 400 },
 )
 watch([window, instant, position], remember)
 watch(instant, () => (position.value = null), { flush: 'sync' })
