@@ -9,6 +9,8 @@ import { objectKey, type ClusterState } from '../core/cluster/target'
 import { clusterWishOf } from '../core/cluster/wish'
 import type { NamespaceManifest } from '../core/content/manifest'
 import { wishOf } from '../core/restore/wish'
+import { select, type Rule } from '../core/selection/rules'
+import { objectPath, type Thing } from '../core/things/thing'
 import { countInWords } from '../core/time/words'
 import { addSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
@@ -137,6 +139,7 @@ export async function clusterPart(): Promise<void> {
         0.25,
       )
       bench.tell('a hold with snapshots, beyond what its hooks take', await holdSeconds(bench), 1, 's', true)
+      bench.tell('50 rules over 100,000 things', rulesMs(), 200, 'ms', true)
       bench.tell(
         `a plan over ${countInWords(PLANNED)} things`,
         planMs(() => [`quay/${HOME}`]),
@@ -219,6 +222,27 @@ async function holdSeconds(bench: Bench): Promise<number> {
   const steps = await bench.engine.db.selectFrom('run_step').selectAll().where('kind', 'in', ['hold', 'release']).execute()
   const of = (kind: string) => steps.find((step) => step.kind === kind)!
   return (of('release').started_at!.getTime() - of('hold').finished_at!.getTime()) / 1000
+}
+
+/** Milliseconds to evaluate fifty rules over things in five hundred namespaces. */
+function rulesMs(): number {
+  const things = Array.from({ length: 100_000 }, (_, i): Thing => ({
+    path: objectPath('quay', `pier-${i % 500}`, '', 'ConfigMap', `settings-${i}`),
+    kind: 'object',
+    labels: {},
+    facts: {},
+  }))
+  const rules = Array.from({ length: 50 }, (_, i): Rule => ({
+    id: String(i),
+    act: i % 3 === 0 ? 'leave' : 'take',
+    ...(i % 2 === 0 ? { kind: 'namespace', pattern: `quay/pier-${i}*` } : { kind: 'object', pattern: `*/pier-*/core/*/settings-${i}*` }),
+  }))
+  const began = performance.now()
+  const { taken, left, unnamed } = select(rules, things)
+  const took = performance.now() - began
+  if (taken.length === 0 || left.length === 0 || taken.length + left.length + unnamed.length !== things.length)
+    throw new Error('the rules do not decide as they should')
+  return took
 }
 
 /** Milliseconds to plan a namespace of many things against a cluster in which all of them stand, a tenth of them changed. */

@@ -51,6 +51,15 @@ const returns = computed(() => {
   const volumes = bench.returning.value.length - length
   return [length > 0 ? plural(length, 'object') : '', volumes > 0 ? plural(volumes, 'volume') : ''].filter(Boolean).join(' and ')
 })
+/** What is picked of namespaces is there, and is what it was. */
+const allSame = computed(
+  () =>
+    bench.operations.value.length === 0 &&
+    bench.namespaces.value.length > 0 &&
+    bench.namespaces.value.every(
+      ({ makes, operations, volumes }) => !makes && volumes.length === 0 && operations.length > 0 && operations.every(({ same }) => same),
+    ),
+)
 const destination = computed(() => bench.namespaces.value.map(({ into, source }) => `${into} of ${source}`).join(' and '))
 watch(ownSource, (name) => {
   choices.elsewhere.source ||= name
@@ -76,6 +85,11 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
           ><template v-if="bench.namespaces.value.some(({ overwrites }) => overwrites > 0)"
             >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
           >.</template
+        >
+        <template v-else-if="allSame"
+          >All of it stands there <u style="border-color: var(--gold-line)">as it was</u
+          ><template v-if="chosen"> {{ whenOf(chosen.at) }}</template
+          >: there is nothing to bring back.</template
         >
         <template v-else-if="bench.operations.value.length === 0"
           >What shall come back from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template

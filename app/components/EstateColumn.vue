@@ -96,7 +96,9 @@ const title = computed(() =>
           <span class="soft num text-[12px]">
             <template v-if="shown[item.index]!.goneAt">gone</template>
             <template v-else-if="hasSize(shown[item.index]!)">{{ bytesInWords(shown[item.index]!.bytes) }}</template>
-            <template v-else-if="isContainer(shown[item.index]!)">{{ shown[item.index]!.tables || '' }}</template>
+            <template v-else-if="isContainer(shown[item.index]!)">{{
+              shown[item.index]!.tables > 0 ? countInWords(shown[item.index]!.tables) : ''
+            }}</template>
             <template v-else>{{ kindOf(shown[item.index]!) }}</template>
           </span>
           <UCheckbox

@@ -69,6 +69,39 @@ describe('select', () => {
     )
   })
 
+  it('finds for each thing the rule that a look at every rule finds', () => {
+    const names = fc.constantFrom('a', 'b', 'ab', '*', 'a*', '?', '')
+    const anyRule = fc.record({
+      act: fc.constantFrom<Rule['act']>('take', 'leave'),
+      kind: fc.constantFrom<Rule['kind']>('database', 'schema', 'thing', 'namespace'),
+      pattern: fc.array(names, { minLength: 1, maxLength: 4 }).map((parts) => parts.join('/')),
+    })
+    const anyThing = fc
+      .array(fc.constantFrom('a', 'b', 'ab'), { minLength: 3, maxLength: 4 })
+      .map((parts): Thing => ({ path: pathOf(...parts), kind: 'table', labels: {}, facts: {} }))
+    fc.assert(
+      fc.property(fc.array(anyRule, { maxLength: 8 }), fc.uniqueArray(anyThing, { selector: (one) => one.path }), (bare, all) => {
+        const rules = bare.map((one, i): Rule => ({ id: String(i), ...one }))
+        const { taken, left, unnamed, byRule } = select(rules, all)
+        const decides = (thing: Thing) => rulesNaming(rules, thing.path).at(-1)
+        expect(taken).toEqual(all.filter((thing) => decides(thing)?.act === 'take'))
+        expect(left).toEqual(all.filter((thing) => decides(thing)?.act === 'leave'))
+        const speaks = (thing: Thing) =>
+          rules.some((one) => {
+            const parts = one.pattern.split('/').slice(0, 2)
+            return !patternTrouble(one) && rulesNaming([{ ...one, kind: 'database', pattern: parts.join('/') }], thing.path).length > 0
+          })
+        expect(unnamed).toEqual(all.filter((thing) => !decides(thing) && speaks(thing)))
+        for (const one of rules)
+          expect(byRule.get(one.id)).toEqual({
+            decides: all.filter((thing) => decides(thing) === one),
+            names: all.filter((thing) => rulesNaming(rules, thing.path).includes(one)).length,
+          })
+      }),
+      { numRuns: 300 },
+    )
+  })
+
   it('tells from which containers something may be taken', () => {
     const rules = [rule('a', 'take', 'database', 'har*/x'), rule('b', 'leave', 'database', 'crew/x')]
     expect(takesFrom(rules, 'harbour-db')).toBe(true)

@@ -66,19 +66,23 @@ function matcher(name: string): (candidate: string) => boolean {
 
 interface Compiled {
   rule: Rule
+  ofCluster: boolean
   names: ((candidate: string) => boolean)[]
   selector: LabelSelector
 }
 
 const compile = (rule: Rule): Compiled => ({
   rule,
+  ofCluster: isOfCluster(rule.kind),
   names: namesOf(rule.pattern).map(matcher),
   selector: parseLabelSelector(rule.labels ?? '').selector ?? [],
 })
 
-function fits(compiled: Compiled, names: string[]): boolean {
-  if (names.length < compiled.names.length) return false
-  return compiled.names.every((matches, i) => matches(names[i]!))
+/** Whether a pattern names something, as far as the names from the one at `from` on tell. */
+function fits({ names: matchers }: Compiled, names: string[], from = 0): boolean {
+  if (names.length < matchers.length) return false
+  for (let i = from; i < matchers.length; i++) if (!matchers[i]!(names[i]!)) return false
+  return true
 }
 
 /** The labels that a rule asks about: those of the namespace for a rule that names one, else the thing's own. */
@@ -90,17 +94,37 @@ export function labelsIn(things: Iterable<Thing>): LabelsOf {
   return (thing, kind) => (kind === 'namespace' ? (namespaces.get(placeOf(thing.path)) ?? {}) : thing.labels)
 }
 
-/** Whether a rule names a thing; the labels are those that it asks about. */
-function fitsThing(compiled: Compiled, thing: Thing, names: string[], labelsOf: LabelsOf): boolean {
-  const { rule, selector } = compiled
-  if (isOfCluster(rule.kind) !== isOfCluster(thing.kind) || !fits(compiled, names)) return false
-  return selector.length === 0 || fitsLabels(selector, labelsOf(thing, rule.kind))
-}
-
 /** Every rule that names the thing of a server, in order; the last one decides. Empty when nothing names it. */
 export function rulesNaming(rules: Rule[], path: string): Rule[] {
   const names = namesOf(path)
   return rules.filter((rule) => !isOfCluster(rule.kind) && !patternTrouble(rule) && fits(compile(rule), names))
+}
+
+/** How many names a place has: of a server its databases are places, of a cluster its namespaces. */
+const PLACE = 2
+
+interface Place {
+  /** Rules that may name something in it, in their order. */
+  rules: Compiled[]
+  /** Whether some rule speaks of it; one with labels speaks of what has them, not of every place that it may find it in. */
+  spoken: boolean
+}
+
+/** What of the rules concerns a place, found once for each: there are few places, and many things in them. */
+function placesFor(compiled: Compiled[]): (path: string) => Place {
+  const known = new Map<string, Place>()
+  return (path) => {
+    const place = placeOf(path)
+    let found = known.get(place)
+    if (!found) {
+      const names = namesOf(place)
+      const isWhole = names.length === PLACE
+      const rules = compiled.filter(({ names: matchers }) => isWhole && matchers.slice(0, PLACE).every((matches, i) => matches(names[i]!)))
+      found = { rules, spoken: rules.some(({ selector }) => selector.length === 0) }
+      known.set(place, found)
+    }
+    return found
+  }
 }
 
 /**
@@ -111,30 +135,33 @@ export function select(rules: Rule[], things: readonly Thing[], labelsOf: Labels
   const compiled = rules.filter((rule) => !patternTrouble(rule)).map(compile)
   const byRule: Selection['byRule'] = new Map(rules.map((rule) => [rule.id, { decides: [], names: 0 }]))
   const selection: Selection = { taken: [], left: [], unnamed: [], byRule }
-  const speaksOf = placesSpokenOf(compiled)
+  const placeFor = placesFor(compiled)
   for (const thing of things) {
     if (CONTAINER_KINDS.has(thing.kind)) continue
-    const names = namesOf(thing.path)
-    let deciding: Rule | undefined
-    for (const candidate of compiled) {
-      if (!fitsThing(candidate, thing, names, labelsOf)) continue
-      deciding = candidate.rule
-      byRule.get(deciding.id)!.names++
-    }
+    const place = placeFor(thing.path)
+    const deciding = place.rules.length > 0 ? decide(place.rules, thing, labelsOf, byRule) : null
     if (deciding) {
       byRule.get(deciding.id)!.decides.push(thing)
       selection[deciding.act === 'take' ? 'taken' : 'left'].push(thing)
-    } else if (speaksOf(names)) {
-      selection.unnamed.push(thing)
-    }
+    } else if (place.spoken) selection.unnamed.push(thing)
   }
   return selection
 }
 
-function placesSpokenOf(compiled: Compiled[]): (names: string[]) => boolean {
-  // A rule with labels speaks of what has them, not of every place that it may find it in.
-  return (names) =>
-    compiled.some(({ names: [source, place], selector }) => selector.length === 0 && source!(names[0]!) && place!(names[1]!))
+/** The last rule of those for its place that names a thing. */
+function decide(rules: Compiled[], thing: Thing, labelsOf: LabelsOf, byRule: Selection['byRule']): Rule | null {
+  const ofCluster = isOfCluster(thing.kind)
+  let names: string[] | undefined
+  let deciding: Rule | null = null
+  for (const one of rules) {
+    const { rule, selector } = one
+    if (one.ofCluster !== ofCluster) continue
+    if (one.names.length > PLACE && !fits(one, (names ??= namesOf(thing.path)), PLACE)) continue
+    if (selector.length > 0 && !fitsLabels(selector, labelsOf(thing, rule.kind))) continue
+    byRule.get(rule.id)!.names++
+    deciding = rule
+  }
+  return deciding
 }
 
 /** How much of what the rules take has a log: namespaces have none. All of it as long as they take nothing. */

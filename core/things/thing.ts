@@ -82,7 +82,10 @@ export function parentOf(path: string): string | undefined {
 }
 
 /** The database or the namespace that a thing lies in. */
-export const placeOf = (path: string): string => path.split('/', 2).join('/')
+export function placeOf(path: string): string {
+  const end = path.indexOf('/', path.indexOf('/') + 1)
+  return end > 0 ? path.slice(0, end) : path
+}
 
 export function lastName(path: string): string {
   return decode(path.slice(path.lastIndexOf('/') + 1))
