@@ -224,6 +224,12 @@ async function holdSeconds(bench: Bench): Promise<number> {
   return (of('release').started_at!.getTime() - of('hold').finished_at!.getTime()) / 1000
 }
 
+/** Half of the rules name namespaces, a quarter things of one, and a quarter things wherever they are. */
+const ruleNaming = (i: number): Pick<Rule, 'kind' | 'pattern'> => {
+  if (i % 2 === 0) return { kind: 'namespace', pattern: `quay/pier-${i}*` }
+  return { kind: 'object', pattern: i % 4 === 1 ? `quay/pier-${i}/core/*/settings-*` : `*/pier-*/core/*/settings-${i}*` }
+}
+
 /** Milliseconds to evaluate fifty rules over things in five hundred namespaces. */
 function rulesMs(): number {
   const things = Array.from({ length: 100_000 }, (_, i): Thing => ({
@@ -235,7 +241,7 @@ function rulesMs(): number {
   const rules = Array.from({ length: 50 }, (_, i): Rule => ({
     id: String(i),
     act: i % 3 === 0 ? 'leave' : 'take',
-    ...(i % 2 === 0 ? { kind: 'namespace', pattern: `quay/pier-${i}*` } : { kind: 'object', pattern: `*/pier-*/core/*/settings-${i}*` }),
+    ...ruleNaming(i),
   }))
   const began = performance.now()
   const { taken, left, unnamed } = select(rules, things)

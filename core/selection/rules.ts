@@ -1,4 +1,4 @@
-import { CONTAINER_KINDS, namesOf, placeOf, type Thing, type ThingKind } from '../things/thing'
+import { CONTAINER_KINDS, lastName, namesOf, parentOf, placeOf, type Thing, type ThingKind } from '../things/thing'
 import { wildcardSource } from './wildcards'
 import { fitsLabels, parseLabelSelector, type LabelSelector } from './labels'
 
@@ -78,12 +78,8 @@ const compile = (rule: Rule): Compiled => ({
   selector: parseLabelSelector(rule.labels ?? '').selector ?? [],
 })
 
-/** Whether a pattern names something, as far as the names from the one at `from` on tell. */
-function fits({ names: matchers }: Compiled, names: string[], from = 0): boolean {
-  if (names.length < matchers.length) return false
-  for (let i = from; i < matchers.length; i++) if (!matchers[i]!(names[i]!)) return false
-  return true
-}
+const fits = ({ names: matchers }: Compiled, names: string[]): boolean =>
+  names.length >= matchers.length && matchers.every((matches, i) => matches(names[i]!))
 
 /** The labels that a rule asks about: those of the namespace for a rule that names one, else the thing's own. */
 export type LabelsOf = (thing: Thing, kind: RuleKind) => Record<string, string>
@@ -100,66 +96,79 @@ export function rulesNaming(rules: Rule[], path: string): Rule[] {
   return rules.filter((rule) => !isOfCluster(rule.kind) && !patternTrouble(rule) && fits(compile(rule), names))
 }
 
-/** How many names a place has: of a server its databases are places, of a cluster its namespaces. */
-const PLACE = 2
+/** A rule that may name things of a folder, with what it is found to name. */
+interface Candidate extends Omit<Compiled, 'names'> {
+  /** What it asks of the last name; null when it names all that is in the folder. */
+  last: ((name: string) => boolean) | null
+  tally: { decides: Thing[]; names: number }
+}
 
-interface Place {
-  /** Rules that may name something in it, in their order. */
-  rules: Compiled[]
-  /** Whether some rule speaks of it; one with labels speaks of what has them, not of every place that it may find it in. */
+interface Folder {
+  /** In the order of the rules. */
+  candidates: Candidate[]
+  /** Whether some rule speaks of its place; one with labels speaks of what has them, not of every place that it may find it in. */
   spoken: boolean
 }
 
-/** What of the rules concerns a place, found once for each: there are few places, and many things in them. */
-function placesFor(compiled: Compiled[]): (path: string) => Place {
-  const known = new Map<string, Place>()
+/** What of the rules concerns things by all of their names but the last, found once for each such path: of those there are few. */
+function foldersFor(compiled: Compiled[], byRule: Selection['byRule']): (path: string) => Folder {
+  const known = new Map<string, Folder>()
+  const find = (path: string): Folder => {
+    const names = namesOf(path)
+    const fitting = compiled.filter(
+      ({ names: matchers }) =>
+        matchers.length <= names.length + 1 && matchers.every((matches, i) => i >= names.length || matches(names[i]!)),
+    )
+    // Written out, so that all of them have one form: spread, they are looked at eight times as slowly.
+    const candidates = fitting.map(({ rule, ofCluster, names: matchers, selector }): Candidate => ({
+      rule,
+      ofCluster,
+      selector,
+      last: matchers[names.length] ?? null,
+      tally: byRule.get(rule.id)!,
+    }))
+    return { candidates, spoken: isSpokenOf(compiled, names) }
+  }
   return (path) => {
-    const place = placeOf(path)
-    let found = known.get(place)
-    if (!found) {
-      const names = namesOf(place)
-      const isWhole = names.length === PLACE
-      const rules = compiled.filter(({ names: matchers }) => isWhole && matchers.slice(0, PLACE).every((matches, i) => matches(names[i]!)))
-      found = { rules, spoken: rules.some(({ selector }) => selector.length === 0) }
-      known.set(place, found)
-    }
-    return found
+    let folder = known.get(path)
+    if (!folder) known.set(path, (folder = find(path)))
+    return folder
   }
 }
+
+const isSpokenOf = (compiled: Compiled[], [source, place]: string[]): boolean =>
+  place !== undefined && compiled.some(({ names, selector }) => selector.length === 0 && names[0]!(source!) && names[1]!(place))
 
 /**
  * Evaluates rules over things. Containers are not selected themselves. Rules with a faulty pattern
  * (see `patternTrouble`) fit nothing.
  */
 export function select(rules: Rule[], things: readonly Thing[], labelsOf: LabelsOf = labelsIn(things)): Selection {
-  const compiled = rules.filter((rule) => !patternTrouble(rule)).map(compile)
   const byRule: Selection['byRule'] = new Map(rules.map((rule) => [rule.id, { decides: [], names: 0 }]))
   const selection: Selection = { taken: [], left: [], unnamed: [], byRule }
-  const placeFor = placesFor(compiled)
+  const folderOf = foldersFor(rules.filter((rule) => !patternTrouble(rule)).map(compile), byRule)
   for (const thing of things) {
     if (CONTAINER_KINDS.has(thing.kind)) continue
-    const place = placeFor(thing.path)
-    const deciding = place.rules.length > 0 ? decide(place.rules, thing, labelsOf, byRule) : null
+    const { candidates, spoken } = folderOf(parentOf(thing.path) ?? '')
+    const deciding = candidates.length > 0 ? decide(candidates, thing, labelsOf) : null
     if (deciding) {
-      byRule.get(deciding.id)!.decides.push(thing)
-      selection[deciding.act === 'take' ? 'taken' : 'left'].push(thing)
-    } else if (place.spoken) selection.unnamed.push(thing)
+      deciding.tally.decides.push(thing)
+      selection[deciding.rule.act === 'take' ? 'taken' : 'left'].push(thing)
+    } else if (spoken) selection.unnamed.push(thing)
   }
   return selection
 }
 
-/** The last rule of those for its place that names a thing. */
-function decide(rules: Compiled[], thing: Thing, labelsOf: LabelsOf, byRule: Selection['byRule']): Rule | null {
+/** The last of some rules that names a thing. */
+function decide(candidates: Candidate[], thing: Thing, labelsOf: LabelsOf): Candidate | null {
   const ofCluster = isOfCluster(thing.kind)
-  let names: string[] | undefined
-  let deciding: Rule | null = null
-  for (const one of rules) {
-    const { rule, selector } = one
-    if (one.ofCluster !== ofCluster) continue
-    if (one.names.length > PLACE && !fits(one, (names ??= namesOf(thing.path)), PLACE)) continue
-    if (selector.length > 0 && !fitsLabels(selector, labelsOf(thing, rule.kind))) continue
-    byRule.get(rule.id)!.names++
-    deciding = rule
+  const name = lastName(thing.path)
+  let deciding: Candidate | null = null
+  for (const one of candidates) {
+    if (one.ofCluster !== ofCluster || (one.last && !one.last(name))) continue
+    if (one.selector.length > 0 && !fitsLabels(one.selector, labelsOf(thing, one.rule.kind))) continue
+    one.tally.names++
+    deciding = one
   }
   return deciding
 }
