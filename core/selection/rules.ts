@@ -60,8 +60,15 @@ function matcher(name: string): (candidate: string) => boolean {
   // What belongs to no namespace is only taken by its name, or with what needs it.
   if (name === '*') return (candidate) => !candidate.startsWith('@')
   if (!/[*?]/.test(name)) return (candidate) => candidate === name
+  if (/^[^*?]+\*$/.test(name)) return beginsWith(name.slice(0, -1))
   const expression = new RegExp(`^${wildcardSource(name).replaceAll('\\?', '.')}$`, 's')
   return (candidate) => expression.test(candidate)
+}
+
+/** Most patterns are a beginning. Its last character tells nearly all others apart, sooner than an expression. */
+function beginsWith(beginning: string): (candidate: string) => boolean {
+  const [at, code] = [beginning.length - 1, beginning.charCodeAt(beginning.length - 1)]
+  return (candidate) => candidate.charCodeAt(at) === code && candidate.startsWith(beginning)
 }
 
 interface Compiled {
