@@ -69,7 +69,7 @@ export class RunContext {
       .returning(['id', 'cancel_requested_at'])
       .executeTakeFirst()
     if (!row) return false
-    if (row.cancel_requested_at) this.abort.abort(cancelled())
+    this.heed(row.cancel_requested_at)
     this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
     await this.tell('running')
     return true
@@ -91,6 +91,7 @@ export class RunContext {
     this.signal.throwIfAborted()
     await this.mark(ordinal, 'running')
     try {
+      this.signal.throwIfAborted()
       const result = await work((counter, by) => this.count(ordinal, counter, by))
       if (this.steps[ordinal]!.state === 'running') await this.mark(ordinal, 'done')
       return result
@@ -105,7 +106,7 @@ export class RunContext {
     const now = this.engine.clock.now()
     this.steps[ordinal]!.state = state
     const over = state !== 'running' && state !== 'waiting'
-    await this.db
+    const row = await this.db
       .updateTable('run_step')
       .set({
         state,
@@ -116,8 +117,15 @@ export class RunContext {
       })
       .where('run_id', '=', this.id)
       .where('ordinal', '=', ordinal)
-      .execute()
+      .returning((eb) => eb.selectFrom('run').select('cancel_requested_at').whereRef('run.id', '=', 'run_step.run_id').as('cancelled_at'))
+      .executeTakeFirst()
+    // Between steps it is noticed at once; within one, with the next heartbeat.
+    this.heed(row?.cancelled_at ?? null)
     await this.tell('running')
+  }
+
+  private heed(cancelledAt: Date | null): void {
+    if (cancelledAt && !this.signal.aborted) this.abort.abort(cancelled())
   }
 
   count(ordinal: number, counter: string, by: number): void {
@@ -168,7 +176,7 @@ export class RunContext {
       .where('id', '=', this.id)
       .returning('cancel_requested_at')
       .executeTakeFirst()
-    if (row?.cancel_requested_at && !this.signal.aborted) this.abort.abort(cancelled())
+    this.heed(row?.cancel_requested_at ?? null)
     await this.tell('running')
   }
 
