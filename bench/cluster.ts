@@ -10,7 +10,7 @@ import { clusterWishOf } from '../core/cluster/wish'
 import type { NamespaceManifest } from '../core/content/manifest'
 import { wishOf } from '../core/restore/wish'
 import { select, type Rule } from '../core/selection/rules'
-import { objectPath, type Thing } from '../core/things/thing'
+import { objectPath, withinAny, type Thing } from '../core/things/thing'
 import { countInWords } from '../core/time/words'
 import { addSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
@@ -295,6 +295,7 @@ function planMs(picksOf: (paths: string[]) => string[]): number {
   const began = performance.now()
   const { plan } = planNamespace({ source: 'quay', manifest, objects, target, asked })
   const took = performance.now() - began
-  if (plan.operations.length < PLANNED - 1) throw new Error('the plan is not whole')
+  const isPicked = withinAny(picks)
+  if (plan.operations.length !== manifest.objects.filter(({ path }) => isPicked(path)).length) throw new Error('the plan is not whole')
   return took
 }

@@ -20,7 +20,9 @@ watch(
 watch(data, (fresh, before) => {
   if (older.value.length === 0 || !fresh || !before) return
   const first = new Set(fresh.map(({ id }) => id))
-  older.value = [...before.filter(({ id }) => !first.has(id)), ...older.value]
+  // What is not like this any more, as one that has ended, stood above the last one, and is no older one.
+  const last = fresh.at(-1)?.at ?? ''
+  older.value = [...before.filter(({ id, at }) => !first.has(id) && at <= last), ...older.value]
 })
 const runs = computed(() => [...(data.value ?? []), ...older.value].slice(0, most))
 async function more() {

@@ -129,12 +129,9 @@ export function planRestore(input: PlanInput): DatabasePlan {
 }
 
 /** What is picked of a database: by itself, or by something that holds it. */
-export function pickerOf({ wish, source, manifest }: PlanInput): (path: string) => boolean {
-  if (isWholePicked({ wish, source, manifest })) return () => true
-  return withinAny(wish.picks)
-}
+export const pickerOf = (input: PlanInput): ((path: string) => boolean) => (isWholePicked(input) ? () => true : withinAny(input.wish.picks))
 
-export function isWholePicked({ wish, source, manifest }: Pick<PlanInput, 'wish' | 'source' | 'manifest'>): boolean {
+export function isWholePicked({ wish, source, manifest }: PlanInput): boolean {
   return wish.picks.some((pick) => isWithin(pathOf(source, manifest.name), pick))
 }
 

@@ -69,14 +69,13 @@ async function lossesOf(engine: EngineContext, vessel: Vessel, taken: Found[], l
 
 function handOf(vessel: Vessel, loss: Loss): Hand {
   const { whole, things, point, since, place } = loss
-  const pick = whole ? `pick=${encodeURIComponent(place)}` : undefined
-  const picks = things.length === 1 ? `pick=${encodeURIComponent(things[0]!.path)}` : `gone=${encodeURIComponent(place)}`
+  const one = whole ? place : things.length === 1 ? things[0]!.path : null
   return {
     level: whole || things.some(({ kind }) => kind !== 'object') ? 'iron' : 'ochre',
     what: inWords(vessel.name, loss),
     since,
-    action: whole || things.length === 1 ? 'Bring it back…' : 'Bring them back…',
-    to: `/vessels/${vessel.slug}/bring-back?point=${point}&${pick ?? picks}`,
+    action: one ? 'Bring it back…' : 'Bring them back…',
+    to: `/vessels/${vessel.slug}/bring-back?point=${point}&${one ? 'pick' : 'gone'}=${encodeURIComponent(one ?? place)}`,
   }
 }
 

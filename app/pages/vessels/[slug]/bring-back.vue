@@ -13,16 +13,18 @@ const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const choosePoint = (id: string) => router.replace({ query: { ...route.query, point: id, at: undefined } })
 
 const bench = useWorkbench(point)
+/** What the address says. */
+const asked = (name: string): string | null => (route.query[name] ? String(route.query[name]) : null)
 /** Keys of single rows that the address names. */
 function rowsAsked(): string[][] | null {
   try {
-    const rows: unknown = JSON.parse(String(route.query.rows ?? 'null'))
+    const rows: unknown = JSON.parse(asked('rows') ?? 'null')
     return Array.isArray(rows) && rows.every((row) => Array.isArray(row)) ? (rows as string[][]) : null
   } catch {
     return null
   }
 }
-const shown = ref<string | null>(route.query.show ? String(route.query.show) : null)
+const shown = ref<string | null>(asked('show'))
 /** What can be looked at then and now. */
 const tables = computed(() => bench.things.value.filter((thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'))
 /** What was asked for and is in no point. */
@@ -36,7 +38,7 @@ async function look(path: string) {
 watch(bench.things, (things) => {
   // While another point is loaded, what is shown stays.
   if (things.length === 0) return
-  const [pick, gone] = [route.query.pick, route.query.gone].map((asked) => (asked ? String(asked) : null)) as [string | null, string | null]
+  const [pick, gone] = [asked('pick'), asked('gone')]
   if (gone && bench.picks.value.size === 0) bench.pickGone(gone)
   const wanted = pick && things.find((thing) => thing.path === pick)
   if (pick && !wanted && things.length > 0) void look(pick)
@@ -53,16 +55,16 @@ watch(
   (paths, before) => {
     // Before anything was ticked, the address says what is to be.
     if (paths.length === 0 && before.length === 0) return
-    const asked = route.query.gone ? String(route.query.gone) : undefined
-    const gone = asked && bench.isJustGone(asked) ? asked : undefined
+    const wasGone = asked('gone')
+    const gone = wasGone && bench.isJustGone(wasGone) ? wasGone : undefined
     const pick = paths.length === 1 && !gone ? paths[0] : undefined
-    if (pick !== route.query.pick || gone !== asked) void router.replace({ query: { ...route.query, pick, gone } })
+    if (pick !== route.query.pick || gone !== (wasGone ?? undefined)) void router.replace({ query: { ...route.query, pick, gone } })
   },
 )
 const shownTable = computed(() => (tables.value.some((thing) => thing.path === shown.value && isTable(thing)) ? shown.value : null))
 /** The other point that rows are compared with; the source as it is now without one. */
 const against = computed({
-  get: () => (route.query.against ? String(route.query.against) : null),
+  get: () => asked('against'),
   set: (id) => void router.replace({ query: { ...route.query, against: id ?? undefined } }),
 })
 const {
