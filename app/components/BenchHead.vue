@@ -87,9 +87,8 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
           >.</template
         >
         <template v-else-if="allSame"
-          >All of it stands there <u style="border-color: var(--gold-line)">as it was</u
-          ><template v-if="chosen"> {{ whenOf(chosen.at) }}</template
-          >: there is nothing to bring back.</template
+          >All of it stands there <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there
+          is nothing to bring back.</template
         >
         <template v-else-if="bench.operations.value.length === 0"
           >What shall come back from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
