@@ -65,7 +65,7 @@ const verdict = computed(() => {
           <ChoiceBar
             v-model="form.kind"
             :choices="[
-              ['postgres', 'PostgreSQL server, 13 or newer'],
+              ['postgres', 'PostgreSQL server, 14 or newer'],
               ['kubernetes', 'container cluster'],
             ]"
             label="What it is"

@@ -174,6 +174,10 @@ function totalsOf(operations: Operation[]) {
 function warningsOf(operations: Operation[], { manifest, target, wish, serverVersion }: PlanInput): string[] {
   const warnings = operations.some(({ verb }) => verb !== 'leave') ? versionChanges(Math.floor(serverVersion / 10000), target.version) : []
   const missing = missingRoles(operations, manifest, target, wish)
+  if (target.eventTriggers.length > 0 && !target.may.superuser)
+    warnings.push(
+      `Event triggers of the target will fire for what is made and dropped: ${target.eventTriggers.join(', ')}. Only a superuser’s restore keeps them still.`,
+    )
   if (!wish.makeRoles) {
     for (const role of missing) {
       warnings.push(

@@ -55,6 +55,8 @@ export interface TargetState {
   version: number
   /** Free bytes where the server's data lies, if that can be known. */
   free: number | null
+  /** Event triggers that would fire for what a restore does there; a superuser's restore keeps them from it. */
+  eventTriggers: string[]
   /** Statements that make the things without rows as they are now, by `definitionKey`. */
   definitions: Map<string, string>
 }
@@ -75,6 +77,7 @@ export function emptyTarget(server: ServerState): TargetState {
     creatable: new Set(['public']),
     extensions: new Set(),
     largeObjects: new Set(),
+    eventTriggers: [],
     definitions: new Map(),
   }
 }

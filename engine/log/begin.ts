@@ -15,7 +15,7 @@ import { alignPublication, identities, installTrigger } from '../sources/postgre
 import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
 import { ContentWriter } from '../store/writer'
 import { memberOf, nameAtSource } from './names'
-import { readDatabase, takesTable } from './structure'
+import { readDatabase, takesTable, unpublished } from './structure'
 
 /** A snapshot waits for transactions that are at work, this long. */
 const PATIENCE_MS = 10 * 60_000
@@ -94,12 +94,9 @@ async function beginLog(
     if (plan.structure === 'trigger') await installTrigger(client)
     const found = await identities(client)
     const taken = found.filter(({ schema, name }) => takesTable(vessel.definition.rules, pathOf(access.name, database, schema, name)))
-    await alignPublication(
-      client,
-      publication,
-      taken.filter(({ trouble }) => trouble === null),
-    )
-    return taken
+    const wanted = taken.filter(({ trouble }) => trouble === null)
+    const { published } = await alignPublication(client, publication, wanted)
+    return unpublished(taken, wanted, published)
   })
   const exact = await snapshotWithSlot(access, database, slot, patience)
   const era = await eraFrom(engine, row, await placeOfServer(access, database), exact.position)

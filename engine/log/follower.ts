@@ -14,7 +14,7 @@ import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
-import { OURS } from '../sources/postgres/log/install'
+import { OURS } from '../sources/postgres/event-triggers'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
@@ -26,6 +26,8 @@ import { StructureWatch } from './structure'
 
 const TICK_MS = 500
 const COMPARE_EVERY = 2
+/** How often tables that somebody held are tried again. */
+const HELD_EVERY = 20
 /** Chunks on their way into the store before the source has to wait. */
 const IN_FLIGHT = 4
 const SEGMENTS_IN_FLIGHT = 2
@@ -317,6 +319,7 @@ export class Follower {
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
     this.closeIfDue()
     this.stream.ask()
+    if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld(this.position)
     if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0) await this.compare()
   }
 

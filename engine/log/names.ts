@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto'
 import { pathOf } from '../../core/things/thing'
-import { OURS } from '../sources/postgres/log/install'
+import { OURS } from '../sources/postgres/event-triggers'
 
 export const memberOf = (source: string, database: string) => pathOf(source, database)
 

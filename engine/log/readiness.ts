@@ -1,10 +1,12 @@
 import { logOf, type VesselDefinition } from '../../core/plan/definition'
 import { errorRecord } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
+import { quoteIdentifier } from '../../core/restore/sql'
 import { namesOf, pathOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import { withClient } from '../sources/postgres/connect'
+import { eventTriggersOf, type EventTrigger } from '../sources/postgres/event-triggers'
 import { hasTrigger, identities, installStatements, removeStatements } from '../sources/postgres/log/install'
 import { slotState } from '../sources/postgres/log/slot'
 import { memberOf, nameAtSource } from './names'
@@ -95,6 +97,7 @@ async function memberReadiness(
         [name],
       )
       result.obstacles = obstaclesOf(source, rows[0]!, withTrigger)
+      if (withTrigger) result.obstacles.push(...loudOf(await eventTriggersOf(client)))
       result.trigger = await hasTrigger(client)
       result.retained = (await slotState(client, name))?.retained ?? null
       const tables = (await identities(client)).filter((table) =>
@@ -112,6 +115,19 @@ async function memberReadiness(
     result.obstacles.push({ what, mend: next, stops: true })
   }
   return result
+}
+
+/** Event triggers of the application that nothing keeps from seeing what ours does in a transaction of theirs. */
+function loudOf(triggers: EventTrigger[]): LogObstacle[] {
+  const loud = triggers.filter(({ enabled }) => enabled !== 'O').map(({ name }) => name)
+  if (loud.length === 0) return []
+  return [
+    {
+      what: `Event triggers that are set to fire always will also fire for ALTER PUBLICATION, when a table is made that is to be followed: ${loud.join(', ')}.`,
+      mend: loud.map((name) => `ALTER EVENT TRIGGER ${quoteIdentifier(name)} ENABLE;`).join('\n'),
+      stops: false,
+    },
+  ]
 }
 
 function obstaclesOf(

@@ -12,7 +12,7 @@ import {
 } from '../../core/changes/log-text'
 import { copyText } from '../../core/content/copy-text'
 import { LineBuffer, MESSAGE, MessageReader, readMessage, readRelation, type RelationMessage } from '../sources/postgres/log/pgoutput'
-import { OURS } from '../sources/postgres/log/install'
+import { OURS } from '../sources/postgres/event-triggers'
 
 /** A chunk is given away when it has grown to this. */
 const CHUNK_BYTES = 1024 * 1024

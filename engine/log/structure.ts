@@ -7,7 +7,7 @@ import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
 import { DatabaseCapture, withoutRows } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
-import { alignPublication, identities, type Identified } from '../sources/postgres/log/install'
+import { alignPublication, identities, type Identified, type LogTable } from '../sources/postgres/log/install'
 import type { RelationMessage } from '../sources/postgres/log/pgoutput'
 import type { StructureNote } from './recorder'
 
@@ -95,6 +95,14 @@ function reasonOf(before: TableManifest, now: TableManifest): string {
   return before.filenode !== now.filenode ? 'Its rows were written anew with the change of its structure.' : NOT_IN_LOG
 }
 
+/** Tables that somebody holds could not be published yet; that is tried again. */
+export function unpublished(found: Identified[], wanted: LogTable[], published: Set<number>): Identified[] {
+  const held = new Set(wanted.filter(({ oid }) => !published.has(oid)).map(({ oid }) => oid))
+  return found.map((table) => (held.has(table.oid) ? { ...table, trouble: HELD } : table))
+}
+
+const HELD = 'It is held by somebody, so that following it could not begin yet; it is tried again.'
+
 const digestOf = (tables: Identified[]): string => tables.map(({ oid, digest }) => `${oid} ${digest}`).join()
 
 export interface StructureState {
@@ -110,6 +118,8 @@ export interface StructureState {
 export class StructureWatch {
   private reading: Promise<void> | null = null
   private again = false
+  /** Whether a table could not be published, because somebody held it. */
+  private held = false
   private readonly added = new Map<number, { end: string; empty: boolean }>()
   /** End of the first and the last change that has not been read yet. */
   private pending: { first: string; last: string } | null = null
@@ -158,6 +168,11 @@ export class StructureWatch {
     this.changed(since)
     await this.settled()
     return JSON.stringify(this.state.tables) !== known
+  }
+
+  /** Tries again what could not be published, because somebody held it. */
+  tryHeld(since: string): void {
+    if (this.held) this.changed(since)
   }
 
   /** Compares the catalogs with how they were; for sources where no trigger tells of changes. */
@@ -215,12 +230,13 @@ export class StructureWatch {
     return withClient(this.access, this.member.database, async (client) => {
       const found = await identities(client)
       const wanted = found.filter(({ trouble, schema, name }) => trouble === null && this.takes(schema, name))
-      const added = await alignPublication(client, this.member.publication, wanted)
+      const { added, published } = await alignPublication(client, this.member.publication, wanted)
       if (added.length > 0) {
         const { rows } = await client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
         for (const { oid } of added) if (!this.added.has(oid)) this.added.set(oid, { end: rows[0]!.position, empty: false })
       }
-      return found
+      this.held = wanted.some(({ oid }) => !published.has(oid))
+      return unpublished(found, wanted, published)
     })
   }
 

@@ -1,12 +1,16 @@
 import type { ChunkRef } from '../../core/content/manifest'
 import { RowChunker } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
-import { qualified } from '../../core/restore/sql'
 import { translate, withClient } from '../sources/postgres/connect'
+import { lockAll } from '../sources/postgres/locks'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import type { Receipts } from './receipts'
+import { lockStatement } from './restore-group'
 import type { PlannedDatabase } from './restore-plan'
+
+/** A rehearsal asks for locks no longer than this. */
+const REHEARSED_LOCK_MS = 2000
 
 type Count = (counter: string, by: number) => void
 
@@ -29,13 +33,11 @@ export async function rehearseDatabase(run: RunContext, planned: PlannedDatabase
     const standing = plan.operations.filter(({ verb, kind }) => kind === 'table' && (verb === 'replace' || verb === 'merge'))
     if (!target.exists || standing.length === 0) return
     await withClient(access, database, async (client) => {
-      await client.query(`begin; set local lock_timeout = '2s'`)
-      for (const { target: to, verb } of standing) {
-        const mode = verb === 'merge' ? 'share row exclusive' : 'access exclusive'
-        await client.query(`lock table only ${qualified(to.schema, to.name)} in ${mode} mode`).catch((error: unknown) => {
-          throw translate(error, access, database)
-        })
-      }
+      await client.query('begin')
+      const statements = standing.map(({ target: to, verb }) => lockStatement(to, verb === 'merge'))
+      await lockAll(client, statements, REHEARSED_LOCK_MS).catch((error: unknown) => {
+        throw translate(error, access, database)
+      })
       await client.query('rollback')
     })
   })

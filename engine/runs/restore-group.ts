@@ -6,11 +6,14 @@ import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
 import type { Dependent } from '../../core/restore/target'
 import { copyIn } from '../sources/postgres/copy-in'
+import { silence } from '../sources/postgres/event-triggers'
+import { lockAll } from '../sources/postgres/locks'
 import { mergeRows, type Merged } from '../sources/postgres/merge'
 import { dropDependents, dropUses, dependentEntries, refreshFilled } from '../sources/postgres/rebuild'
 import {
   addForeignKey,
   nothingTakenOff,
+  partnersOf,
   putBack,
   putBackForeignKeys,
   quieten,
@@ -44,15 +47,13 @@ export interface GroupJob {
   keep: (client: pg.Client, overwritten: GroupMember[]) => Promise<void>
 }
 
-/** How long a table is waited for that somebody else holds. */
-export const LOCK_TIMEOUT_MS = 15_000
-
 /** Brings a group of tables back in one transaction: either all of them are back and proven equal, or everything stays as it was. */
 export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<TableOutcome[]> {
   const group = new GroupRestore(client, job)
-  await client.query(`begin; set local lock_timeout = ${LOCK_TIMEOUT_MS}`)
+  await client.query('begin')
   try {
     await group.lock()
+    const { restore } = await silence(client)
     await job.keep(client, group.standing())
     await group.clear()
     await group.runEntries('before')
@@ -62,6 +63,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.rebuild('rest')
     await group.sequences()
     const outcomes = await prove(client, job, group.merged, group.left)
+    await restore()
     await client.query('commit')
     return outcomes
   } catch (error) {
@@ -69,6 +71,10 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     throw error
   }
 }
+
+/** The lock under which rows are added to a table, or under which it is emptied or made again. */
+export const lockStatement = ({ schema, name }: { schema: string; name: string }, adds: boolean) =>
+  `lock table only ${qualified(schema, name)} in ${adds ? 'share row exclusive' : 'access exclusive'} mode`
 
 const countsDown = (name: string) =>
   `(select seqincrement < 0 from pg_catalog.pg_sequence where seqrelid = ${quoteLiteral(name)}::regclass)`
@@ -102,12 +108,12 @@ class GroupRestore {
     return this.by('refill', 'rebuild', 'merge', 'rows')
   }
 
+  /** Locks what is written to, and the tables at the other end of foreign keys that are taken off meanwhile. */
   async lock(): Promise<void> {
-    const locks = this.standing().map(({ operation: { how, target } }) => {
-      const mode = how === 'merge' || how === 'rows' ? 'share row exclusive' : 'access exclusive'
-      return `lock table only ${qualified(target.schema, target.name)} in ${mode} mode`
-    })
-    for (const lock of locks.sort()) await this.client.query(lock)
+    const locks = this.standing().map(({ operation: { how, target } }) => lockStatement(target, how === 'merge' || how === 'rows'))
+    const emptied = this.by('refill', 'rebuild').map(({ operation }) => operation.target)
+    const partners = (await partnersOf(this.client, emptied)).map((table) => lockStatement(table, false))
+    await lockAll(this.client, [...new Set([...locks, ...partners])].sort())
   }
 
   /** Empties tables that keep their structure, and drops those that are made again with what stands upon them. */

@@ -1,6 +1,7 @@
 import type pg from 'pg'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
+import { silence } from '../sources/postgres/event-triggers'
 import { restoreLargeObjects } from '../sources/postgres/large-objects'
 import type { Store } from '../store/store'
 import type { Overwritten } from './keep'
@@ -25,6 +26,7 @@ export async function putLargeObjects(
   }
   await client.query('begin')
   try {
+    const { restore } = await silence(client)
     if (operation.verb === 'replace') await keep({ largeObjects: standing })
     const chunks = store.readAll(large.chunks.map(({ name }) => name))
     const outcome = await restoreLargeObjects(client, large, chunks, {
@@ -33,6 +35,7 @@ export async function putLargeObjects(
       loaded: (bytes, i) => (count('rows', large.chunks[i]!.rows), count('bytes', bytes)),
     })
     if (outcome.then !== outcome.now) throw unequal()
+    await restore()
     await client.query('commit')
     receipts.made(operation, outcome.left, {
       rows: large.objects.length - (operation.verb === 'merge' ? standing.length : 0),

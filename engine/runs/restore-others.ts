@@ -6,6 +6,8 @@ import { baseName } from '../../core/restore/plan-others'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 import { withParts, type StructureEntry } from '../../core/restore/structure'
 import { definitionKey } from '../../core/restore/target'
+import { silence } from '../sources/postgres/event-triggers'
+import { untilGiven } from '../sources/postgres/locks'
 import { dependentEntries, dropDependents, refreshFilled } from '../sources/postgres/rebuild'
 import type { LeftPart } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
@@ -22,10 +24,30 @@ export async function makeOther(
   receipts: Receipts,
   keep: (overwritten: Overwritten) => Promise<void>,
 ): Promise<void> {
+  let kept: Promise<void> | undefined
+  // While locks are held by somebody it is tried again; what stands there is kept once.
+  const keepOnce = (overwritten: Overwritten) => (kept ??= keep(overwritten))
+  try {
+    const left = await untilGiven(() => makeOnce(client, planned, operation, before, keepOnce))
+    receipts.made(operation, left)
+  } catch (error) {
+    receipts.failed(operation, error instanceof VesselError ? error : notMade(operation, error as Error))
+  }
+}
+
+async function makeOnce(
+  client: pg.Client,
+  planned: PlannedDatabase,
+  operation: Operation,
+  before: StructureEntry[],
+  keep: (overwritten: Overwritten) => Promise<void>,
+): Promise<LeftPart[]> {
   const left: LeftPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
   await client.query('begin')
   try {
+    // No statement about event triggers fires one, and this one is to be switched as it was then.
+    const restore = operation.kind === 'event-trigger' ? async () => undefined : (await silence(client)).restore
     if (operation.verb === 'replace') await replaceFirst(client, planned, operation, before, keep)
     if (operation.entries.length === 0) await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
     for (const entry of withParts(planned.manifest.entries, operation.entries)) {
@@ -39,25 +61,22 @@ export async function makeOther(
     }
     await rebuildOver(client, planned, operation, before, writer)
     await setState(client, planned, operation)
+    await restore()
     await client.query('commit')
-    receipts.made(operation, left)
+    return left
   } catch (error) {
     await client.query('rollback').catch(() => undefined)
-    if (error instanceof VesselError) return receipts.failed(operation, error)
-    receipts.failed(
-      operation,
-      new VesselError('structure_failed', {
-        what: `The ${operation.kind.replaceAll('-', ' ')} ${operation.target.name} could not be made: ${(error as Error).message}.`,
-        touched:
-          operation.verb === 'replace'
-            ? 'It stands as it did before; everything else went on.'
-            : 'It was not made; everything else went on.',
-        next: 'Make what it needs, and bring it back again.',
-        cause: error,
-      }),
-    )
+    throw error
   }
 }
+
+const notMade = ({ kind, verb, target }: Operation, cause: Error) =>
+  new VesselError('structure_failed', {
+    what: `The ${kind.replaceAll('-', ' ')} ${target.name} could not be made: ${cause.message}.`,
+    touched: verb === 'replace' ? 'It stands as it did before; everything else went on.' : 'It was not made; everything else went on.',
+    next: 'Make what it needs, and bring it back again.',
+    cause,
+  })
 
 /** A function keeps its place for what uses it. */
 const replacing = ({ kind }: Operation, sql: string) =>

@@ -1,4 +1,5 @@
 import { randomBytes, randomUUID } from 'node:crypto'
+import type pg from 'pg'
 import { errorRecord } from '../../core/errors'
 import { quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 import { SCRATCH_HOURS } from '../../core/restore/wish'
@@ -7,6 +8,7 @@ import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { withClient } from '../sources/postgres/connect'
+import { quietly } from '../sources/postgres/event-triggers'
 import { dropDatabase } from '../sources/postgres/make-database'
 import type { RunContext } from './context'
 import type { PlannedDatabase } from './restore-plan'
@@ -60,19 +62,24 @@ export async function finishScratch(
       await client.query(`create role ${name} login ${sees} password ${quoteLiteral(password!)}`)
       await client.query(`revoke all on database ${quoteIdentifier(database)} from public`)
       await client.query(`grant all on database ${quoteIdentifier(database)} to ${name}`)
-      const { rows } = await client.query<{ schema: string }>(
-        `select nspname as schema from pg_catalog.pg_namespace where nspname !~ '^pg_' and nspname <> 'information_schema'`,
-      )
-      for (const { schema } of rows) {
-        const quoted = quoteIdentifier(schema)
-        await client.query(`grant all on schema ${quoted} to ${name}`)
-        for (const what of ['tables', 'sequences', 'routines'])
-          await client.query(`grant all on all ${what} in schema ${quoted} to ${name}`)
-      }
+      // Event triggers that came back with it belong to what is looked at, and not to us.
+      await quietly(client, () => openTo(client, name))
     })
   }
   await run.engine.db.updateTable('scratch').set({ state: 'ready' }).where('id', '=', id).execute()
   await notify(run.engine.db, { about: 'scratch', id })
+}
+
+/** Gives a role every right on everything in the database. */
+async function openTo(client: pg.Client, role: string): Promise<void> {
+  const { rows } = await client.query<{ schema: string }>(
+    `select nspname as schema from pg_catalog.pg_namespace where nspname !~ '^pg_' and nspname <> 'information_schema'`,
+  )
+  for (const { schema } of rows) {
+    const quoted = quoteIdentifier(schema)
+    await client.query(`grant all on schema ${quoted} to ${role}`)
+    for (const what of ['tables', 'sequences', 'routines']) await client.query(`grant all on all ${what} in schema ${quoted} to ${role}`)
+  }
 }
 
 /** Drops a scratch copy and its role now. What can't be dropped is tried again, and says why. */

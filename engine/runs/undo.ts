@@ -12,7 +12,8 @@ import { connect, translate } from '../sources/postgres/connect'
 import { describeTables } from '../sources/postgres/describe'
 import { putBack, quieten } from '../sources/postgres/refill'
 import type { RunContext } from './context'
-import { LOCK_TIMEOUT_MS } from './restore-group'
+import { lockAll } from '../sources/postgres/locks'
+import { lockStatement } from './restore-group'
 
 export interface UndoParams {
   transaction: TransactionRef
@@ -40,9 +41,11 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
     const tables = new Map(changes.map(({ relation }) => [relation.oid, relation]))
     const client = await connect(access, database)
     try {
-      await client.query(`begin; set local lock_timeout = ${LOCK_TIMEOUT_MS}`)
-      for (const { schema, name } of tables.values())
-        await client.query(`lock table only ${qualified(schema, name)} in share row exclusive mode`)
+      await client.query('begin')
+      await lockAll(
+        client,
+        [...tables.values()].map((table) => lockStatement(table, true)),
+      )
       const plan = await planUndo(run.engine, vessel, transaction, client)
       const outcomes = await apply(client, plan.tables, choices, count)
       await client.query('commit')

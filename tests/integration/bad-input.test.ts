@@ -8,7 +8,7 @@ import { addSource, discoverSource } from '../../engine/catalog/sources'
 import { addVessel } from '../../engine/catalog/vessels'
 import { addStore, checkPlace, openStore } from '../../engine/catalog/stores'
 import { probe } from '../../engine/sources/postgres/probe'
-import { readConnectionString } from '../../engine/sources/postgres/connect'
+import { connect, readConnectionString } from '../../engine/sources/postgres/connect'
 import { asUnprivileged, Workbench } from '../support/engine'
 import { oldServer } from '../support/old-server'
 import { freePort } from '../support/postgres.setup'
@@ -65,11 +65,16 @@ describe('a source', () => {
   })
 
   it('that is too old is told with its version, and nothing more is asked of it', async () => {
-    const old = await oldServer('9.6.24', 90624)
-    const report = await findings({ port: old.port })
-    expect(report.usable).toBe(false)
-    expect(report.by.get('version')!.detail).toBe('PostgreSQL 9.6.24 is too old; 13 is the oldest that is spoken to.')
-    await old.close()
+    for (const version of ['9.6.24', '13.20 (Debian 13.20-1)']) {
+      const old = await oldServer(version)
+      const report = await findings({ port: old.port })
+      expect(report.usable).toBe(false)
+      expect(report.by.get('version')!.detail).toBe(`db is PostgreSQL ${version}; 14 is the oldest that is spoken to.`)
+      // A look or a backup begins with a connection, too.
+      await expect(connect(access({ port: old.port }))).rejects.toMatchObject({ code: 'server_too_old' })
+      expect(old.asked()).toEqual([])
+      await old.close()
+    }
   })
 
   it('without TLS is told when TLS is required', async () => {
@@ -171,7 +176,7 @@ describe('a table', () => {
     await other.end()
     expect(run.state).toBe('warned')
     expect(await bench.messages(run.id)).toContain(
-      `${bench.path('sales', 'racing')} is not covered. It was dropped while the backup began.`,
+      `${bench.path('sales', 'racing')} is not covered. It was dropped or renamed while the backup began.`,
     )
   })
 

@@ -107,6 +107,7 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
     creatable: new Set(['sales', 'public']),
     dependents: new Map(),
     largeObjects: new Set(),
+    eventTriggers: [],
     may: { create: true, createDatabase: true, createRole: true, superuser: true },
     version: 15,
     free: null,

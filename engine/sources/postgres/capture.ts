@@ -19,12 +19,14 @@ import { describeLimits, describeProperties, describeRoles } from './describe-da
 import { captureLargeObjects } from './large-objects'
 import { describeSequences, describeTables, type DescribedTable } from './describe'
 import { thingsOf } from './discover'
+import { isHeld, lockTogether } from './locks'
 import { readStructure } from './utilities'
 
 /** The earlier manifest of the same database, to store changed chunks as differences. */
 export type Earlier = DatabaseManifest | undefined
 
-const LOCK_TIMEOUT = '30s'
+/** How long it is tried to get the lock that keeps a table from being dropped. */
+const LOCK_PATIENCE_MS = 30_000
 
 /**
  * One database at one moment: exports the snapshot of a transaction, keeps every table from being dropped, and hands
@@ -71,7 +73,7 @@ export class DatabaseCapture {
   /** The moment. @param exact a snapshot of its own to look through, with its position in the log */
   async take(exact: { snapshot: string; position: string } | null): Promise<void> {
     const through = exact ? `set transaction snapshot '${exact.snapshot}'; ` : ''
-    await this.client.query(`begin isolation level repeatable read read only; ${through}set local lock_timeout = '${LOCK_TIMEOUT}'`)
+    await this.client.query(`begin isolation level repeatable read read only; ${through}`)
     const { rows } = await this.client.query<{ snapshot: string; position: string; at: Date }>(
       `select pg_export_snapshot() as snapshot, now() as at,
          (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
@@ -98,32 +100,19 @@ export class DatabaseCapture {
 
   /** Tables among the taken paths that can be read; the others go to `missing`. Locks them against being dropped. */
   async secure(taken: Set<string>): Promise<DescribedTable[]> {
-    const secured: DescribedTable[] = []
-    for (const table of this.tables) {
-      const path = this.pathOf(table)
-      // The rows of a foreign table are on another server; its structure comes with the others.
-      if (!taken.has(path) || table.structure.kind === 'foreign') continue
-      const reason = await this.lock(table)
-      if (reason === null) secured.push(table)
-      else this.missing.push({ path, reason })
-    }
-    return secured
-  }
-
-  private async lock(table: DescribedTable): Promise<string | null> {
-    if (!table.readable) return `The role ${this.access.settings.user} may not read it.`
-    await this.client.query('savepoint lock')
-    try {
-      await this.client.query(`lock table only ${qualified(table.schema, table.name)} in access share mode`)
-      await this.client.query('release savepoint lock')
-      return null
-    } catch (error) {
-      await this.client.query('rollback to savepoint lock')
-      const { code, message } = error as { code?: string; message: string }
-      if (code === '42P01') return 'It was dropped while the backup began.'
-      if (code === '55P03') return `Its lock was not given within ${LOCK_TIMEOUT}.`
-      return `The server would not let it be read: ${message}.`
-    }
+    // The rows of a foreign table are on another server; its structure comes with the others.
+    const wanted = this.tables.filter((table) => taken.has(this.pathOf(table)) && table.structure.kind !== 'foreign')
+    const readable = wanted.filter((table) => table.readable)
+    const failed = await lockTogether(
+      this.client,
+      readable,
+      ({ schema, name }) => `lock table only ${qualified(schema, name)} in access share mode`,
+      LOCK_PATIENCE_MS,
+    )
+    const miss = (table: DescribedTable, reason: string) => this.missing.push({ path: this.pathOf(table), reason })
+    for (const table of wanted) if (!table.readable) miss(table, `The role ${this.access.settings.user} may not read it.`)
+    for (const [table, error] of failed) miss(table, notLocked(error))
+    return readable.filter((table) => !failed.has(table))
   }
 
   /** The structure of the whole database, through the same snapshot. */
@@ -189,6 +178,12 @@ export class DatabaseCapture {
   async close(): Promise<void> {
     await this.client.end().catch(() => undefined)
   }
+}
+
+function notLocked(error: Error): string {
+  if ((error as { code?: string }).code === '42P01') return 'It was dropped or renamed while the backup began.'
+  if (isHeld(error)) return `Its lock was not given within ${LOCK_PATIENCE_MS / 1000} s.`
+  return `The server would not let it be read: ${error.message}.`
 }
 
 /** The statement that reads a table's rows: all columns that are not generated, in order. */

@@ -53,12 +53,19 @@ function badString(cause?: unknown): VesselError {
   })
 }
 
+/** The oldest server that is spoken to: logical messages and ending a session with a limit came with it. */
+export const OLDEST = 14
+
+/** Nobody is kept waiting for a lock longer than this, nor longer than half of what the server takes for a deadlock. */
+const LOCK_WAIT_MS = 500
+
 /**
  * Settings that fix the text in which values are read and written, so that equal values are equal text
- * wherever and whenever they are read. Sequential scans start at the table's beginning, so that unchanged
- * tables give unchanged chunks.
+ * wherever and whenever they are read, whatever the role or the database has set for itself. Sequential scans start
+ * at the table's beginning, so that unchanged tables give unchanged chunks.
  */
-export const SESSION = [
+const SESSION = [
+  `role none`,
   `datestyle = 'ISO, YMD'`,
   `intervalstyle = 'postgres'`,
   `timezone = 'UTC'`,
@@ -68,15 +75,48 @@ export const SESSION = [
   `search_path = ''`,
   `standard_conforming_strings = on`,
   `row_security = off`,
+  `quote_all_identifiers = off`,
+  `array_nulls = on`,
+  `backslash_quote = safe_encoding`,
+  `escape_string_warning = off`,
+  `transform_null_equals = off`,
+  `default_tablespace = ''`,
+  `default_table_access_method = heap`,
+  `default_toast_compression = pglz`,
+  `default_transaction_isolation = 'read committed'`,
+  `default_transaction_deferrable = off`,
   `statement_timeout = 0`,
-  `lock_timeout = '30s'`,
   `idle_in_transaction_session_timeout = 0`,
+  `idle_session_timeout = 0`,
   `synchronize_seqscans = off`,
   `check_function_bodies = off`,
   `client_min_messages = warning`,
   `lc_monetary = 'C'`,
   `default_transaction_read_only = off`,
 ]
+
+/**
+ * Locks are waited for so briefly that the server never has to end a transaction of the application for ours. A
+ * superuser's session also looks for a deadlock sooner than any other, so that it is ours that gives way.
+ */
+const GIVE_WAY = `
+  select set_config('lock_timeout', least(${LOCK_WAIT_MS}, (select setting::int / 2 from pg_catalog.pg_settings where name = 'deadlock_timeout'))::text, false);
+  select set_config('session_replication_role', 'origin', false), set_config('lo_compat_privileges', 'off', false),
+    set_config('deadlock_timeout', '50ms', false) from pg_catalog.pg_roles where rolname = current_user and rolsuper`
+
+/** What every connection of ours begins with. */
+export const SESSION_SQL = `${SESSION.map((setting) => `set ${setting}`).join('; ')};${GIVE_WAY}`
+
+/** The same settings as a command line takes them, for the server's own utilities. */
+export const SESSION_OPTIONS = [
+  'role=none',
+  'standard_conforming_strings=on',
+  'array_nulls=on',
+  'quote_all_identifiers=off',
+  'statement_timeout=0',
+]
+  .map((setting) => `-c ${setting}`)
+  .join(' ')
 
 export function clientConfig(access: PostgresAccess, database = access.settings.database): pg.ClientConfig {
   const { host, port, user, tls, authority } = access.settings
@@ -98,14 +138,50 @@ export async function connect(access: PostgresAccess, database?: string): Promis
   const client = new pg.Client(clientConfig(access, database))
   // A connection that breaks while it is idle rejects the next query; without a listener it would end the process.
   client.on('error', () => undefined)
+  const version = versionOf(client)
   try {
     await client.connect()
-    await client.query(SESSION.map((setting) => `set ${setting}`).join('; '))
+    refuseOld(access, await version)
+    await client.query(SESSION_SQL)
   } catch (error) {
     await client.end().catch(() => undefined)
     throw translate(error, access, database)
   }
   return client
+}
+
+/** What the server says of its version while it lets us in; it says so before it is asked anything. */
+function versionOf(client: pg.Client): Promise<string> {
+  const { connection } = client as unknown as {
+    connection: {
+      on(event: 'parameterStatus', listener: (message: { parameterName: string; parameterValue: string }) => void): void
+      once(event: 'readyForQuery' | 'end', listener: () => void): void
+    }
+  }
+  return new Promise((resolve) => {
+    connection.on('parameterStatus', ({ parameterName, parameterValue }) => parameterName === 'server_version' && resolve(parameterValue))
+    connection.once('readyForQuery', () => resolve(''))
+    connection.once('end', () => resolve(''))
+  })
+}
+
+/** A server of an older version, told with its version. */
+export class ServerTooOld extends VesselError {
+  constructor(
+    access: PostgresAccess,
+    readonly version: string,
+  ) {
+    super('server_too_old', {
+      what: `${access.name} is PostgreSQL ${version}; ${OLDEST} is the oldest that is spoken to.`,
+      touched: 'Nothing was read or changed.',
+      next: 'Upgrade the server.',
+    })
+  }
+}
+
+function refuseOld(access: PostgresAccess, version: string): void {
+  const major = Number.parseInt(version, 10)
+  if (major < OLDEST) throw new ServerTooOld(access, version)
 }
 
 export async function withClient<T>(

@@ -1,7 +1,7 @@
 import type pg from 'pg'
 import { pathOf, type Thing, type ThingKind } from '../../../core/things/thing'
 import { withClient, type PostgresAccess } from './connect'
-import { OURS } from './log/install'
+import { OURS } from './event-triggers'
 import { databasesOf, serverOf } from './probe'
 import { sizeUnlessHeld } from './size'
 

@@ -13,6 +13,7 @@ import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
 import { dependentsOf } from './dependents'
 import { describeTables } from './describe'
+import { eventTriggersOf } from './event-triggers'
 import { databasesOf } from './probe'
 import { readStructure } from './utilities'
 
@@ -32,6 +33,7 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
     const held = await holdersOf(client)
     const referring = await referringTo(client)
     const { views, ...state } = await namesAt(client)
+    const eventTriggers = (await eventTriggersOf(client)).map(({ name }) => name)
     const entries = withDefinitions ? await readStructure(access, database, client) : []
     const tables = described.map(({ oid, schema, name, structure, rows, bytes, key, mayReplace }): [string, TargetTable] => [
       thingKey(schema, name),
@@ -50,6 +52,7 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
       ...server,
       ...state,
       exists: true,
+      eventTriggers,
       definitions: new Map(entries.map((entry) => [definitionKey(entry), entry.sql])),
       dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, dependents(oid)])),
       tables: new Map(tables),

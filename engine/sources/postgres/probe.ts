@@ -3,11 +3,8 @@ import { errorRecord } from '../../../core/errors'
 import { quoteIdentifier } from '../../../core/restore/sql'
 import { countInWords } from '../../../core/time/words'
 import type { ProbeFinding, ProbeReport } from '../source'
-import { connect, withClient, type PostgresAccess } from './connect'
+import { connect, OLDEST, ServerTooOld, withClient, type PostgresAccess } from './connect'
 import { findUtilities } from './utilities'
-
-/** The oldest server that is spoken to. */
-const OLDEST = 130000
 
 /** Tests everything that a backup needs, one by one; each missing thing comes with what mends it. */
 export async function probe(access: PostgresAccess, now: Date): Promise<ProbeReport> {
@@ -23,14 +20,16 @@ export async function probe(access: PostgresAccess, now: Date): Promise<ProbeRep
     client = await connect(access)
   } catch (error) {
     const { what, next } = errorRecord(error)
+    if (error instanceof ServerTooOld) {
+      findings.push(reached(access), { id: 'version', title: 'Version', outcome: 'missing', detail: what, mend: next })
+      return report({ version: error.version, versionNumber: Number.parseInt(error.version, 10) * 10000, systemId: 'unknown' })
+    }
     findings.push({ id: 'reachable', title: 'Reachable', outcome: 'missing', detail: what, mend: next })
     return report(null)
   }
   try {
     const server = await serverOf(client)
-    findings.push(ok('reachable', 'Reachable', `${access.settings.host}:${access.settings.port} lets ${access.settings.user} in.`))
-    findings.push(versionFinding(server))
-    if (server.versionNumber < OLDEST) return report(server)
+    findings.push(reached(access), ok('version', 'Version', `PostgreSQL ${server.version}; ${OLDEST} or newer is needed.`))
     findings.push(await utilitiesFinding(server.versionNumber))
     findings.push(await readFinding(access, client))
     findings.push(...(await roleFindings(access, client)))
@@ -43,6 +42,9 @@ export async function probe(access: PostgresAccess, now: Date): Promise<ProbeRep
 
 const ok = (id: string, title: string, detail: string): ProbeFinding => ({ id, title, outcome: 'ok', detail, mend: null })
 
+const reached = ({ settings }: PostgresAccess) =>
+  ok('reachable', 'Reachable', `${settings.host}:${settings.port} lets ${settings.user} in.`)
+
 export async function serverOf(client: pg.Client): Promise<{ version: string; versionNumber: number; systemId: string }> {
   const { rows } = await client.query<{ version: string; number: number }>(
     `select current_setting('server_version') as version, current_setting('server_version_num')::int as number`,
@@ -52,17 +54,6 @@ export async function serverOf(client: pg.Client): Promise<{ version: string; ve
     .then((result) => result.rows[0]!.id)
     .catch(() => 'unknown')
   return { version: rows[0]!.version.split(' ')[0]!, versionNumber: rows[0]!.number, systemId: system }
-}
-
-function versionFinding({ version, versionNumber }: { version: string; versionNumber: number }): ProbeFinding {
-  if (versionNumber >= OLDEST) return ok('version', 'Version', `PostgreSQL ${version}.`)
-  return {
-    id: 'version',
-    title: 'Version',
-    outcome: 'missing',
-    detail: `PostgreSQL ${version} is too old; 13 is the oldest that is spoken to.`,
-    mend: 'Upgrade the server.',
-  }
 }
 
 async function utilitiesFinding(versionNumber: number): Promise<ProbeFinding> {

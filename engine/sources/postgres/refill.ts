@@ -28,6 +28,17 @@ export const nothingTakenOff = (): TakenOff => ({ foreignKeys: [], triggers: [],
 
 const oids = (tables: TableName[]) => tables.map(nameOf)
 
+/** Tables at the other end of foreign keys to or from the given ones. */
+export async function partnersOf(client: pg.Client, tables: TableName[]): Promise<TableName[]> {
+  const { rows } = await client.query<TableName>(
+    `select distinct n.nspname as schema, c.relname as name from pg_catalog.pg_constraint k, pg_catalog.pg_class c, pg_catalog.pg_namespace n
+     where k.contype = 'f' and k.conparentid = 0 and (k.conrelid = any ($1::regclass[]) or k.confrelid = any ($1::regclass[]))
+       and c.oid in (k.conrelid, k.confrelid) and n.oid = c.relnamespace`,
+    [oids(tables)],
+  )
+  return rows
+}
+
 /**
  * Readies tables that exist for new rows, inside the caller's transaction: foreign keys at both ends are taken
  * off, user triggers do not fire. The tables must be locked.

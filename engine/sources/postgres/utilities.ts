@@ -1,12 +1,14 @@
 import { spawn } from 'node:child_process'
-import { access as accessible, readdir } from 'node:fs/promises'
+import { access as accessible, mkdtemp, readdir, rm, writeFile } from 'node:fs/promises'
+import { tmpdir } from 'node:os'
 import { delimiter, join } from 'node:path'
+import { rootCertificates } from 'node:tls'
 import type pg from 'pg'
 import { VesselError } from '../../../core/errors'
 import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
-import type { PostgresAccess } from './connect'
+import { SESSION_OPTIONS, type PostgresAccess } from './connect'
 import { describeOwnership } from './describe'
-import { OURS } from './log/install'
+import { OURS } from './event-triggers'
 
 export interface Utilities {
   dump: string
@@ -64,8 +66,11 @@ export async function readStructure(
   client: pg.Client,
   options: { snapshot?: string; without?: string[]; signal?: AbortSignal } = {},
 ): Promise<StructureEntry[]> {
-  const { rows } = await client.query<{ version: number }>(`select current_setting('server_version_num')::int / 10000 as version`)
-  const text = await dumpStructure(access, database, { ...options, serverVersion: rows[0]!.version })
+  const { rows } = await client.query<{ version: number; superuser: boolean }>(
+    `select current_setting('server_version_num')::int / 10000 as version, rolsuper as superuser
+     from pg_catalog.pg_roles where rolname = session_user`,
+  )
+  const text = await dumpStructure(access, database, { ...options, serverVersion: rows[0]!.version, superuser: rows[0]!.superuser })
   const ownership = await describeOwnership(client)
   const entries = parseStructure(text).filter((entry) => !isOurs(entry))
   return entries.map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
@@ -77,54 +82,111 @@ const NAMED_OURS = new RegExp(`(^|SCHEMA |TRIGGER |PUBLICATION )"?${OURS}`)
 const isOurs = ({ schema, name, type }: StructureEntry) =>
   schema === OURS || (schema === null && NAMED_OURS.test(name)) || (type.startsWith('PUBLICATION') && name.startsWith(OURS))
 
+/** How long it is tried to get the dump's locks, which are never waited for longer than others wait for deadlocks. */
+const DUMP_PATIENCE_MS = 30_000
+const DUMP_LOCK_WAIT = '400ms'
+const HELD = /statement timeout|lock timeout|deadlock detected/
+/** What the utility says when something that it has seen was changed before it came to it. */
+const MOVED =
+  /does not exist|cache lookup failed|could not open relation|concurrently (dropped|updated|deleted)|has no columns|not found in pg_/
+
+interface DumpOptions {
+  serverVersion: number
+  superuser: boolean
+  snapshot?: string
+  without?: string[]
+  signal?: AbortSignal
+}
+
 /**
  * The structure of a database as the server's dump utility writes it, seen through an exported snapshot: the
  * archive goes through its counterpart, which prints what each entry needs. `without` are tables that may not
- * be read. The utility runs without a shell and gets the password by its environment.
+ * be read. It gives way wherever somebody holds a table, and tries again.
+ *
+ * @throws VesselError `structure_moved` when the structure was changed beside it
  */
-async function dumpStructure(
-  access: PostgresAccess,
-  database: string,
-  options: { serverVersion: number; snapshot?: string; without?: string[]; signal?: AbortSignal },
-): Promise<string> {
+async function dumpStructure(access: PostgresAccess, database: string, options: DumpOptions): Promise<string> {
   const utilities = (await findUtilities()).find(({ version }) => version >= options.serverVersion)
   if (!utilities) throw tooOld(access, options.serverVersion)
-  const { host, port, user, tls } = access.settings
-  const env = {
-    ...process.env,
+  const until = Date.now() + DUMP_PATIENCE_MS
+  const folder = await mkdtemp(join(tmpdir(), 'vessel-dump-'))
+  try {
+    for (;;) {
+      const outcome = await dumpOnce(utilities, await environmentOf(access, database, options.superuser, folder), options)
+      if (outcome.text !== null) return outcome.text
+      options.signal?.throwIfAborted()
+      const again = HELD.test(outcome.complaint) || (MOVED.test(outcome.complaint) && !options.snapshot)
+      if (!again || Date.now() >= until) throw dumpFailed(database, outcome.complaint)
+      await new Promise((resolve) => setTimeout(resolve, 100 + Math.random() * 300))
+    }
+  } finally {
+    await rm(folder, { recursive: true, force: true })
+  }
+}
+
+/** All that the utility is told, apart from its command line; names never become options or connection strings. */
+async function environmentOf(
+  access: PostgresAccess,
+  database: string,
+  superuser: boolean,
+  folder: string,
+): Promise<Record<string, string>> {
+  const { host, port, user, tls, authority } = access.settings
+  const environment = {
+    PATH: process.env.PATH ?? '',
+    LC_ALL: 'C',
+    PGHOST: host,
+    PGPORT: String(port),
+    PGUSER: user,
+    PGDATABASE: database,
     PGPASSWORD: access.password,
     PGCONNECT_TIMEOUT: '10',
-    PGSSLMODE: tls === 'off' ? 'disable' : 'require',
-    PGOPTIONS: '-c statement_timeout=0',
-    LC_ALL: 'C',
+    PGCLIENTENCODING: 'UTF8',
+    PGAPPNAME: 'unbroken-vessel',
+    PGOPTIONS: `${SESSION_OPTIONS}${superuser ? ' -c deadlock_timeout=50ms' : ''}`,
   }
-  const args = [
-    '--schema-only',
-    '--format=custom',
-    '--lock-wait-timeout=30s',
-    `--host=${host}`,
-    `--port=${port}`,
-    `--username=${user}`,
-    '--no-password',
-  ]
-  if (options.snapshot) args.push(`--snapshot=${options.snapshot}`)
-  for (const pattern of options.without ?? []) args.push(`--exclude-table=${pattern}`)
-  const dump = spawn(utilities.dump, [...args, database], { env, stdio: ['ignore', 'pipe', 'pipe'], signal: options.signal })
+  if (tls === 'off') return { ...environment, PGSSLMODE: 'disable' }
+  if (tls === 'required') return { ...environment, PGSSLMODE: 'require' }
+  // It trusts exactly whom the driver trusts.
+  const trusted = join(folder, 'authority.pem')
+  await writeFile(trusted, authority ?? rootCertificates.join('\n'), { mode: 0o600 })
+  return { ...environment, PGSSLMODE: 'verify-full', PGSSLROOTCERT: trusted }
+}
+
+async function dumpOnce(
+  utilities: Utilities,
+  env: Record<string, string>,
+  { snapshot, without, signal }: DumpOptions,
+): Promise<{ text: string; complaint: string } | { text: null; complaint: string }> {
+  const args = ['--schema-only', '--format=custom', `--lock-wait-timeout=${DUMP_LOCK_WAIT}`, '--no-password']
+  if (snapshot) args.push(`--snapshot=${snapshot}`)
+  for (const pattern of without ?? []) args.push(`--exclude-table=${pattern}`)
+  const dump = spawn(utilities.dump, args, { env, stdio: ['ignore', 'pipe', 'pipe'], signal })
   const print = spawn(utilities.restore, ['--verbose', '--file=-'], { env: { LC_ALL: 'C' }, stdio: ['pipe', 'pipe', 'ignore'] })
   dump.stdout.pipe(print.stdin)
   // It ends early when the dump fails; that is told by the dump.
   print.stdin.on('error', () => undefined)
-  const complaint: Buffer[] = []
-  dump.stderr.on('data', (part: Buffer) => complaint.push(part))
+  const complaints: Buffer[] = []
+  dump.stderr.on('data', (part: Buffer) => complaints.push(part))
   const [code, text] = await Promise.all([
     new Promise<number | null>((resolve, reject) => dump.on('error', reject).on('close', resolve)),
     collect(print).catch((error: Error) => error),
   ])
-  if (code === 0 && typeof text === 'string') return text
-  throw new VesselError('structure_dump_failed', {
-    what: `The server’s dump utility could not read the structure of ${database}: ${Buffer.concat(complaint).toString().trim() || String(text)}`,
+  const complaint = Buffer.concat(complaints).toString().trim()
+  if (code === 0 && typeof text === 'string') return { text, complaint }
+  return { text: null, complaint: complaint || String(text) }
+}
+
+function dumpFailed(database: string, complaint: string): VesselError {
+  const moved = MOVED.test(complaint)
+  return new VesselError(moved ? 'structure_moved' : 'structure_dump_failed', {
+    what: `The server’s dump utility could not read the structure of ${database}: ${complaint}`,
     touched: 'Nothing was changed.',
-    next: 'Mend what it complains about; then run it again.',
+    next: moved
+      ? 'Its structure was being changed at that moment: run it again.'
+      : HELD.test(complaint)
+        ? 'Somebody holds a table; look into pg_stat_activity for who it is, then run it again.'
+        : 'Mend what it complains about; then run it again.',
   })
 }
 

@@ -1,20 +1,25 @@
 import type pg from 'pg'
-import { quoteIdentifier, quoteLiteral } from '../../../../core/restore/sql'
+import { qualified, quoteIdentifier, quoteLiteral } from '../../../../core/restore/sql'
+import { OURS, quietly } from '../event-triggers'
 
 // What is put onto a source so that its log can be followed, word for word as the definition shows it. None of it
 // may make a statement of the source fail or wait: the function swallows its own errors and waits for no lock
-// longer than a tenth of a second, and no table is published whose updates would then be refused.
+// longer than a tenth of a second, no table is published whose updates would then be refused, and event triggers of
+// the application see nothing of it (those that are set to fire always can't be kept from it, which readiness tells).
 
-/** Everything of ours at a source has a name that begins so. */
-export const OURS = 'unbroken_vessel'
+/**
+ * Whether the server lets an index (alias `i` of pg_index) identify rows for publication: what it asks itself in
+ * RelationGetIndexList before it accepts an update of a published table.
+ */
+const IDENTIFIES = `i.indisunique and i.indisvalid and i.indimmediate and i.indpred is null and i.indexprs is null`
 
 /** Whether a table (alias `c` of pg_class) can be published without its own updates being refused. */
 const SAFE = `(c.relreplident = 'f'
-      or c.relreplident = 'd' and exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and i.indisvalid)
-      or c.relreplident = 'i' and exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisreplident and i.indisvalid))`
+      or c.relreplident in ('d', 'i') and exists (select from pg_catalog.pg_index i where i.indrelid = c.oid
+        and case c.relreplident when 'd' then i.indisprimary else i.indisreplident end and ${IDENTIFIES}))`
 
 const NOTE_STRUCTURE = `create or replace function ${OURS}.note_structure() returns event_trigger
-language plpgsql security definer set search_path = pg_catalog, pg_temp set lock_timeout = '100ms' as $function$
+language plpgsql security definer set search_path = pg_catalog, pg_temp set lock_timeout = '100ms' set session_replication_role = replica as $function$
 declare
   objects json;
   added json;
@@ -131,14 +136,9 @@ export async function installTrigger(client: pg.Client): Promise<void> {
     [OURS, NOTE_STRUCTURE, `${OURS}_command`, `${OURS}_drop`],
   )
   if (rows[0]!.current) return
-  await client.query('begin')
-  try {
+  await quietly(client, async () => {
     for (const statement of TRIGGERS) await client.query(statement)
-    await client.query('commit')
-  } catch (error) {
-    await client.query('rollback')
-    throw error
-  }
+  })
 }
 
 export async function hasTrigger(client: pg.Client): Promise<boolean> {
@@ -149,40 +149,82 @@ export async function hasTrigger(client: pg.Client): Promise<boolean> {
   return rows[0]!.has
 }
 
-/** Makes the publication hold exactly the given tables; returns which ones came to it. */
-export async function alignPublication(client: pg.Client, publication: string, tables: LogTable[]): Promise<LogTable[]> {
+/**
+ * Makes the publication hold exactly the given tables, as far as their locks are given: nobody is kept waiting for
+ * it. Returns which ones came to it, and the object ids of all that are in it then.
+ */
+export async function alignPublication(
+  client: pg.Client,
+  publication: string,
+  tables: LogTable[],
+): Promise<{ added: LogTable[]; published: Set<number> }> {
   const { rows: exists } = await client.query(`select from pg_catalog.pg_publication where pubname = $1`, [publication])
-  if (exists.length === 0) {
-    await client.query(publish(publication, tables))
-    return tables
-  }
-  const { rows: has } = await client.query<LogTable>(
+  if (exists.length === 0) await quietly(client, () => client.query(publish(publication, [])))
+  const has = await membersOf(client, publication)
+  const known = new Set(has.map(({ oid }) => oid))
+  const wanted = new Set(tables.map(({ oid }) => oid))
+  for (const table of has) if (!wanted.has(table.oid)) await withdraw(client, publication, table)
+  const fresh = tables.filter(({ oid }) => !known.has(oid))
+  if (fresh.length > 0 && !(await publishSafely(client, publication, fresh)))
+    for (const table of fresh) await publishSafely(client, publication, [table])
+  const published = new Set((await membersOf(client, publication)).map(({ oid }) => oid))
+  return { added: fresh.filter(({ oid }) => published.has(oid)), published }
+}
+
+async function membersOf(client: pg.Client, publication: string): Promise<LogTable[]> {
+  const { rows } = await client.query<LogTable>(
     `select c.oid::int, n.nspname as schema, c.relname as name from pg_catalog.pg_publication p
        join pg_catalog.pg_publication_rel r on r.prpubid = p.oid join pg_catalog.pg_class c on c.oid = r.prrelid
        join pg_catalog.pg_namespace n on n.oid = c.relnamespace where p.pubname = $1`,
     [publication],
   )
-  const known = new Set(has.map(({ oid }) => oid))
-  const wanted = new Set(tables.map(({ oid }) => oid))
-  const change = async (what: 'add' | 'drop', table: LogTable) => {
-    const name = `${quoteIdentifier(table.schema)}.${quoteIdentifier(table.name)}`
-    await client.query(`alter publication ${quoteIdentifier(publication)} ${what} table only ${name}`)
+  return rows
+}
+
+/** Gone already, or held by somebody who is not to wait for us; it is looked at again. */
+const isHeldOrGone = (error: unknown) => ['42P01', '42704', '55P03', '40P01'].includes((error as { code?: string }).code ?? '')
+
+async function withdraw(client: pg.Client, publication: string, { schema, name }: LogTable): Promise<void> {
+  await quietly(client, () =>
+    client.query(`alter publication ${quoteIdentifier(publication)} drop table only ${qualified(schema, name)}`),
+  ).catch((error: unknown) => {
+    if (!isHeldOrGone(error)) throw error
+  })
+}
+
+/**
+ * Publishes tables unless one has lost its identity since it was looked at: with the locks held they are looked at
+ * once more, so that nobody ever sees one published whose updates would be refused. Tells whether all came to it.
+ */
+async function publishSafely(client: pg.Client, publication: string, tables: LogTable[]): Promise<boolean> {
+  const list = tables.map(({ schema, name }) => `only ${qualified(schema, name)}`).join(', ')
+  try {
+    await quietly(client, async () => {
+      await client.query(`alter publication ${quoteIdentifier(publication)} add table ${list}`)
+      const { rowCount } = await client.query(`select from pg_catalog.pg_class c where c.oid = any ($1) and ${SAFE}`, [
+        tables.map(({ oid }) => oid),
+      ])
+      if (rowCount !== tables.length) throw Object.assign(new Error('An identity is lost.'), { code: '42704' })
+    })
+    return true
+  } catch (error) {
+    if (isHeldOrGone(error)) return false
+    throw error
   }
-  for (const table of has) if (!wanted.has(table.oid)) await change('drop', table)
-  const fresh = tables.filter(({ oid }) => !known.has(oid))
-  for (const table of fresh) await change('add', table)
-  return fresh
 }
 
 /** Takes a follower's things off a database; the trigger goes with the last of them. */
 export async function uninstall(client: pg.Client, publication: string): Promise<void> {
-  await client.query(`drop publication if exists ${quoteIdentifier(publication)}`)
+  await quietly(client, () => client.query(`drop publication if exists ${quoteIdentifier(publication)}`))
   const { rows } = await client.query(`select from pg_catalog.pg_publication where pubname like $1 limit 1`, [`${OURS}\\_%`])
   if (rows.length > 0) return
   const { rows: may } = await client.query<{ super: boolean }>(
     `select rolsuper as super from pg_catalog.pg_roles where rolname = current_user`,
   )
-  if (may[0]?.super) for (const statement of UNTRIGGERS) await client.query(statement)
+  if (!may[0]?.super) return
+  await quietly(client, async () => {
+    for (const statement of UNTRIGGERS) await client.query(statement)
+  })
 }
 
 export interface Identified extends LogTable {
@@ -196,28 +238,36 @@ export interface Identified extends LogTable {
 
 /** Every table with rows of its own, whether its changes can be followed, and what mends it if not. */
 export async function identities(client: pg.Client): Promise<Identified[]> {
-  const { rows } = await client.query<
-    LogTable & { persistence: string; identity: string; primary: boolean; index: boolean; unique: boolean; digest: string }
-  >(IDENTITIES)
+  const { rows } = await client.query<LogTable & Identity & { digest: string }>(IDENTITIES)
   return rows.map(({ oid, schema, name, digest, ...table }) => ({ oid, schema, name, digest, ...troubleOf(schema, name, table) }))
+}
+
+/** By what the rows of a table can be told apart. */
+interface Identity {
+  persistence: string
+  identity: string
+  /** It has a primary key that is checked at the end of a transaction, which identifies no rows. */
+  postponed: boolean
+  primary: boolean
+  index: boolean
+  unique: boolean
 }
 
 function troubleOf(
   schema: string,
   name: string,
-  {
-    persistence,
-    identity,
-    primary,
-    index,
-    unique,
-  }: { persistence: string; identity: string; primary: boolean; index: boolean; unique: boolean },
+  { persistence, identity, postponed, primary, index, unique }: Identity,
 ): { trouble: string | null; mend: string | null } {
   const table = `${quoteIdentifier(schema)}.${quoteIdentifier(name)}`
   if (persistence === 'u') return { trouble: 'It is unlogged: its changes are in no log.', mend: `ALTER TABLE ${table} SET LOGGED;` }
   if ((identity === 'd' && primary) || (identity === 'i' && index) || (identity === 'f' && unique)) return { trouble: null, mend: null }
   if (identity === 'n')
     return { trouble: 'It is set to write no identity of its rows.', mend: `ALTER TABLE ${table} REPLICA IDENTITY DEFAULT;` }
+  if (identity === 'd' && postponed)
+    return {
+      trouble: 'Its primary key is deferrable, and such a key identifies no rows in the log.',
+      mend: `-- make the primary key of ${table} anew without DEFERRABLE`,
+    }
   return {
     trouble: 'It has no key by which its rows can be told apart.',
     mend: `ALTER TABLE ${table} ADD COLUMN row_id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY;`,
@@ -226,13 +276,15 @@ function troubleOf(
 
 const IDENTITIES = `
   select c.oid::int, n.nspname as schema, c.relname as name, c.relpersistence as persistence, c.relreplident as identity,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and i.indisvalid) as primary,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisreplident and i.indisvalid) as index,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisunique and i.indisvalid and i.indpred is null and i.indexprs is null
+    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and not i.indimmediate) as postponed,
+    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and ${IDENTIFIES}) as primary,
+    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisreplident and ${IDENTIFIES}) as index,
+    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and ${IDENTIFIES}
       and not exists (select from unnest(i.indkey) k join pg_catalog.pg_attribute a on a.attrelid = c.oid and a.attnum = k where not a.attnotnull)) as unique,
     md5(concat_ws(' ', n.nspname, c.relname, c.relreplident, c.relpersistence, (select string_agg(concat_ws(',', a.attnum, a.attname, a.atttypid, a.atttypmod, a.attnotnull), ';' order by a.attnum)
       from pg_catalog.pg_attribute a where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped),
-      (select string_agg(i.indexrelid::text, ';' order by 1) from pg_catalog.pg_index i where i.indrelid = c.oid))) as digest
+      (select string_agg(concat_ws(',', i.indexrelid, i.indisvalid, i.indimmediate, i.indisreplident), ';' order by 1)
+        from pg_catalog.pg_index i where i.indrelid = c.oid))) as digest
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where c.relkind = 'r' and c.relpersistence in ('p', 'u') and n.nspname !~ '^pg_' and n.nspname not in ('information_schema', '${OURS}')
     and not exists (select from pg_catalog.pg_depend d where d.classid = 'pg_catalog.pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')

@@ -2,7 +2,7 @@ import type { Socket } from 'node:net'
 import pg from 'pg'
 import { positionOf } from '../../../../core/chain/position'
 import { quoteLiteral } from '../../../../core/restore/sql'
-import { clientConfig, SESSION, translate, type PostgresAccess } from '../connect'
+import { clientConfig, SESSION_SQL, translate, type PostgresAccess } from '../connect'
 import { positionText } from './pgoutput'
 
 const XLOG_DATA = 0x77
@@ -26,7 +26,7 @@ export async function connectReplication(access: PostgresAccess, database: strin
   client.on('error', () => undefined)
   try {
     await client.connect()
-    await client.query(`${SESSION.map((setting) => `set ${setting}`).join('; ')}; set wal_sender_timeout = '10s'`)
+    await client.query(`${SESSION_SQL}; set wal_sender_timeout = '10s'`)
     return client
   } catch (error) {
     await client.end().catch(() => undefined)
