@@ -12,6 +12,8 @@ export interface Followed {
   /** Whether it had no rows when it began to be followed, so that the log alone makes it. */
   born: boolean
   why: string | null
+  /** From here on its rows are others than the log before tells: what was read of it earlier says nothing of it since. */
+  hole?: string
 }
 
 /** By object id. */
@@ -19,15 +21,37 @@ export type FollowedTables = Record<number, Followed>
 
 /** The structure of a database as it was read while its log was followed. */
 export interface StructurePiece {
-  /** From this position on it may be used; from `exact` on it is known to be right. */
+  /** From here on the structure may have been another one than before. */
   from: string
+  /** From here on it is known to be right, until the next change. */
   exact: string
   /** Where the source stood when it was read. */
   read: string
-  /** Whether the source told of the change where it happened; else it lies somewhere before `read`. */
+  /** Whether the source told of the changes where they happened; else they lie somewhere between `from` and `exact`. */
   told: boolean
   /** The chunks that hold it, as a database manifest without rows. */
   chunks: string[]
+}
+
+/** What one transaction made of the structure, as the source told it in that transaction. */
+export interface StructureStep {
+  /** Position after its commit. */
+  end: string
+  /** Tables that it touched, as they were from then on, without rows. */
+  tables: TableManifest[]
+  /** Everything that it touched, and everything that it dropped: catalog and object id, as in `1259/16384`. */
+  touched: string[]
+  gone: string[]
+  /** What became of what is followed. */
+  followed: FollowedTables
+  /** It also changed something of which the source does not tell what it is (rights). */
+  more: boolean
+}
+
+/** Tables whose rows are not known from a position on, which was found out later. */
+export interface LateHole {
+  from: string
+  tables: FollowedTables
 }
 
 /** A stretch of log: every transaction that ended after `from`, up to `to`. */
@@ -51,6 +75,10 @@ export interface LogManifest {
   trace: [second: number, relation: number, ...tally: Tally][]
   sequences: SequenceState[]
   structure: StructurePiece | null
+  /** How changes of structure are noticed at the source; absent like `steps`. */
+  noticed?: 'trigger' | 'compare'
+  /** Changes of the structure in their order; absent in logs that were written before these were told. */
+  steps?: StructureStep[]
   /** At the end of the segment; before its change of structure, where it has one, it was as `before`. */
   followed: FollowedTables
   before: FollowedTables | null

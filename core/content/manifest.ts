@@ -1,3 +1,4 @@
+import type { Shape } from '../changes/shapes'
 import type { Consistency, Reached } from '../quiesce/consistency'
 import type { StructureEntry } from '../restore/structure'
 
@@ -69,8 +70,14 @@ export interface TableManifest {
   numbers?: number[]
   /** COPY text of what rows hold in columns that are newer than they are. */
   fills?: string[]
+  /** Of what the text of their values hangs on, column by column (core/changes/shapes.ts); absent where all types are the server's own. */
+  shapes?: (Shape | null)[]
+  /** Which transaction wrote each column's line in the catalog; another one when it was altered. */
+  versions?: string[]
   /** Another one when the table has been written anew. */
   filenode?: number
+  /** Numbers of the columns by which the source's log tells its rows apart; empty when it does not. */
+  identityKey?: number[]
   /** Columns of the primary key, or of a unique key without nulls. */
   key: string[] | null
   rows: number

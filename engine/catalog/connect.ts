@@ -4,11 +4,12 @@ import * as first from './migrations/001-first'
 import * as scratch from './migrations/002-scratch'
 import * as log from './migrations/003-log'
 import * as holds from './migrations/004-holds'
+import * as holes from './migrations/005-holes'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
 const migrations: MigrationProvider = {
-  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch, '003-log': log, '004-holds': holds }),
+  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch, '003-log': log, '004-holds': holds, '005-holes': holes }),
 }
 
 export type CatalogDb = Kysely<Catalog>

@@ -267,6 +267,8 @@ export interface LogCatalog {
     reason: string
     next: string
     tables: Json<string[]>
+    /** Tables whose rows are not known from `from_position` on, where that was found out later. */
+    holes: ColumnType<FollowedTables, string | undefined, string>
     from_position: string | null
     from_at: Time | null
     to_at: Time | null

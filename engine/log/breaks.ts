@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto'
-import type { FollowedTables } from '../../core/changes/manifest'
+import { sql } from 'kysely'
+import type { FollowedTables, LateHole } from '../../core/changes/manifest'
 import { positionOf } from '../../core/chain/position'
 import { VesselError } from '../../core/errors'
 import type { BreakKind } from '../catalog/types'
@@ -25,14 +26,12 @@ export class LogBroken extends Error {
 export async function recordLostTables(
   db: EngineContext['db'],
   owner: { vesselId: string; member: string },
-  before: FollowedTables,
-  after: FollowedTables,
-  at: Date,
+  { before, after, late, at }: { before: FollowedTables; after: FollowedTables; late: LateHole | null; at: Date },
 ): Promise<void> {
   const lost = Object.entries(after).flatMap(([oid, now]) => {
     const was = before[Number(oid)]
     const again = now.since !== null && !now.born && was !== undefined && was.since !== now.since
-    return again || (now.since === null && was?.since) ? [now] : []
+    return again || (now.since === null && was?.since) || late?.tables[Number(oid)] ? [now] : []
   })
   if (lost.length === 0) return
   await db
@@ -45,12 +44,25 @@ export async function recordLostTables(
       reason: lost.map(({ schema, name, why }) => `${schema}.${name}: ${why ?? 'its structure has changed.'}`).join(' '),
       next: 'A differential reads it whole, which begins by itself where that mends it.',
       tables: JSON.stringify(lost.map(({ schema, name }) => `${schema}.${name}`)),
-      from_position: lost[0]!.since,
+      holes: JSON.stringify(late?.tables ?? {}),
+      from_position: late?.from ?? lost[0]!.since,
       from_at: at,
       to_at: null,
       at,
     })
     .execute()
+}
+
+/** Tables whose rows at a position are not known, which was found out after its log had been stored. */
+export async function lateHolesOf(db: EngineContext['db'], vesselId: string, member: string, position: string): Promise<LateHole[]> {
+  const rows = await db
+    .selectFrom('chain_break')
+    .select(['from_position', 'holes'])
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .where(sql<boolean>`holes <> '{}' and from_position::pg_lsn <= ${position}::pg_lsn`)
+    .execute()
+  return rows.map(({ from_position: from, holes }) => ({ from: from!, tables: holes }))
 }
 
 /**

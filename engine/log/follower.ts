@@ -2,8 +2,8 @@ import { sql } from 'kysely'
 import type pg from 'pg'
 import { laterPosition, positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
-import type { FollowedTables, LogManifest } from '../../core/changes/manifest'
-import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import type { FollowedTables, LogManifest, StructureStep } from '../../core/changes/manifest'
+import type { DatabaseManifest } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
 import { accessById } from '../catalog/sources'
@@ -14,18 +14,20 @@ import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
-import { OURS } from '../sources/postgres/event-triggers'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import { LogBroken } from './breaks'
 import { examine, type FollowerRow } from './examine'
-import { LogRecorder, type Recorded } from './recorder'
+import { LogRecorder, MARK, type Recorded } from './recorder'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
-import { StructureWatch } from './structure'
+import { StructureWatch, type PlacedReading, type WatchedMember } from './structure'
+import { segmentsOf } from './segments'
 
 const TICK_MS = 500
 const COMPARE_EVERY = 2
+/** Where the source tells of changes, what it was kept from telling is looked for. */
+const COMPARE_SELDOM = 20
 /** How often tables that somebody held are tried again. */
 const HELD_EVERY = 20
 /** Chunks on their way into the store before the source has to wait. */
@@ -43,6 +45,14 @@ interface Filling {
   writer: ContentWriter
   chunks: Promise<LogChunk>[]
   since: number | null
+}
+
+/** What a segment says of the structure. */
+interface StructureOfSegment {
+  steps: StructureStep[]
+  placed: PlacedReading | null
+  before: FollowedTables
+  after: FollowedTables
 }
 
 /**
@@ -64,9 +74,16 @@ export class Follower {
   private position: string
   private lastAt: number
   private followed: FollowedTables
+  /** Changes of the structure since the last segment, and a structure whose place in the log is known by now. */
+  private steps: StructureStep[] = []
+  private placed: PlacedReading | null = null
+  private structureDue = false
+  /** Whether something changed that was not read before the last follower ended. */
+  private unread = false
   private failure: unknown = null
   private fail!: (error: unknown) => void
   private ticks = 0
+  private compareAfter = 0
   private ticking = 0
   private certain: { position: bigint; at: Date } | null = null
   private toldAt = 0
@@ -107,14 +124,15 @@ export class Follower {
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
     failed.catch(() => undefined)
     const member = { ...this.row, rules: this.vessel.definition.rules, trigger: this.row.structure === 'trigger' }
-    this.watch = new StructureWatch(this.access, member, await this.structure(), this.stop, () => this.position)
+    this.watch = await this.watchFrom(member)
     this.recorder = new LogRecorder(this.position, this.recording())
     this.filling = this.fresh()
     let timer: NodeJS.Timeout | undefined
     try {
       await this.open()
       begun()
-      if (this.row.structure === 'compare') void this.lookFirst().catch((error: unknown) => this.fail(error))
+      // What was done to the structure while nobody followed, or was not read yet, is read now.
+      if (this.row.structure === 'compare' || this.unread) this.watch.changed(this.watch.exactly)
       // A source that is slow to answer is not asked again and again meanwhile.
       timer = setInterval(() => void (this.ticking > 0 || this.tick().catch((error: unknown) => this.fail(error))), TICK_MS)
       const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
@@ -128,10 +146,22 @@ export class Follower {
     }
   }
 
-  /** The structure as it was last read. */
-  private async structure(): Promise<{ tables: TableManifest[]; followed: FollowedTables }> {
-    const { tables } = await readJson<DatabaseManifest>(this.store, this.row.structure_names!.chunks)
-    return { tables, followed: this.row.tables }
+  /** The structure as it was last read, moved on by what the source told since. */
+  private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
+    const { chunks, exact } = this.row.structure_names!
+    const known = await readJson<DatabaseManifest>(this.store, chunks)
+    const state = { known, tables: known.tables, followed: this.row.tables }
+    const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
+    const since = { era: this.row.era, member: this.row.member, to: exact }
+    for (const { manifest } of await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })) {
+      const { steps } = await readJson<LogManifest>(this.store, manifest)
+      for (const step of (steps ?? []).filter(({ end }) => positionOf(end)! > positionOf(exact)!)) {
+        watch.model.replay(step)
+        this.unread = true
+      }
+    }
+    watch.model.followed = this.row.tables
+    return watch
   }
 
   private recording(): ConstructorParameters<typeof LogRecorder>[1] {
@@ -139,19 +169,32 @@ export class Follower {
     return {
       takes: (schema, name) => this.watch.takes(schema, name),
       relationOf: (message) => this.watch.relationOf(message),
-      noted: (note) => this.watch.columnsNoted(note),
+      noted: (note) => this.watch.noted(note),
       timeOf: (micros) => {
         const ms = Math.floor(micros / 1000)
         return micros + (clock.ofSource(new Date(ms)).getTime() - ms) * 1000
       },
       seen: (xid) => this.seen.get(xid) ?? null,
       chunk: (bytes, meta) => this.put(bytes, meta),
-      structure: (note, end) => {
-        this.watch.noted(note, end)
+      structure: (transaction) => {
+        const step = this.watch.committed(transaction)
+        if (step) this.steps.push(step)
+        this.structureDue = true
+      },
+      marked: (mark, end) => {
+        const placed = this.watch.placed(mark, end)
+        if (!placed) return
+        this.placed = placed
         this.due = true
+        if (this.row.structure === 'compare') this.namesRead()
       },
       between: () => this.closeIfDue(),
     }
+  }
+
+  /** Where the source tells nothing, columns are known by their names once they were read. */
+  private namesRead(): void {
+    this.recorder.relationsChanged((relation) => ({ ...relation, numbers: this.watch.numbersOf(relation.oid, relation.columns) }))
   }
 
   private async open(): Promise<void> {
@@ -203,22 +246,27 @@ export class Follower {
 
   private closeSegment(): void {
     this.due = false
+    this.structureDue = false
     const recorded = this.recorder.finish()
     const filling = this.filling
+    const change: StructureOfSegment = { steps: this.steps, placed: this.placed, before: this.followed, after: this.watch.followed }
+    this.steps = []
+    this.placed = null
+    this.followed = this.watch.followed
     this.filling = this.fresh()
     if (++this.waiting >= SEGMENTS_IN_FLIGHT) this.stream.pause()
     this.committing = this.committing
-      .then(() => this.commit(recorded, filling))
+      .then(() => this.commit(recorded, filling, change))
       .finally(() => {
         if (--this.waiting < SEGMENTS_IN_FLIGHT && this.inFlight < IN_FLIGHT) this.stream.resume()
       })
     this.committing.catch((error: unknown) => this.fail(error))
   }
 
-  private async commit(recorded: Recorded, filling: Filling): Promise<void> {
+  private async commit(recorded: Recorded, filling: Filling, change: StructureOfSegment): Promise<void> {
     try {
       if (this.failure) throw this.failure
-      await this.commitWhole(recorded, filling)
+      await this.commitWhole(recorded, filling, change)
     } catch (error) {
       await Promise.allSettled(filling.chunks)
       await filling.writer.discard().catch(() => undefined)
@@ -227,10 +275,13 @@ export class Follower {
     }
   }
 
-  private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling): Promise<void> {
-    await this.watch.settled()
-    const structure = await this.newStructure(writer)
-    for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
+  private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<void> {
+    // Where the source tells nothing, only what was read says which columns rows had.
+    if (this.row.structure === 'compare') await this.watch.settled()
+    const { placed, steps } = change
+    const structure = placed ? { ...placed.piece, chunks: await writeJson(writer, placed.manifest) } : null
+    if (this.row.structure === 'compare')
+      for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
     const sequences = await describeSequences(this.side)
     const toAt = Math.max(this.lastAt, recorded.lastAt ?? this.lastAt)
     const manifest: LogManifest = {
@@ -254,23 +305,17 @@ export class Follower {
       }),
       sequences,
       structure,
-      followed: this.watch.state.followed,
-      before: structure ? this.followed : null,
+      noticed: this.row.structure,
+      steps,
+      followed: change.after,
+      before: structure || steps.length > 0 ? change.before : null,
     }
     const owner = { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
-    await commitSegment(this.engine, this.store, writer, owner, { id, manifest, rows: recorded.rows, bytes: sizeOf(manifest.chunks) })
+    const late = placed?.late ?? null
+    await commitSegment(this.engine, this.store, writer, owner, { id, manifest, late, rows: recorded.rows, bytes: sizeOf(manifest.chunks) })
     this.position = recorded.to
     this.lastAt = toAt
-    this.followed = manifest.followed
     this.stream.confirm(recorded.to)
-  }
-
-  private async newStructure(writer: ContentWriter): Promise<LogManifest['structure']> {
-    const { fresh } = this.watch
-    if (!fresh) return null
-    this.watch.fresh = null
-    this.recorder.relationsChanged((relation) => ({ ...relation, numbers: this.watch.numbersOf(relation.oid, relation.columns) }))
-    return { ...fresh.piece, chunks: await writeJson(writer, fresh.manifest) }
   }
 
   /** Up to here the source has sent everything. If nothing of it waits to be stored, it may forget up to here. */
@@ -317,27 +362,25 @@ export class Follower {
     for (const { xid, application, user } of who) this.seen.set(xid, { application, user })
     while (this.seen.size > SEEN) this.seen.delete(this.seen.keys().next().value!)
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
+    // A change of the structure is told at once; those of a migration are told together.
+    if (this.structureDue) this.due = true
     this.closeIfDue()
     this.stream.ask()
-    if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld(this.position)
-    if (this.row.structure === 'compare' && this.ticks % COMPARE_EVERY === 0) await this.compare()
+    if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld()
+    if (this.ticks % (this.row.structure === 'compare' ? COMPARE_EVERY : COMPARE_SELDOM) === 0) await this.compare()
   }
 
-  /** What was done to the structure while nobody followed is only seen by looking. */
-  private async lookFirst(): Promise<void> {
-    if (await this.watch.differs(this.position)) await this.mark()
-  }
-
-  /** Without a trigger, changes of structure are seen by looking. */
+  /** A slow answer makes looks rarer: they take a twentieth of the time at most. */
   private async compare(): Promise<void> {
-    if (await this.watch.compare(this.position)) await this.mark()
+    if (Date.now() < this.compareAfter) return
+    const from = Date.now()
+    await this.watch.compare()
+    this.compareAfter = Date.now() + (Date.now() - from) * 20
   }
 
-  /** A mark in the log closes the segment that tells of a change of structure, also where nothing else happens. */
-  private async mark(): Promise<void> {
-    this.due = true
-    await this.watch.settled()
-    await this.side.query(`select pg_logical_emit_message(true, $1, '')`, [`${OURS}_mark`])
+  /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */
+  private async mark(mark: string): Promise<void> {
+    await this.side.query('select pg_logical_emit_message(true, $1, $2)', [MARK, mark])
   }
 
   /** Brings what has come so far into the store now, instead of when it is due. */

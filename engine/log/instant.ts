@@ -1,9 +1,8 @@
-import { sql } from 'kysely'
-import { Chains, type Artifact, type Chain } from '../../core/chain/chain'
+import { Chains, type Chain } from '../../core/chain/chain'
 import type { InstantRef } from '../../core/chain/instant-ref'
 import { laterPosition, positionOf } from '../../core/chain/position'
 import { scanLog } from '../../core/changes/log-text'
-import type { LogManifest, NetManifest } from '../../core/changes/manifest'
+import type { LateHole, LogManifest, NetManifest } from '../../core/changes/manifest'
 import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import { namesOf } from '../../core/things/thing'
@@ -16,9 +15,10 @@ import type { ContentPool } from '../pool/pool'
 import { readJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 import { InstantStore } from './instant-store'
-import { MemberView, structureAt } from './view'
-
-type StoredArtifact = Artifact & { manifest: string[]; storeId: string | null }
+import { lateHolesOf } from './breaks'
+import { structureAt } from './structure-at'
+import { segmentsOf, type StoredArtifact } from './segments'
+import { MemberView, type Ingredients } from './view'
 
 /** The chain of one member to an instant, with every artifact that would be read. */
 export interface ResolvedChain {
@@ -81,31 +81,6 @@ async function stored(engine: EngineContext, ids: string[]): Promise<StoredArtif
   return rows
     .map((row) => ({ ...artifactOf(row), manifest: row.manifest, storeId: row.store_id }))
     .sort((a, b) => ids.indexOf(a.id) - ids.indexOf(b.id))
-}
-
-/** The segments of a member that hold something after one position, up to another or up to a time. */
-async function segmentsOf(
-  engine: EngineContext,
-  vesselId: string,
-  mark: Artifact,
-  until: { position: string } | { micros: number },
-): Promise<StoredArtifact[]> {
-  let query = engine.db
-    .selectFrom('artifact')
-    .selectAll()
-    .where('vessel_id', '=', vesselId)
-    .where('member', '=', mark.member)
-    .where('era', '=', mark.era)
-    .where('kind', '=', 'log')
-    .where('damaged', '=', false)
-    .where(sql<boolean>`position::pg_lsn > ${mark.to}::pg_lsn`)
-  if ('position' in until) query = query.where(sql<boolean>`from_position::pg_lsn < ${until.position}::pg_lsn`)
-  else query = query.where('from_at', '<=', new Date(Math.ceil(until.micros / 1000)))
-  const rows = await query.orderBy(sql`from_position::pg_lsn`).execute()
-  const segments = rows.map((row) => ({ ...artifactOf(row), manifest: row.manifest, storeId: row.store_id }))
-  // What lies behind a hole leads nowhere from here.
-  const hole = segments.findIndex(({ from }, i) => (i === 0 ? positionOf(from)! > positionOf(mark.to)! : from !== segments[i - 1]!.to))
-  return hole < 0 ? segments : segments.slice(0, hole)
 }
 
 async function resolveChain(
@@ -196,8 +171,9 @@ const caches = new WeakMap<ContentPool, Map<string, Promise<MemberView>>>()
 const VIEWS = 12
 
 /** One member at the end of a chain. */
-export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberView> {
-  const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later].join(' ')
+export async function viewOfChain(engine: EngineContext, vesselId: string, store: Store, chain: ResolvedChain): Promise<MemberView> {
+  const holes = await lateHolesOf(engine.db, vesselId, chain.member, chain.position)
+  const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later, holes.length].join(' ')
   const views = caches.get(store.pool) ?? new Map<string, Promise<MemberView>>()
   caches.set(store.pool, views)
   const known = views.get(key)
@@ -206,9 +182,10 @@ export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberV
     views.set(key, known)
     return known
   }
-  const opening = makeView(store, chain)
+  const opening = makeView(engine, vesselId, store, chain, holes)
   views.set(key, opening)
-  opening.catch(() => views.delete(key))
+  // What is not known exactly yet may be a moment later.
+  opening.then(({ settled }) => settled || views.delete(key)).catch(() => views.delete(key))
   while (views.size > VIEWS) views.delete(views.keys().next().value!)
   return opening
 }
@@ -216,15 +193,22 @@ export function viewOfChain(store: Store, chain: ResolvedChain): Promise<MemberV
 /** A member that can be read: of a database by reckoning, of a cluster as its mark is. */
 export type Readable = Pick<MemberView, 'manifest' | 'store' | 'ready'>
 
-async function readableOf(store: Store, chain: ResolvedChain): Promise<Readable> {
+async function readableOf(engine: EngineContext, vesselId: string, store: Store, chain: ResolvedChain): Promise<Readable> {
   const manifest = await readJson<Manifest>(store, chain.marks[0]!.manifest)
-  if (!manifest.namespaces) return viewOfChain(store, chain)
+  if (!manifest.namespaces) return viewOfChain(engine, vesselId, store, chain)
   return { manifest, store: InstantStore.over(store), ready: async () => undefined }
 }
 
-async function makeView(store: Store, { marks, logs, position, at, later }: ResolvedChain): Promise<MemberView> {
+async function makeView(
+  engine: EngineContext,
+  vesselId: string,
+  store: Store,
+  { member, marks, logs, position, at, later }: ResolvedChain,
+  holes: LateHole[],
+): Promise<MemberView> {
   const [full, ...nets] = marks
-  const from = {
+  const { era } = full!
+  const from: Ingredients = {
     full: await readJson<Manifest>(store, full!.manifest),
     mark: marks.at(-1)!.to,
     nets: await Promise.all(nets.map(({ manifest }) => readJson<NetManifest>(store, manifest))),
@@ -232,10 +216,24 @@ async function makeView(store: Store, { marks, logs, position, at, later }: Reso
     position,
     at,
     later,
+    holes,
   }
-  const structure = await structureAt(from, (names) => readJson<DatabaseManifest>(store, names))
-  return new MemberView(InstantStore.over(store), from, structure)
+  const end = logs.at(-1)?.to ?? marks.at(-1)!.to
+  const next = async function* () {
+    for (const { manifest } of await segmentsOf(engine, vesselId, { member, era, to: end }, { count: LOOK_AHEAD }))
+      yield await readJson<LogManifest>(store, manifest)
+  }
+  const { structure, settled } = await structureAt(
+    from,
+    (names) => readJson<DatabaseManifest>(store, names),
+    next,
+    (name) => store.read(name),
+  )
+  return new MemberView(InstantStore.over(store), from, structure, settled)
 }
+
+/** How many segments after an instant are looked into for the structure that was read after it. */
+const LOOK_AHEAD = 40
 
 /**
  * The chain from given marks up to a position of the log.
@@ -275,14 +273,22 @@ export async function viewOfArtifact(engine: EngineContext, store: Store, vessel
     engine,
     needed.map((artifact) => artifact.id),
   )
-  return readableOf(store, { member: own.member, marks, logs: [], position: own.to, at: own.at, exact: true, later: false })
+  return readableOf(engine, vesselId, store, {
+    member: own.member,
+    marks,
+    logs: [],
+    position: own.to,
+    at: own.at,
+    exact: true,
+    later: false,
+  })
 }
 
 /** Opens any instant of a vessel. */
 export async function openInstant(engine: EngineContext, id: string, ref: InstantRef, need: Need): Promise<OpenPoint> {
   const { vessel, at, chains } = await resolveInstant(engine, ref)
   const store = await openStore(engine, { id: chains[0]!.marks[0]!.storeId! })
-  const opened = await Promise.all(chains.map((chain) => readableOf(store, chain)))
+  const opened = await Promise.all(chains.map((chain) => readableOf(engine, vessel.id, store, chain)))
   await readyAll(opened, need)
   return {
     id,

@@ -164,7 +164,7 @@ function obstaclesOf(
     })
   if (!trigger)
     obstacles.push({
-      what: 'Without the trigger a change of structure is noticed within a second, not at once. If a key is dropped from a table, its updates are refused for that second; a new table is whole only with the next differential.',
+      what: 'Without the trigger a change of structure is noticed within a second, not at once. If a key is dropped from a table, its updates are refused for that second, and a followed table can’t be made unlogged; a new table is whole only with the next differential.',
       mend: 'Use the trigger where it may be installed.',
       stops: false,
     })

@@ -3,7 +3,8 @@ import { describe, expect, it } from 'vitest'
 import { OP, scanLog, type LogChunk, type Tally } from '../../core/changes/log-text'
 import { copyText } from '../../core/content/copy-text'
 import { positionText, type RelationMessage } from '../sources/postgres/log/pgoutput'
-import { LogRecorder, type Recorded, type StructureNote } from './recorder'
+import { LogRecorder, type Recorded } from './recorder'
+import type { StructureNote } from './structure-model'
 
 // What a source sends, made here byte by byte as its documentation says, against what is kept of it.
 
@@ -87,12 +88,13 @@ function send(recorder: LogRecorder, transactions: Transaction[], from = 0): voi
 
 interface Kept {
   chunks: { bytes: Uint8Array; meta: Omit<LogChunk, 'name'> }[]
-  told: { note: StructureNote; end: string }[]
+  told: { notes: StructureNote[]; end: string }[]
   recorder: LogRecorder
 }
 
 function recorderFrom(position: bigint): Kept {
   const kept: Omit<Kept, 'recorder'> = { chunks: [], told: [] }
+  let notes: StructureNote[] = []
   const recorder = new LogRecorder(positionText(position), {
     takes: (_, name) => name !== 'left',
     relationOf: ({ oid, schema, name, columns }: RelationMessage) => ({
@@ -107,8 +109,12 @@ function recorderFrom(position: bigint): Kept {
     timeOf: (micros) => micros,
     seen: () => null,
     chunk: (bytes, meta) => kept.chunks.push({ bytes, meta }),
-    noted: () => undefined,
-    structure: (note, end) => kept.told.push({ note, end }),
+    noted: (note) => void notes.push(note),
+    structure: ({ end }) => {
+      kept.told.push({ notes, end })
+      notes = []
+    },
+    marked: () => undefined,
     between: () => undefined,
   })
   for (const table of [0, 1, 2, LEFT]) recorder.take(relation(table))
@@ -270,7 +276,7 @@ describe('what our trigger writes into a log', () => {
   it('is told when it is committed, and kept with its statement', () => {
     const kept = recorderFrom(0n)
     sendNote(kept, 'unbroken_vessel', JSON.stringify(note))
-    expect(kept.told).toEqual([{ note, end: '0/3E8' }])
+    expect(kept.told).toEqual([{ notes: [note], end: '0/3E8' }])
     expect(kept.recorder.finish().changes).toMatchObject([{ tag: 'DROP TABLE', statement: 'drop table t1', end: '0/3E8', xid: '7' }])
   })
 

@@ -13,6 +13,8 @@ import {
 import { copyText } from '../../core/content/copy-text'
 import { LineBuffer, MESSAGE, MessageReader, readMessage, readRelation, type RelationMessage } from '../sources/postgres/log/pgoutput'
 import { OURS } from '../sources/postgres/event-triggers'
+import { PAD } from '../sources/postgres/log/note-structure'
+import type { StructureNote } from './structure-model'
 
 /** A chunk is given away when it has grown to this. */
 const CHUNK_BYTES = 1024 * 1024
@@ -23,17 +25,8 @@ const HEAVY_LISTED = 100
 const OLD_ROW = 79
 const OLD_KEY = 75
 
-/** What our trigger wrote into the log. */
-export interface StructureNote {
-  tag: string
-  statement: string | null
-  objects: { kind: string; name: string; oid: number }[] | null
-  /** Numbers and names of the columns of tables that were touched. */
-  columns: [number, [number, string][]][] | null
-  /** Publication, table, and whether it had no rows. */
-  added: [string, number, boolean][] | null
-  dropped: [string, number][] | null
-}
+/** Marks of ours in the log begin with this. */
+export const MARK = `${OURS}_mark`
 
 export interface RecorderOptions {
   /** Whether a table is one that the vessel takes. */
@@ -48,7 +41,9 @@ export interface RecorderOptions {
   /** The structure was changed, in a transaction that goes on. */
   noted(note: StructureNote): void
   /** A transaction that changed the structure was committed. */
-  structure(note: StructureNote, end: string): void
+  structure(transaction: { xid: string; end: string }): void
+  /** A mark of ours came by in the log, in a transaction that was committed. */
+  marked(mark: string, end: string): void
   /** A transaction is over, and no other one is open. */
   between(): void
 }
@@ -92,6 +87,7 @@ export class LogRecorder {
   private begun = false
   private tallies: Record<number, Tally> = {}
   private notes: StructureNote[] = []
+  private marks: string[] = []
 
   /** @param position everything up to here is in the store already, and is passed over when it comes again */
   constructor(
@@ -225,14 +221,14 @@ export class LogRecorder {
   private message(message: Buffer): void {
     const { prefix, content } = readMessage(message)
     // Those outside of transactions have no place in their order.
-    if (!this.transaction) return
+    if (!this.transaction || prefix === PAD) return
     if (prefix === OURS) {
       const note = parseNote(content)
       if (note) {
         this.notes.push(note)
         this.options.noted(note)
       }
-    }
+    } else if (prefix === MARK) this.marks.push(content)
     this.ensureBegun()
     this.lines.text(`M\t${copyText(prefix)}\t${copyText(content)}\n`)
     this.cutIfFull()
@@ -272,14 +268,16 @@ export class LogRecorder {
     reader.position()
     const end = reader.position()
     const transaction = this.transaction!
-    const { begun, notes, tallies } = this
+    const { begun, notes, marks, tallies } = this
     this.transaction = null
     this.begun = false
     this.notes = []
+    this.marks = []
     this.tallies = {}
     this.passing = false
     if (begun) this.over(transaction, end, tallies, notes)
-    for (const note of notes) this.options.structure(note, end)
+    if (notes.length > 0) this.options.structure({ xid: transaction.xid, end })
+    for (const mark of marks) this.options.marked(mark, end)
     this.options.between()
   }
 
@@ -296,15 +294,13 @@ export class LogRecorder {
       const key = `${second} ${index}`
       recorded.trace.set(key, addTally(recorded.trace.get(key) ?? [0, 0, 0, 0], tally))
     }
-    for (const { tag, statement, objects } of notes)
-      recorded.changes.push({
-        end,
-        at: transaction.at,
-        xid: transaction.xid,
-        tag,
-        statement,
-        objects: (objects ?? []).map(({ kind, name }) => ({ kind, name })),
-      })
+    for (const { tag, statement, objects, rewritten } of notes) {
+      // That a table is written anew is told ahead of the change that does it.
+      if (rewritten) continue
+      const { at, xid } = transaction
+      const named = (objects ?? []).map(({ kind, name }) => ({ kind, name }))
+      recorded.changes.push({ end, at, xid, tag, statement: statement ?? null, objects: named })
+    }
     this.weigh(transaction, end, tallies)
     this.cutIfFull()
   }

@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import type { LogChunk } from '../../core/changes/log-text'
-import type { LogManifest } from '../../core/changes/manifest'
+import type { LateHole, LogManifest } from '../../core/changes/manifest'
 import { VesselError } from '../../core/errors'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -20,6 +20,8 @@ export interface SegmentOwner {
 export interface FinishedSegment {
   id: string
   manifest: LogManifest
+  /** What was found out of moments before it. */
+  late: LateHole | null
   rows: number
   bytes: number
 }
@@ -33,7 +35,7 @@ export async function commitSegment(
   store: Store,
   writer: ContentWriter,
   owner: SegmentOwner,
-  { id, manifest, rows, bytes }: FinishedSegment,
+  { id, manifest, late, rows, bytes }: FinishedSegment,
 ): Promise<void> {
   const names = await writeJson(writer, manifest)
   await writer.flush()
@@ -86,7 +88,8 @@ export async function commitSegment(
       })
       .execute()
     await indexSegment(tx, owner, id, manifest)
-    if (manifest.before) await recordLostTables(tx, owner, manifest.before, manifest.followed, new Date(manifest.toAt))
+    if (manifest.before)
+      await recordLostTables(tx, owner, { before: manifest.before, after: manifest.followed, late, at: new Date(manifest.toAt) })
   })
   await notify(engine.db, { about: 'log', vessel: owner.vesselId, member: owner.member })
 }

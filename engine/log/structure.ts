@@ -1,98 +1,106 @@
-import { retypedColumn } from '../../core/changes/columns'
+import { randomUUID } from 'node:crypto'
+import type pg from 'pg'
 import type { LogRelation } from '../../core/changes/log-text'
-import type { Followed, FollowedTables, StructurePiece } from '../../core/changes/manifest'
+import type { Followed, FollowedTables, LateHole, StructurePiece, StructureStep } from '../../core/changes/manifest'
+import { brokenBy } from '../../core/changes/rewrites'
 import { laterPosition } from '../../core/chain/position'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
+import { VesselError } from '../../core/errors'
 import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
 import { DatabaseCapture, withoutRows } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { catalogDigest } from '../sources/postgres/log/digest'
 import { alignPublication, identities, type Identified, type LogTable } from '../sources/postgres/log/install'
 import type { RelationMessage } from '../sources/postgres/log/pgoutput'
-import type { StructureNote } from './recorder'
+import { isVisible } from '../sources/postgres/log/visible'
+import { entryOf, holeFrom, StructureModel, type StructureNote } from './structure-model'
 
 /** Whether rules take a table. */
 export function takesTable(rules: Rule[], path: string): boolean {
   return select(rules, [{ path, kind: 'table', labels: {}, facts: {} }]).taken.length > 0
 }
 
-/** The structure of a database now, as a manifest without rows. */
+/** A reading that meets a change beside it is begun again, this often. */
+const READ_AGAIN = 8
+
+/** The structure of a database now, as a manifest without rows, and which transactions were visible to the reading. */
 export async function readDatabase(
   access: PostgresAccess,
   database: string,
   rules: Rule[],
   signal: AbortSignal,
   exact: { snapshot: string; position: string } | null = null,
-): Promise<DatabaseManifest> {
-  const capture = await DatabaseCapture.open(access, database, signal, exact)
-  try {
-    const taken = new Set(select(rules, capture.things).taken.map(({ path }) => path))
-    const tables = capture.tables
-      .filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
-      .map((table) => withoutRows(table, capture.pathOf(table)))
-    await capture.limits(taken)
-    return await capture.finish(await capture.structure(), tables, null)
-  } finally {
-    await capture.close()
+): Promise<DatabaseManifest & { visible: string }> {
+  for (let attempt = 1; ; attempt++) {
+    const capture = await DatabaseCapture.open(access, database, signal, exact)
+    try {
+      const taken = new Set(select(rules, capture.things).taken.map(({ path }) => path))
+      const tables = capture.tables
+        .filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
+        .map((table) => withoutRows(table, capture.pathOf(table)))
+      await capture.limits(taken)
+      const manifest = await capture.finish(await capture.structure(), tables, null)
+      return { ...manifest, visible: capture.visible }
+    } catch (error) {
+      const moved = error instanceof VesselError && error.code === 'structure_moved'
+      if (!moved || attempt >= READ_AGAIN || signal.aborted) throw error
+    } finally {
+      await capture.close()
+    }
   }
-}
-
-/** Which columns tell a table's rows apart in the log, by the identity that the source writes. */
-function keyNumbers(table: TableManifest | undefined): string {
-  if (!table?.numbers) return ''
-  return (table.key ?? []).map((column) => table.numbers![table.columns.indexOf(column)]).join()
 }
 
 const NOT_IN_LOG = 'Its changes up to here are not in the log.'
 
 /**
- * What is known of the tables whose changes are followed, as it goes on with every change of the structure. Rows of
- * a table are restorable from a state at or after `since`, or from nothing when it was born while it was followed.
+ * What is followed of the tables after their structure was compared with how it was before: for sources that do not
+ * tell where it changed. Rows of a table are restorable from a state at or after `since`, or from nothing when it was
+ * born while it was followed.
+ *
+ * @param between nothing had changed up to `from`, and all had changed by `at`
  */
 export function followedAfter(
   before: FollowedTables,
   old: TableManifest[],
   now: { tables: TableManifest[]; identities: Identified[] },
   added: Map<number, { end: string; empty: boolean }>,
-  from: string,
+  { from, at }: { from: string; at: string },
 ): FollowedTables {
   const was = new Map(old.map((table) => [table.oid, table]))
   const identity = new Map(now.identities.map((one) => [one.oid, one]))
   const after: FollowedTables = {}
   for (const table of now.tables) {
     if (table.structure.kind !== 'table') continue
-    const { schema, name, oid } = table
-    const entry = (since: string | null, born: boolean, why: string | null): Followed => ({ schema, name, since, born, why })
+    const { oid } = table
     const { trouble } = identity.get(oid) ?? { trouble: 'It was dropped again.' }
-    const known = before[oid]
     const earlier = was.get(oid)
-    if (trouble !== null) after[oid] = entry(null, false, trouble)
-    else if (known?.since && earlier && !isAnother(earlier, table)) after[oid] = { ...known, schema, name }
-    else if (known?.since && !earlier) after[oid] = { ...known, schema, name }
-    else if (!known && added.has(oid))
-      after[oid] = entry(added.get(oid)!.end, added.get(oid)!.empty, added.get(oid)!.empty ? null : NOT_IN_LOG)
-    else after[oid] = entry(laterPosition(added.get(oid)?.end ?? from, from), false, earlier ? reasonOf(earlier, table) : NOT_IN_LOG)
+    const why = earlier ? brokenBy(earlier, table, null) : null
+    after[oid] = nextOf(table, before[oid], { trouble, why, isNew: !earlier, added: added.get(oid) ?? null, from, at })
   }
   return after
 }
 
-/** Whether rows of a table before can't be read as rows of it now. */
-function isAnother(before: TableManifest, now: TableManifest): boolean {
-  if (keyNumbers(before) !== keyNumbers(now) || retypedColumn(before, now)) return true
-  const grew = (now.numbers ?? []).some((number, i) => !before.numbers?.includes(number) && now.fills?.[i] === '\\N' && hasDefault(now, i))
-  return before.filenode !== now.filenode && grew
-}
-
-function hasDefault(table: TableManifest, at: number): boolean {
-  const column = table.structure.columns.find(({ name }) => name === table.columns[at])
-  return column?.default !== null || column?.identity !== null
-}
-
-function reasonOf(before: TableManifest, now: TableManifest): string {
-  const column = retypedColumn(before, now)
-  if (column) return `The type of its column ${column} was changed, which the log does not tell row by row.`
-  if (keyNumbers(before) !== keyNumbers(now)) return 'What tells its rows apart was changed.'
-  return before.filenode !== now.filenode ? 'Its rows were written anew with the change of its structure.' : NOT_IN_LOG
+function nextOf(
+  table: TableManifest,
+  known: Followed | undefined,
+  now: {
+    trouble: string | null
+    why: string | null
+    isNew: boolean
+    added: { end: string; empty: boolean } | null
+    from: string
+    at: string
+  },
+): Followed {
+  const hole = now.why !== null || (now.trouble !== null && known?.since) ? now.from : known?.hole
+  const rest = hole === undefined ? {} : { hole }
+  if (now.trouble !== null) return entryOf(table, { since: null, born: false, why: now.why ?? now.trouble, ...rest })
+  if (known?.since && now.why === null) return { ...known, schema: table.schema, name: table.name }
+  const since = laterPosition(now.added?.end ?? now.from, now.at)
+  if (now.why !== null) return { ...holeFrom(table, since, now.why), hole: now.from }
+  if (now.isNew && now.added?.empty) return entryOf(table, { since, born: true, why: null })
+  return entryOf(table, { since, born: false, why: known?.hole ? known.why : NOT_IN_LOG, ...rest })
 }
 
 /** Tables that somebody holds could not be published yet; that is tried again. */
@@ -103,85 +111,141 @@ export function unpublished(found: Identified[], wanted: LogTable[], published: 
 
 const HELD = 'It is held by somebody, so that following it could not begin yet; it is tried again.'
 
-const digestOf = (tables: Identified[]): string => tables.map(({ oid, digest }) => `${oid} ${digest}`).join()
-
 export interface StructureState {
   /** Tables as they were last read. */
   tables: TableManifest[]
   followed: FollowedTables
 }
 
+/** A structure that was read, and whose place in the log is not known yet: its mark is on its way. */
+interface Reading {
+  mark: string
+  manifest: DatabaseManifest & { visible: string }
+  /** Nothing had changed up to here. */
+  from: string
+  /** What is followed by then, where only the reading tells. */
+  followed: FollowedTables | null
+  added: number[]
+}
+
+/** What a reading gives to the segment in which its mark lies. */
+export interface PlacedReading {
+  manifest: DatabaseManifest
+  piece: Omit<StructurePiece, 'chunks'>
+  late: LateHole | null
+}
+
+export interface WatchedMember {
+  database: string
+  publication: string
+  rules: Rule[]
+  trigger: boolean
+}
+
 /**
- * Keeps the structure that goes with the log: it is read again after each change, while the log goes on. What the
- * source does quickly one after the other is read once.
+ * Keeps the structure that goes with the log. Where the source tells of its changes, tables are known as of each
+ * transaction; definitions of all else are read after each change, while the log goes on, and a mark in the log tells
+ * where a reading belongs. What the source does quickly one after the other is read once.
  */
 export class StructureWatch {
+  readonly model: StructureModel
   private reading: Promise<void> | null = null
   private again = false
   /** Whether a table could not be published, because somebody held it. */
   private held = false
   private readonly added = new Map<number, { end: string; empty: boolean }>()
-  /** End of the first and the last change that has not been read yet. */
-  private pending: { first: string; last: string } | null = null
-  /** How the tables were when they were last read or looked at; empty before that. */
+  private readonly readings: Reading[] = []
+  /** Transactions that changed the structure since it was last placed, in their order. */
+  private commits: { xid: string; end: string }[] = []
+  /** How the catalogs were when they were last read or looked at; empty before that. */
   private digest = ''
-  /** Names and numbers of columns as the source tells them with each change, ahead of what was read. */
-  private readonly live = new Map<number, Map<string, number>>()
+  /** Up to here the structure is as it was last read. */
+  private quietUntil: string
+  private lastLook: string | null = null
+  /** What the last reading said. */
+  private known: string
   private readonly told = new Set<number>()
-  /** Read and not put into the store yet. */
-  fresh: { manifest: DatabaseManifest; piece: Omit<StructurePiece, 'chunks'> } | null = null
   failure: unknown = null
 
   constructor(
     private readonly access: PostgresAccess,
-    private readonly member: { database: string; publication: string; rules: Rule[]; trigger: boolean },
-    readonly state: StructureState,
+    private readonly member: WatchedMember,
+    state: StructureState & { known?: DatabaseManifest },
     private readonly signal: AbortSignal,
-    /** Where the store ends. */
-    private readonly since: () => string,
-  ) {}
+    /** Where the last structure that was read belongs. */
+    private exact: string,
+    /** Puts a mark into the source's log. */
+    private readonly mark: (mark: string) => Promise<void> = async () => undefined,
+  ) {
+    this.quietUntil = exact
+    this.known = state.known ? textOf(state.known) : ''
+    this.followed = state.followed
+    this.model = new StructureModel(state.tables, state.followed, {
+      publication: member.publication,
+      takes: (schema, name) => this.takes(schema, name),
+      pathOf: ({ schema, name }) => pathOf(this.access.name, this.member.database, schema, name),
+    })
+  }
+
+  /** What is followed, as of the place in the log that was reached. */
+  followed: FollowedTables
+
+  /** Where the last structure that was read belongs. */
+  get exactly(): string {
+    return this.exact
+  }
 
   takes(schema: string, name: string): boolean {
     return takesTable(this.member.rules, pathOf(this.access.name, this.member.database, schema, name))
   }
 
-  /** Our trigger told of a change that was committed at `end`. */
-  noted(note: StructureNote, end: string): void {
-    for (const [publication, oid, empty] of note.added ?? [])
-      if (publication === this.member.publication) this.added.set(oid, { end, empty })
-    this.changed(end)
+  /** The source told of a change, in a transaction that goes on. */
+  noted(note: StructureNote): void {
+    this.model.note(note)
   }
 
-  columnsNoted(note: StructureNote): void {
-    for (const [oid, columns] of note.columns ?? []) this.live.set(oid, new Map(columns.map(([number, name]) => [name, number])))
+  /** That transaction was committed. What it made of the structure is known; definitions are read. */
+  committed(transaction: { xid: string; end: string }): StructureStep | null {
+    const step = this.model.commit(transaction.end)
+    this.followed = this.model.followed
+    if (step === null) return null
+    this.commits.push(transaction)
+    this.changed(transaction.end)
+    return step
   }
 
-  changed(end: string): void {
-    this.pending = { first: this.pending?.first ?? end, last: end }
+  /** The structure is to be read. @param since nothing had changed up to here, where no trigger tells */
+  changed(since: string): void {
+    if (!this.member.trigger) this.quietUntil = since
     if (this.reading) this.again = true
     else this.reading = this.read().finally(() => (this.reading = null))
   }
 
-  /** Reads how it is now, and tells whether that is another structure than was known. */
-  async differs(since: string): Promise<boolean> {
-    const known = JSON.stringify(this.state.tables)
-    this.changed(since)
-    await this.settled()
-    return JSON.stringify(this.state.tables) !== known
-  }
-
   /** Tries again what could not be published, because somebody held it. */
-  tryHeld(since: string): void {
-    if (this.held) this.changed(since)
+  tryHeld(): void {
+    if (this.held) this.changed(this.quietUntil)
   }
 
-  /** Compares the catalogs with how they were; for sources where no trigger tells of changes. */
-  async compare(since: string): Promise<boolean> {
-    const now = digestOf(await withClient(this.access, this.member.database, identities))
-    const changed = this.digest !== '' && this.digest !== now
-    this.digest = now
-    if (changed) this.changed(since)
+  /**
+   * Compares the catalogs with how they were. Where no trigger tells of changes this is how they are noticed; where
+   * one does, it notices what was done while it was switched off.
+   */
+  async compare(): Promise<boolean> {
+    const { digest, position } = await withClient(this.access, this.member.database, catalogDigest)
+    const changed = this.digest !== '' && this.digest !== digest
+    this.digest = digest
+    if (changed) this.changed(this.quietUntil)
+    else if (!this.reading) this.looked(position)
     return changed
+  }
+
+  /**
+   * Nothing differs, as far as could be seen at this position. What a commit has written before it may become visible
+   * a little later, so only the next look makes it certain.
+   */
+  private looked(position: string): void {
+    if (this.lastLook !== null) this.quietUntil = laterPosition(this.quietUntil, this.lastLook)
+    this.lastLook = position
   }
 
   /** Until everything that was told so far was read. */
@@ -204,46 +268,110 @@ export class StructureWatch {
   }
 
   private async readOnce(): Promise<void> {
-    const pending = this.pending ?? { first: '0/0', last: '0/0' }
-    const { database, rules } = this.member
-    const found = await this.align()
+    const { database, rules, trigger } = this.member
+    const from = this.quietUntil
+    const { found, added } = await this.align()
     // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
-    this.digest = digestOf(found)
+    const { digest, position } = await withClient(this.access, database, catalogDigest)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
-    this.state.followed = followedAfter(
-      this.state.followed,
-      this.state.tables,
-      { tables: manifest.tables, identities: found },
-      this.added,
-      pending.first,
-    )
-    this.state.tables = manifest.tables
-    // Between several changes that were read as one, the structure is only known as of the last of them.
-    const from = this.fresh?.piece.from ?? pending.first
-    const told = this.member.trigger
-    this.fresh = { manifest, piece: { from, exact: told ? pending.last : manifest.position, read: manifest.position, told } }
-    if (!this.again) this.pending = null
+    this.digest = digest
+    this.lastLook = position
+    const reading: Reading = { mark: randomUUID(), manifest, from, followed: null, added }
+    if (!trigger && added.length === 0 && this.isKnown(manifest)) return
+    this.known = textOf(manifest)
+    if (!trigger) {
+      const now = { tables: manifest.tables, identities: found }
+      reading.followed = followedAfter(this.model.followed, this.model.tables, now, this.added, { from, at: manifest.position })
+      this.model.adopt(manifest.tables)
+      this.model.followed = reading.followed
+    }
+    this.readings.push(reading)
+    await this.mark(reading.mark)
+  }
+
+  /** Whether a reading says what the one before it said. */
+  private isKnown(manifest: DatabaseManifest): boolean {
+    return textOf(manifest) === this.known
   }
 
   /** Publishes what can be followed, and nothing whose updates would be refused. */
-  private async align(): Promise<Identified[]> {
+  private async align(): Promise<{ found: Identified[]; added: number[] }> {
     return withClient(this.access, this.member.database, async (client) => {
       const found = await identities(client)
       const wanted = found.filter(({ trouble, schema, name }) => trouble === null && this.takes(schema, name))
       const { added, published } = await alignPublication(client, this.member.publication, wanted)
-      if (added.length > 0) {
-        const { rows } = await client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
-        for (const { oid } of added) if (!this.added.has(oid)) this.added.set(oid, { end: rows[0]!.position, empty: false })
-      }
+      await this.noteAdded(client, added)
       this.held = wanted.some(({ oid }) => !published.has(oid))
-      return unpublished(found, wanted, published)
+      // Published by whoever else follows this database, or while nobody looked: since when is not known.
+      const late = [...published].filter((oid) => this.model.table(oid) && !this.model.followed[oid]?.since)
+      return { found: unpublished(found, wanted, published), added: [...new Set([...added.map(({ oid }) => oid), ...late])] }
     })
+  }
+
+  private async noteAdded(client: pg.Client, added: LogTable[]): Promise<void> {
+    if (added.length === 0) return
+    const { rows } = await client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
+    for (const { oid } of added) if (!this.added.has(oid)) this.added.set(oid, { end: rows[0]!.position, empty: false })
+  }
+
+  /** The mark of a reading came by in the log, so that its place is known. Null when it says nothing new. */
+  placed(mark: string, end: string): PlacedReading | null {
+    const at = this.readings.findIndex((reading) => reading.mark === mark)
+    if (at < 0) return null
+    const [reading] = this.readings.splice(0, at + 1).slice(-1)
+    return this.member.trigger ? this.placedAmongNotes(reading!, end) : this.placedByLooking(reading!, end)
+  }
+
+  private placedByLooking({ manifest, from, followed }: Reading, end: string): PlacedReading {
+    const before = this.followed
+    this.followed = followed ?? before
+    this.exact = end
+    return {
+      manifest,
+      piece: { from, exact: end, read: manifest.position, told: false },
+      late: lateHole(from, before, this.followed),
+    }
+  }
+
+  /** Which changes a reading saw is known from the transactions that were visible to it. */
+  private placedAmongNotes({ manifest, added }: Reading, end: string): PlacedReading | null {
+    const seen = this.commits.map(({ xid }) => isVisible(xid, manifest.visible))
+    const count = seen.filter(Boolean).length
+    // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
+    if (seen.slice(0, count).includes(false)) {
+      this.changed(end)
+      return null
+    }
+    const exact = count > 0 ? this.commits[count - 1]!.end : this.exact
+    const late = count === this.commits.length ? this.adopt(manifest.tables, end) : null
+    this.commits = this.commits.slice(count)
+    this.exact = exact
+    this.model.published(added, end)
+    this.followed = this.model.followed
+    return { manifest, piece: { from: exact, exact, read: manifest.position, told: true }, late }
+  }
+
+  /**
+   * Takes over how tables were read, where nothing changed since. What differs from what was told was changed without
+   * a word (while the trigger was off, or could not tell): since when is not known.
+   */
+  private adopt(tables: TableManifest[], end: string): LateHole | null {
+    const holes: FollowedTables = {}
+    for (const table of tables) {
+      const before = this.model.table(table.oid)
+      const why = before && this.model.followed[table.oid] ? brokenBy(before, table, null) : null
+      if (why !== null) holes[table.oid] = holeFrom(table, end, why)
+    }
+    this.model.adopt(tables)
+    this.model.unknown = false
+    this.model.followed = { ...this.model.followed, ...holes }
+    return Object.keys(holes).length > 0 ? { from: this.exact, tables: holes } : null
   }
 
   /** How a relation of the log stands to the structure that is known. */
   relationOf({ oid, schema, name, identity, columns }: RelationMessage): LogRelation {
     const names = columns.map((column) => column.name)
-    const table = this.state.tables.find((one) => one.oid === oid)
+    const table = this.model.table(oid)
     const whole = identity === 'f'
     const keyed = whole ? (table?.key ?? []) : columns.filter(({ key }) => key).map((column) => column.name)
     const key = keyed.map((column) => names.indexOf(column)).filter((at) => at >= 0)
@@ -251,16 +379,30 @@ export class StructureWatch {
     // Without a trigger, to be told of a table once more is the only sign that it may have changed.
     const again = !this.member.trigger && this.told.has(oid)
     this.told.add(oid)
-    if (again) this.changed(this.since())
+    if (again) this.changed(this.quietUntil)
     // Between a change and its reading the names may be those of other columns.
-    if (!again && (this.member.trigger || !this.pending)) relation.numbers = this.numbersOf(oid, names)
+    if (!again && (this.member.trigger || !this.reading)) relation.numbers = this.numbersOf(oid, names)
     return relation
   }
 
   numbersOf(oid: number, names: string[]): number[] | null {
-    const table = this.state.tables.find((one) => one.oid === oid)
-    const live = this.live.get(oid)
-    const numbers = names.map((name) => (live ? live.get(name) : table?.numbers?.[table.columns.indexOf(name)]))
+    const table = this.model.table(oid)
+    const numbers = names.map((name) => table?.numbers?.[table.columns.indexOf(name)])
     return numbers.every((number) => number !== undefined) ? (numbers as number[]) : null
   }
+}
+
+/** What a structure says, in whatever order and under whatever numbers a dump wrote it. */
+const textOf = ({ tables, entries }: DatabaseManifest) =>
+  JSON.stringify([tables, entries.map(({ type, schema, name, owner, sql, ownerSql }) => [type, schema, name, owner, sql, ownerSql])])
+
+/** Tables that were followed, and whose rows are not known any more since some place after `from`. */
+function lateHole(from: string, before: FollowedTables, after: FollowedTables): LateHole | null {
+  const tables = Object.fromEntries(
+    Object.entries(after).filter(([oid, now]) => {
+      const was = before[Number(oid)]
+      return was?.since && was.since !== now.since && !now.born
+    }),
+  )
+  return Object.keys(tables).length > 0 ? { from, tables } : null
 }

@@ -1,5 +1,6 @@
-import { projectionOf, retypedColumn } from '../../core/changes/columns'
-import type { FollowedTables, LogManifest, NetManifest } from '../../core/changes/manifest'
+import { projectionOf } from '../../core/changes/columns'
+import { brokenBy } from '../../core/changes/rewrites'
+import type { FollowedTables, LateHole, LogManifest, NetManifest } from '../../core/changes/manifest'
 import { newEntries, type ChunkChange } from '../../core/changes/apply'
 import type { SharedNet } from '../../core/changes/net'
 import { positionOf } from '../../core/chain/position'
@@ -20,6 +21,8 @@ export interface Ingredients {
   at: Date
   /** Whether the instant lies after the mark, even where the log has nothing in between. */
   later: boolean
+  /** What was found out later of tables whose rows are not known here. */
+  holes: LateHole[]
 }
 
 /** Rows that are new to a table are cut into chunks of about this many bytes. */
@@ -42,8 +45,10 @@ export class MemberView {
     readonly store: InstantStore,
     private readonly from: Ingredients,
     structure: DatabaseManifest,
+    /** Whether all that can be known of its structure is known by now. */
+    readonly settled: boolean,
   ) {
-    const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note)]
+    const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]
     const tables = structure.tables.flatMap((table) => this.place(table, missing))
     this.database = {
       ...structure,
@@ -217,7 +222,18 @@ function affects(net: SharedNet, table: TableManifest): (chunk: ChunkRef) => boo
 function followedAt({ logs, position }: Ingredients): FollowedTables | null {
   const log = logs.at(-1)
   if (!log) return null
-  return log.before && log.structure && positionOf(position)! < positionOf(log.structure.from)! ? log.before : log.followed
+  const { before, structure, steps, followed } = log
+  const at = positionOf(position)!
+  if (!before || at >= positionOf(log.to)!) return followed
+  if (!steps?.length) return structure && at < positionOf(structure.from)! ? before : followed
+  return steps.filter(({ end }) => positionOf(end)! <= at).reduce((known, step) => ({ ...known, ...step.followed }), before)
+}
+
+/** The last place at or before a position after which rows of a table are others than was known before, found out later. */
+function lateHoleOf(oid: number, { holes, position }: Ingredients, stands: string): string | null {
+  const at = positionOf(position)!
+  const found = holes.find(({ from, tables }) => tables[oid] && positionOf(from)! >= positionOf(stands)! && positionOf(from)! < at)
+  return found ? (found.tables[oid]!.why ?? 'Its structure was changed.') : null
 }
 
 /** How the rows of a table at the position come about. */
@@ -244,13 +260,17 @@ function originOf(table: TableManifest, from: Ingredients): Origin {
     from: from.mark,
     to: from.position,
   }
+  const late = base ? lateHoleOf(table.oid, from, stands) : null
+  if (late !== null) return { lost: unknown(late) }
   const changes = stretch.nets.length > 0 || tallyOf(table.oid, stretch).some((count) => count > 0) || holdsOpenly(table.oid, stretch)
   const follows = known?.since && table.numbers
   if (follows && positionOf(known.since!)! <= positionOf(stands)! && base) return { base, stretch: changes ? stretch : null, note: null }
   if (follows && known.born && (!base || positionOf(known.since!)! > positionOf(stands)!))
     return { base: null, stretch: changes ? stretch : null, note: null }
-  if (!base) return { lost: `Its rows at this instant are not known. ${known?.why ?? 'It was not followed.'}` }
-  if (retypedColumn(base, table)) return { lost: `Its rows at this instant are not known. ${known?.why ?? 'Its structure has changed.'}` }
+  if (!base) return { lost: unknown(known?.why ?? 'It was not followed.') }
+  const isHole = known?.hole !== undefined && positionOf(known.hole)! > positionOf(stands)!
+  const broken = isHole ? (known.why ?? '') : base.numbers ? brokenBy(base, table, null) : null
+  if (broken !== null) return { lost: unknown(broken) }
   const when = stands === database.position ? database.at : (from.nets.find(({ to }) => to === stands)?.at ?? database.at)
   return {
     base,
@@ -258,6 +278,8 @@ function originOf(table: TableManifest, from: Ingredients): Origin {
     note: `Its rows are as of ${when.slice(0, 19).replace('T', ' ')} UTC. ${known?.why ?? 'It is not followed.'}`,
   }
 }
+
+const unknown = (why: string) => `Its rows at this moment are not known. ${why}`
 
 /** Whether a table has records in chunks that are counted only in part. */
 const holdsOpenly = (oid: number, { logs, to }: Stretch) =>
@@ -269,51 +291,3 @@ function sequencesAt({ logs, position, full }: Ingredients, structure: DatabaseM
   const known = log?.sequences ?? (structure.sequences.length > 0 ? structure.sequences : full.databases[0]!.sequences)
   return known
 }
-
-/** The newest structure that may be used at a position, of those that came with the full, the nets and the logs. */
-export async function structureAt(from: Ingredients, read: (names: string[]) => Promise<DatabaseManifest>): Promise<DatabaseManifest> {
-  const database = from.full.databases[0]!
-  let best: { at: bigint; chunks: string[] | null; exact: string } = {
-    at: positionOf(database.position)!,
-    chunks: null,
-    exact: database.position,
-  }
-  for (const { structure, to } of from.nets) best = { at: positionOf(to)!, chunks: structure, exact: to }
-  for (const { structure } of from.logs) {
-    if (!structure || positionOf(structure.from)! > positionOf(from.position)!) continue
-    const at = positionOf(structure.told ? structure.from : structure.read)!
-    if (at >= best.at) best = { at, chunks: structure.chunks, exact: structure.exact }
-  }
-  const found = best.chunks ? await read(best.chunks) : database
-  const fills = await firstFills(from, read)
-  const tables = found.tables.map((table) => ({
-    ...table,
-    ...NO_ROWS,
-    fills: fillsOf(table, fills),
-  }))
-  if (positionOf(best.exact)! <= positionOf(from.position)!) return { ...found, tables }
-  const note = {
-    path: found.tables[0]?.path.split('/').slice(0, 2).join('/') ?? database.name,
-    reason: 'Its structure was being changed at this moment, and is shown as after the change.',
-    note: true,
-  }
-  return { ...found, tables, missing: [...found.missing, note] }
-}
-
-/** What older rows hold in a column is known best when the column is new: writing the table anew forgets it. */
-async function firstFills(from: Ingredients, read: (names: string[]) => Promise<DatabaseManifest>): Promise<Map<string, string>> {
-  const fills = new Map<string, string>()
-  const pieces = from.logs.flatMap(({ structure }) => (structure ? [structure.chunks] : []))
-  for (const chunks of pieces) {
-    for (const table of (await read(chunks)).tables) {
-      table.numbers?.forEach((number, i) => {
-        const key = `${table.oid} ${number}`
-        if (!fills.has(key)) fills.set(key, table.fills?.[i] ?? '\\N')
-      })
-    }
-  }
-  return fills
-}
-
-const fillsOf = (table: TableManifest, first: Map<string, string>): string[] =>
-  (table.numbers ?? []).map((number, i) => first.get(`${table.oid} ${number}`) ?? table.fills?.[i] ?? '\\N')

@@ -144,7 +144,7 @@ export class Derivation {
       position,
       end,
     )
-    return viewOfChain(this.store, chain)
+    return viewOfChain(this.run.engine, this.vessel.id, this.store, chain)
   }
 
   /** Until when the state at the position is known to have held. */

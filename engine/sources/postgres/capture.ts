@@ -38,6 +38,8 @@ export class DatabaseCapture {
   position = ''
   at = ''
   private snapshot = ''
+  /** Which transactions the capture sees, as `pg_current_snapshot()` writes it. */
+  visible = ''
   readonly missing: Missing[] = []
 
   private constructor(
@@ -74,13 +76,14 @@ export class DatabaseCapture {
   async take(exact: { snapshot: string; position: string } | null): Promise<void> {
     const through = exact ? `set transaction snapshot '${exact.snapshot}'; ` : ''
     await this.client.query(`begin isolation level repeatable read read only; ${through}`)
-    const { rows } = await this.client.query<{ snapshot: string; position: string; at: Date }>(
-      `select pg_export_snapshot() as snapshot, now() as at,
+    const { rows } = await this.client.query<{ snapshot: string; position: string; at: Date; visible: string }>(
+      `select pg_export_snapshot() as snapshot, now() as at, pg_current_snapshot()::text as visible,
          (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end)::text as position`,
     )
     this.snapshot = rows[0]!.snapshot
     this.position = exact?.position ?? rows[0]!.position
     this.at = rows[0]!.at.toISOString()
+    this.visible = rows[0]!.visible
   }
 
   /** Finds what there was at the moment. */
@@ -196,8 +199,8 @@ export function copyStatement(table: { schema: string; name: string; columns: st
 
 /** A table as a manifest describes it, before any row. */
 export function withoutRows(table: DescribedTable, path: string): TableManifest {
-  const { schema, name, oid, structure, columns, numbers, fills, filenode, key } = table
-  return { path, schema, name, oid, structure, columns, numbers, fills, filenode, key, ...NO_ROWS }
+  const { schema, name, oid, structure, columns, numbers, fills, shapes, versions, filenode, identityKey, key } = table
+  return { path, schema, name, oid, structure, columns, numbers, fills, shapes, versions, filenode, identityKey, key, ...NO_ROWS }
 }
 
 /** Reads one table into the store. Partitioned tables have no rows of their own. */

@@ -1,102 +1,35 @@
 import type pg from 'pg'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../../../core/restore/sql'
 import { OURS, quietly } from '../event-triggers'
+import { IDENTITY_FACTS, SAFE, troubleOf, type Identity } from './identity'
+import { BEFORE_UNLOGGED, NOTE_REWRITE, NOTE_STRUCTURE } from './note-structure'
 
 // What is put onto a source so that its log can be followed, word for word as the definition shows it. None of it
 // may make a statement of the source fail or wait: the function swallows its own errors and waits for no lock
 // longer than a tenth of a second, no table is published whose updates would then be refused, and event triggers of
 // the application see nothing of it (those that are set to fire always can't be kept from it, which readiness tells).
 
-/**
- * Whether the server lets an index (alias `i` of pg_index) identify rows for publication: what it asks itself in
- * RelationGetIndexList before it accepts an update of a published table.
- */
-const IDENTIFIES = `i.indisunique and i.indisvalid and i.indimmediate and i.indpred is null and i.indexprs is null`
+/** Our event triggers: when each fires, and the function that it calls. */
+const EVENTS = [
+  { name: `${OURS}_start`, event: `ddl_command_start when tag in ('ALTER TABLE')`, calls: 'before_unlogged' },
+  { name: `${OURS}_rewrite`, event: 'table_rewrite', calls: 'note_rewrite' },
+  { name: `${OURS}_command`, event: 'ddl_command_end', calls: 'note_structure' },
+  { name: `${OURS}_drop`, event: 'sql_drop', calls: 'note_structure' },
+]
+const FUNCTIONS = { note_structure: NOTE_STRUCTURE, note_rewrite: NOTE_REWRITE, before_unlogged: BEFORE_UNLOGGED }
 
-/** Whether a table (alias `c` of pg_class) can be published without its own updates being refused. */
-const SAFE = `(c.relreplident = 'f'
-      or c.relreplident in ('d', 'i') and exists (select from pg_catalog.pg_index i where i.indrelid = c.oid
-        and case c.relreplident when 'd' then i.indisprimary else i.indisreplident end and ${IDENTIFIES}))`
-
-const NOTE_STRUCTURE = `create or replace function ${OURS}.note_structure() returns event_trigger
-language plpgsql security definer set search_path = pg_catalog, pg_temp set lock_timeout = '100ms' set session_replication_role = replica as $function$
-declare
-  objects json;
-  added json;
-  dropped json;
-  columns json;
-  item record;
-begin
-  if current_setting('${OURS}.busy', true) = 'on' or tg_tag like 'REFRESH%' then return; end if;
-  perform set_config('${OURS}.busy', 'on', true);
-  if tg_event = 'sql_drop' then
-    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity, 'oid', o.objid::bigint)) into objects
-    from pg_event_trigger_dropped_objects() o where o.original and not o.is_temporary;
-  elsif tg_event = 'ddl_command_end' then
-    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity, 'oid', o.objid::bigint)) into objects
-    from pg_event_trigger_ddl_commands() o where o.schema_name is distinct from 'pg_temp';
-    -- Columns have numbers that stay when they are renamed; with them rows of then become rows of now.
-    with recursive touched as (
-      select distinct o.objid as oid from pg_event_trigger_ddl_commands() o where o.classid = 'pg_class'::regclass
-      union select i.inhrelid from touched t join pg_inherits i on i.inhparent = t.oid)
-    select json_agg(json_build_array(c.oid::bigint, (select json_agg(json_build_array(a.attnum, a.attname) order by a.attnum) from pg_attribute a
-        where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and a.attgenerated = ''))) into columns
-    from touched t join pg_class c on c.oid = t.oid where c.relkind = 'r' and c.relpersistence = 'p';
-    -- A table whose rows can be told apart is followed from its first row on.
-    for item in
-      select c.oid, c.oid::regclass as name, p.pubname, pg_relation_size(c.oid) = 0 as empty
-      from pg_event_trigger_ddl_commands() o join pg_class c on c.oid = o.objid and o.classid = 'pg_class'::regclass
-        cross join pg_publication p
-      where c.relkind = 'r' and c.relpersistence = 'p' and ${SAFE}
-        and c.relnamespace not in ('pg_catalog'::regnamespace, '${OURS}'::regnamespace)
-        and p.pubname like '${OURS}\\_%' and not exists (select from pg_publication_rel r where r.prpubid = p.oid and r.prrelid = c.oid)
-    loop
-      begin
-        execute format('alter publication %I add table only %s', item.pubname, item.name);
-        added := coalesce(added::jsonb, '[]'::jsonb) || jsonb_build_array(jsonb_build_array(item.pubname, item.oid::bigint, item.empty));
-      exception when others then null;
-      end;
-    end loop;
-  end if;
-  -- A table that has lost its identity must not stay published, or its updates would be refused.
-  for item in
-    select c.oid, c.oid::regclass as name, p.pubname
-    from pg_publication p join pg_publication_rel r on r.prpubid = p.oid join pg_class c on c.oid = r.prrelid
-    where p.pubname like '${OURS}\\_%' and not ${SAFE}
-  loop
-    begin
-      execute format('alter publication %I drop table only %s', item.pubname, item.name);
-    exception when others then
-      begin
-        execute format('alter table only %s replica identity full', item.name);
-      exception when others then null;
-      end;
-    end;
-    dropped := coalesce(dropped::jsonb, '[]'::jsonb) || jsonb_build_array(jsonb_build_array(item.pubname, item.oid::bigint));
-  end loop;
-  if objects is not null or added is not null or dropped is not null then
-    perform pg_logical_emit_message(true, '${OURS}', json_build_object('tag', tg_tag, 'statement', left(current_query(), 4000),
-      'objects', objects, 'columns', columns, 'added', added, 'dropped', dropped)::text);
-  end if;
-  perform set_config('${OURS}.busy', 'off', true);
-exception when others then null;
-end $function$`
-
+// They fire always, because a session that takes changes over from elsewhere changes the structure like any other.
 const TRIGGERS = [
   `create schema if not exists ${OURS}`,
-  NOTE_STRUCTURE,
-  `revoke all on function ${OURS}.note_structure() from public`,
-  `drop event trigger if exists ${OURS}_command`,
-  `create event trigger ${OURS}_command on ddl_command_end execute function ${OURS}.note_structure()`,
-  `drop event trigger if exists ${OURS}_drop`,
-  `create event trigger ${OURS}_drop on sql_drop execute function ${OURS}.note_structure()`,
+  ...Object.entries(FUNCTIONS).flatMap(([name, sql]) => [sql, `revoke all on function ${OURS}.${name}() from public`]),
+  ...EVENTS.flatMap(({ name, event, calls }) => [
+    `drop event trigger if exists ${name}`,
+    `create event trigger ${name} on ${event} execute function ${OURS}.${calls}()`,
+    `alter event trigger ${name} enable always`,
+  ]),
 ]
 
-const UNTRIGGERS = [
-  `drop event trigger if exists ${OURS}_command`,
-  `drop event trigger if exists ${OURS}_drop`,
-  `drop schema if exists ${OURS} cascade`,
-]
+const UNTRIGGERS = [...EVENTS.map(({ name }) => `drop event trigger if exists ${name}`), `drop schema if exists ${OURS} cascade`]
 
 export interface LogTable {
   oid: number
@@ -129,24 +62,29 @@ export function removeStatements(names: { slot: string; publication: string }): 
 
 /** Installs what notes changes of structure. Several followers of a database share it. */
 export async function installTrigger(client: pg.Client): Promise<void> {
-  const { rows } = await client.query<{ current: boolean }>(
-    `select exists (select from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
-       where n.nspname = $1 and p.proname = 'note_structure' and position(p.prosrc in $2) > 0)
-       and (select count(*) from pg_catalog.pg_event_trigger where evtname in ($3, $4) and evtenabled <> 'D') = 2 as current`,
-    [OURS, NOTE_STRUCTURE, `${OURS}_command`, `${OURS}_drop`],
-  )
-  if (rows[0]!.current) return
+  if (await isInstalled(client)) return
   await quietly(client, async () => {
     for (const statement of TRIGGERS) await client.query(statement)
   })
 }
 
-export async function hasTrigger(client: pg.Client): Promise<boolean> {
-  const { rows } = await client.query<{ has: boolean }>(
-    `select count(*) = 2 as has from pg_catalog.pg_event_trigger where evtname in ($1, $2) and evtenabled <> 'D'`,
-    [`${OURS}_command`, `${OURS}_drop`],
+/** Whether all of it is there, as this version would install it, and switched on. */
+async function isInstalled(client: pg.Client): Promise<boolean> {
+  const { rows } = await client.query<{ name: string; source: string }>(
+    `select p.proname as name, p.prosrc as source from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where n.nspname = $1`,
+    [OURS],
   )
-  return rows[0]!.has
+  const found = new Map(rows.map(({ name, source }) => [name, source]))
+  const current = Object.entries(FUNCTIONS).every(([name, sql]) => found.has(name) && sql.includes(found.get(name)!))
+  return current && (await hasTrigger(client))
+}
+
+export async function hasTrigger(client: pg.Client): Promise<boolean> {
+  const { rows } = await client.query<{ count: number }>(
+    `select count(*)::int as count from pg_catalog.pg_event_trigger where evtname = any ($1) and evtenabled = 'A'`,
+    [EVENTS.map(({ name }) => name)],
+  )
+  return rows[0]!.count === EVENTS.length
 }
 
 /**
@@ -242,45 +180,9 @@ export async function identities(client: pg.Client): Promise<Identified[]> {
   return rows.map(({ oid, schema, name, digest, ...table }) => ({ oid, schema, name, digest, ...troubleOf(schema, name, table) }))
 }
 
-/** By what the rows of a table can be told apart. */
-interface Identity {
-  persistence: string
-  identity: string
-  /** It has a primary key that is checked at the end of a transaction, which identifies no rows. */
-  postponed: boolean
-  primary: boolean
-  index: boolean
-  unique: boolean
-}
-
-function troubleOf(
-  schema: string,
-  name: string,
-  { persistence, identity, postponed, primary, index, unique }: Identity,
-): { trouble: string | null; mend: string | null } {
-  const table = `${quoteIdentifier(schema)}.${quoteIdentifier(name)}`
-  if (persistence === 'u') return { trouble: 'It is unlogged: its changes are in no log.', mend: `ALTER TABLE ${table} SET LOGGED;` }
-  if ((identity === 'd' && primary) || (identity === 'i' && index) || (identity === 'f' && unique)) return { trouble: null, mend: null }
-  if (identity === 'n')
-    return { trouble: 'It is set to write no identity of its rows.', mend: `ALTER TABLE ${table} REPLICA IDENTITY DEFAULT;` }
-  if (identity === 'd' && postponed)
-    return {
-      trouble: 'Its primary key is deferrable, and such a key identifies no rows in the log.',
-      mend: `-- make the primary key of ${table} anew without DEFERRABLE`,
-    }
-  return {
-    trouble: 'It has no key by which its rows can be told apart.',
-    mend: `ALTER TABLE ${table} ADD COLUMN row_id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY;`,
-  }
-}
-
 const IDENTITIES = `
   select c.oid::int, n.nspname as schema, c.relname as name, c.relpersistence as persistence, c.relreplident as identity,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and not i.indimmediate) as postponed,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisprimary and ${IDENTIFIES}) as primary,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and i.indisreplident and ${IDENTIFIES}) as index,
-    exists (select from pg_catalog.pg_index i where i.indrelid = c.oid and ${IDENTIFIES}
-      and not exists (select from unnest(i.indkey) k join pg_catalog.pg_attribute a on a.attrelid = c.oid and a.attnum = k where not a.attnotnull)) as unique,
+    ${IDENTITY_FACTS.trim()},
     md5(concat_ws(' ', n.nspname, c.relname, c.relreplident, c.relpersistence, (select string_agg(concat_ws(',', a.attnum, a.attname, a.atttypid, a.atttypmod, a.attnotnull), ';' order by a.attnum)
       from pg_catalog.pg_attribute a where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped),
       (select string_agg(concat_ws(',', i.indexrelid, i.indisvalid, i.indimmediate, i.indisreplident), ';' order by 1)

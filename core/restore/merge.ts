@@ -1,0 +1,86 @@
+import { rootsOf, type StructureEntry } from './structure'
+import type { SequenceState } from '../content/manifest'
+
+/** A structure that was read once: its entries, and which tables own its sequences. */
+export interface ReadStructure {
+  entries: StructureEntry[]
+  sequences: SequenceState[]
+}
+
+/** What an entry stands for, whatever number a dump gave it. */
+const keyOf = ({ catalog, oid, type, schema, name, owner }: StructureEntry): string =>
+  oid === 0 ? JSON.stringify([type, schema, name, type === 'DEFAULT ACL' ? owner : null]) : `${catalog}/${oid}`
+
+/** Entries by the thing that they belong to. */
+function thingsOf({ entries, sequences }: ReadStructure): Map<string, StructureEntry[]> {
+  const roots = rootsOf(entries, sequences)
+  const byId = new Map(entries.map((entry) => [entry.id, entry]))
+  const things = new Map<string, StructureEntry[]>()
+  for (const entry of entries) {
+    const key = keyOf(byId.get(roots.get(entry.id)!)!)
+    const parts = things.get(key)
+    if (parts) parts.push(entry)
+    else things.set(key, [entry])
+  }
+  return things
+}
+
+/** Which of two readings a thing is taken from: `null` when it was not there. */
+export type Choice = 'before' | 'after' | null
+
+/**
+ * One structure out of two readings of the same database at different moments: each thing with all its parts as it is
+ * in the one or in the other. Entries come in an order in which each comes after what it needs.
+ *
+ * @param choose is told a thing with what it consists of then and now: catalog and object id, as in `1259/16384`
+ */
+export function mergeStructures(
+  before: ReadStructure,
+  after: ReadStructure,
+  choose: (thing: string, parts: { before: string[] | null; after: string[] | null }) => Choice,
+): StructureEntry[] {
+  const [then, now] = [thingsOf(before), thingsOf(after)]
+  const chosen: { entry: StructureEntry; from: 'before' | 'after' }[] = []
+  for (const thing of new Set([...then.keys(), ...now.keys()])) {
+    const [old, fresh] = [then.get(thing), now.get(thing)]
+    const from = choose(thing, { before: old?.map(keyOf) ?? null, after: fresh?.map(keyOf) ?? null })
+    for (const entry of (from === 'before' ? old : from === 'after' ? fresh : undefined) ?? []) chosen.push({ entry, from: from! })
+  }
+  return renumbered(chosen, { before: before.entries, after: after.entries })
+}
+
+/** Gives entries of two readings numbers that are theirs alone, and lets them need each other across both. */
+function renumbered(
+  chosen: { entry: StructureEntry; from: 'before' | 'after' }[],
+  all: Record<'before' | 'after', StructureEntry[]>,
+): StructureEntry[] {
+  const shift = 1 + Math.max(0, ...all.after.map(({ id }) => id))
+  const idOf = ({ entry, from }: (typeof chosen)[number]) => (from === 'after' ? entry.id : entry.id + shift)
+  const byKey = new Map(chosen.map((one) => [`${one.entry.type} ${keyOf(one.entry)}`, idOf(one)]))
+  const keys = { before: new Map<number, string>(), after: new Map<number, string>() }
+  for (const from of ['before', 'after'] as const) for (const entry of all[from]) keys[from].set(entry.id, `${entry.type} ${keyOf(entry)}`)
+  const entries = chosen.map((one) => ({
+    ...one.entry,
+    id: idOf(one),
+    needs: [...new Set(one.entry.needs.flatMap((id) => byKey.get(keys[one.from].get(id) ?? '') ?? []))],
+  }))
+  return inOrder(entries)
+}
+
+/** Entries as they come, but each after what it needs. Circles are left as they are. */
+function inOrder(entries: StructureEntry[]): StructureEntry[] {
+  const byId = new Map(entries.map((entry) => [entry.id, entry]))
+  const seen = new Set<number>()
+  const ordered: StructureEntry[] = []
+  const visit = (entry: StructureEntry) => {
+    if (seen.has(entry.id)) return
+    seen.add(entry.id)
+    for (const id of entry.needs) {
+      const needed = byId.get(id)
+      if (needed) visit(needed)
+    }
+    ordered.push(entry)
+  }
+  for (const entry of entries) visit(entry)
+  return ordered
+}

@@ -1,0 +1,253 @@
+import type { StructurePiece, StructureStep } from '../../core/changes/manifest'
+import { scanLog } from '../../core/changes/log-text'
+import { positionOf } from '../../core/chain/position'
+import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from '../../core/content/manifest'
+import { othersOf } from '../../core/restore/kinds'
+import { mergeStructures } from '../../core/restore/merge'
+import { CATALOG } from '../../core/restore/structure'
+import { namesOf } from '../../core/things/thing'
+import type { LogManifest } from '../../core/changes/manifest'
+import type { Ingredients } from './view'
+
+type ReadChunk = (name: string) => Promise<Uint8Array>
+type Read = (names: string[]) => Promise<DatabaseManifest>
+
+/** A structure that was read, and from where on it holds. */
+interface Piece {
+  exact: bigint
+  /** Where the source does not tell where it changed: nothing had changed up to here. */
+  from: bigint | null
+  read: () => Promise<DatabaseManifest>
+}
+
+/** The structure of a member at a position, and whether all that can be known of it is known by now. */
+export interface StructureAtPosition {
+  structure: DatabaseManifest
+  settled: boolean
+}
+
+/** Logs that were written before steps were told say of each structure only from where on it may be used. */
+const pieceOf = (log: LogManifest, piece: StructurePiece, read: Read): Piece => {
+  const exact = log.steps ? piece.exact : piece.told ? piece.from : piece.read
+  return {
+    exact: positionOf(exact)!,
+    from: piece.told ? null : positionOf(piece.from)!,
+    read: () => read(piece.chunks),
+  }
+}
+
+const earlier = (a: bigint, b: bigint) => (a < b ? a : b)
+
+const piecesOf = (logs: LogManifest[], read: Read): Piece[] =>
+  logs.flatMap((log) => (log.structure ? [pieceOf(log, log.structure, read)] : []))
+
+/**
+ * The structure at a position. What was read before holds for everything that was not touched since; tables that were
+ * touched are as the source told in the transaction that did it; of all else that was touched, what was read next holds
+ * unless it was touched once more until then.
+ *
+ * @param next the segments of log that follow, in which the next reading may lie
+ */
+export async function structureAt(
+  from: Ingredients,
+  read: Read,
+  next: () => AsyncIterable<LogManifest>,
+  readChunk: ReadChunk,
+): Promise<StructureAtPosition> {
+  const at = positionOf(from.position)!
+  const database = from.full.databases[0]!
+  const known: Piece[] = [
+    { exact: positionOf(database.position)!, from: null, read: async () => database },
+    // Where nothing was changed up to the position of a net, the log may end before it.
+    ...from.nets.map(({ structure, to }): Piece => ({ exact: earlier(positionOf(to)!, at), from: null, read: () => read(structure) })),
+    ...piecesOf(from.logs, read),
+  ]
+  const before = known.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact >= a.exact ? b : a))
+  const isSince = ({ end }: StructureStep) => positionOf(end)! > before.exact
+  const steps = from.logs.flatMap((log) => log.steps ?? []).filter((step) => isSince(step) && positionOf(step.end)! <= at)
+  const later = known.filter(({ exact }) => exact > at)
+  // Without a trigger the next reading alone tells that something had changed already.
+  const looks = from.logs.at(-1)?.noticed === 'compare'
+  const ahead = steps.length > 0 || looks ? await untilReading(next(), at) : []
+  const after = [...later, ...piecesOf(ahead, read)].sort((a, b) => (a.exact < b.exact ? -1 : 1))[0]
+  const found = await before.read()
+  const fills = await firstFills(from, read)
+  const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
+  if (steps.length === 0) {
+    if (!after || after.from === null || after.from >= at)
+      return { structure: { ...found, tables: withFills(found.tables), missing: [] }, settled: true }
+    const later = await after.read()
+    const seen = seenIn(found, later, await columnsSeen(from.logs, before.exact, at, readChunk))
+    const merged = seen ? merge(from, found, later, [seen], []) : found
+    const missing = differing(from, merged, later)
+    return { structure: { ...merged, tables: withFills(merged.tables), missing }, settled: true }
+  }
+  const beyond = [...from.logs, ...ahead]
+    .flatMap((log) => log.steps ?? [])
+    .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
+  const merged = merge(from, found, after ? await after.read() : null, steps, beyond)
+  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== undefined }
+}
+
+/** The logs that follow, up to the one that holds the next reading. */
+async function untilReading(next: AsyncIterable<LogManifest>, at: bigint): Promise<LogManifest[]> {
+  const logs: LogManifest[] = []
+  for await (const log of next) {
+    logs.push(log)
+    if (log.structure && positionOf(log.structure.exact)! > at) break
+  }
+  return logs
+}
+
+const INEXACT = 'Its definition was changed several times around this moment; it is shown as it was'
+
+/** The columns that tables had by the last of their rows in the log up to a position, which the source tells with rows. */
+async function columnsSeen(logs: LogManifest[], from: bigint, at: bigint, readChunk: ReadChunk): Promise<Map<number, string[]>> {
+  const seen = new Map<number, string[]>()
+  for (const { to, relations, chunks } of logs.filter((log) => positionOf(log.to)! > from)) {
+    if (positionOf(to)! <= at) for (const { oid, columns } of relations) seen.set(oid, columns)
+    else
+      for (const { name, open } of chunks.filter((chunk) => positionOf(chunk.from)! < at)) {
+        let counts = open !== null && positionOf(open.position)! < at
+        scanLog(await readChunk(name), {
+          begin: ({ position }) => void (counts = positionOf(position)! < at),
+          change: (_, index) => void (counts && seen.set(relations[index]!.oid, relations[index]!.columns)),
+        })
+      }
+  }
+  return seen
+}
+
+/** Tables that rows in the log show to have been by then as they were read next. */
+function seenIn(found: DatabaseManifest, later: DatabaseManifest, seen: Map<number, string[]>): StructureStep | null {
+  const columnsOf = (columns: string[] | undefined) => JSON.stringify([...(columns ?? [])].sort())
+  const tables = later.tables.filter(({ oid, columns }) => {
+    const was = found.tables.find((table) => table.oid === oid)
+    const rows = seen.get(oid)
+    return rows && columnsOf(rows) === columnsOf(columns) && columnsOf(was?.columns) !== columnsOf(columns)
+  })
+  if (tables.length === 0) return null
+  const touched = tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)
+  return { end: '0/0', tables, touched, gone: [], followed: {}, more: false }
+}
+
+/** Things that had changed by the next look, where nothing tells whether before this position or after it. */
+function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseManifest): Missing[] {
+  const text = (table: TableManifest) => JSON.stringify(table.structure)
+  const was = new Map(found.tables.map((table) => [table.path, text(table)]))
+  const is = new Map(later.tables.map((table) => [table.path, text(table)]))
+  const sql = ({ entries }: DatabaseManifest) =>
+    new Map(entries.map(({ type, schema, name, sql }) => [[schema, type, name].join(' '), sql]))
+  const [then, now] = [sql(found), sql(later)]
+  const paths = [...new Set([...was.keys(), ...is.keys()])].filter((path) => was.get(path) !== is.get(path))
+  const others = [...new Set([...then.keys(), ...now.keys()])].filter((key) => then.get(key) !== now.get(key))
+  const root = `${from.full.member}/${found.name}`
+  const note = (path: string, reason: string): Missing => ({ path, reason, note: true })
+  const why = 'Its structure was changed about this moment, and the source does not tell when: it is shown as before that change.'
+  return [
+    ...paths.map((path) => note(path, why)),
+    ...(paths.length === 0 && others.length > 0 ? [note(root, `${why} (${others.slice(0, 3).join(', ')})`)] : []),
+  ]
+}
+
+/** How a thing fared between two readings: touched before the position, touched after it, dropped by then. */
+class Touches {
+  private readonly early = new Set<string>()
+  private readonly late = new Set<string>()
+  private readonly dropped = new Set<string>()
+  private readonly more: [early: boolean, late: boolean]
+
+  constructor(steps: StructureStep[], beyond: StructureStep[]) {
+    for (const { touched, gone, tables } of steps) {
+      for (const key of [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]) this.early.add(key)
+      for (const key of touched) this.dropped.delete(key)
+      for (const key of gone) this.dropped.add(key)
+    }
+    for (const { touched, gone, tables } of beyond)
+      for (const key of [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]) this.late.add(key)
+    this.more = [steps.some(({ more }) => more), beyond.some(({ more }) => more)]
+  }
+
+  /** From which reading a thing is taken, and whether that is how it was at the position. */
+  of(thing: string, parts: { before: string[] | null; after: string[] | null }): { from: 'before' | 'after' | null; exact: boolean } {
+    const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
+    const rights = all.some((key) => key.startsWith('["ACL"') || key.startsWith('["DEFAULT ACL"'))
+    const early = all.some((key) => this.early.has(key)) || (rights && this.more[0])
+    const late = all.some((key) => this.late.has(key)) || (rights && this.more[1])
+    if (!early) return { from: parts.before ? 'before' : late ? null : 'after', exact: true }
+    if (this.dropped.has(thing)) return { from: null, exact: true }
+    if (!late) return { from: parts.after ? 'after' : null, exact: true }
+    return { from: parts.after ? 'after' : parts.before ? 'before' : null, exact: false }
+  }
+}
+
+function merge(
+  from: Ingredients,
+  before: DatabaseManifest,
+  after: DatabaseManifest | null,
+  steps: StructureStep[],
+  beyond: StructureStep[],
+): DatabaseManifest {
+  const touches = new Touches(steps, beyond)
+  const tables = tablesAfter(before, steps)
+  const missing: Missing[] = []
+  const read = after ?? { ...before, entries: [], sequences: [], others: [] }
+  const entries = mergeStructures(before, read, (thing, parts) => {
+    const { from: chosen, exact } = after ? touches.of(thing, parts) : { from: 'before' as const, exact: !touches.of(thing, parts).exact }
+    if (!exact && chosen !== null) missing.push(inexact(from, thing, tables, [before, read]))
+    return chosen
+  })
+  const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
+  const sequences = after ? sequencesOf(before, after, entries) : before.sequences
+  const others = othersOf(entries, from.full.member, before.name, populated)
+  return { ...before, entries, tables, sequences, others, missing: missing.filter(({ path }) => path !== '') }
+}
+
+/** Tables as they were after the last of some steps. */
+function tablesAfter(before: DatabaseManifest, steps: StructureStep[]): TableManifest[] {
+  const tables = new Map(before.tables.map((table) => [table.oid, table]))
+  for (const step of steps) {
+    for (const key of step.gone) {
+      const [catalog, oid] = key.split('/').map(Number)
+      if (catalog === CATALOG.relation) tables.delete(oid!)
+    }
+    for (const table of step.tables) tables.set(table.oid, table)
+  }
+  return [...tables.values()].sort((a, b) => (a.path < b.path ? -1 : 1))
+}
+
+function inexact(from: Ingredients, thing: string, tables: TableManifest[], read: DatabaseManifest[]): Missing {
+  const oid = Number(thing.split('/')[1])
+  const table = thing.startsWith(`${CATALOG.relation}/`) ? tables.find((one) => one.oid === oid) : undefined
+  const entry = read.flatMap(({ entries }) => entries).find(({ catalog, oid: of }) => `${catalog}/${of}` === thing)
+  const named =
+    entry &&
+    read.flatMap(({ others }) => others).find((other) => read.some(({ entries }) => entries.find(({ id }) => id === other.entry) === entry))
+  const path = table?.path ?? named?.path ?? `${namesOf(from.full.member)[0]}/${from.full.databases[0]!.name}`
+  return { path, reason: `${INEXACT} soon after.`, note: true }
+}
+
+/** Sequences of the entries that were chosen, with their state where it was read. */
+function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries: DatabaseManifest['entries']) {
+  const there = new Set(entries.filter(({ type }) => type === 'SEQUENCE').map(({ schema, name }) => JSON.stringify([schema, name])))
+  const found = new Map([...after.sequences, ...before.sequences].map((one) => [JSON.stringify([one.schema, one.name]), one]))
+  return [...found].filter(([key]) => there.has(key)).map(([, sequence]) => sequence)
+}
+
+/** What older rows hold in a column is known best when the column is new: writing the table anew forgets it. */
+async function firstFills(from: Ingredients, read: Read): Promise<Map<string, string>> {
+  const fills = new Map<string, string>()
+  const take = ({ oid, numbers, fills: own }: TableManifest) =>
+    numbers?.forEach((number, i) => {
+      const key = `${oid} ${number}`
+      if (!fills.has(key)) fills.set(key, own?.[i] ?? '\\N')
+    })
+  for (const { structure, steps } of from.logs) {
+    for (const step of steps ?? []) step.tables.forEach(take)
+    if (structure) (await read(structure.chunks)).tables.forEach(take)
+  }
+  return fills
+}
+
+const fillsOf = (table: TableManifest, first: Map<string, string>): string[] =>
+  (table.numbers ?? []).map((number, i) => first.get(`${table.oid} ${number}`) ?? table.fills?.[i] ?? '\\N')

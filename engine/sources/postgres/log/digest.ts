@@ -1,0 +1,77 @@
+import type pg from 'pg'
+import { OURS } from '../event-triggers'
+
+// Catalogs in which changes of the structure show: each line bears the transaction that wrote it. What the server
+// writes there by itself (after an analysis, a vacuum) it writes in place. Temporary things come and go all the time.
+const CATALOGS: [catalog: string, alias: string, of: string][] = [
+  ['pg_class', 'c', `join pg_namespace n on n.oid = c.relnamespace where n.nspname !~ '^pg_(temp|toast)'`],
+  [
+    'pg_attribute',
+    'a',
+    `join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace where a.attnum > 0 and c.oid >= 16384 and n.nspname !~ '^pg_(temp|toast)'`,
+  ],
+  ['pg_type', 't', `join pg_namespace n on n.oid = t.typnamespace where t.oid >= 16384 and n.nspname !~ '^pg_(temp|toast)'`],
+  ...[
+    'enum',
+    'proc',
+    'namespace',
+    'operator',
+    'opclass',
+    'opfamily',
+    'cast',
+    'collation',
+    'conversion',
+    'ts_config',
+    'ts_dict',
+    'ts_parser',
+  ].map((name): [string, string, string] => [
+    `pg_${name}`,
+    'x',
+    `where x.oid >= 16384 ${name === 'namespace' ? `and x.nspname !~ '^pg_(temp|toast)' and x.nspname <> '${OURS}'` : ''}`,
+  ]),
+  ...[
+    'extension',
+    'event_trigger',
+    'policy',
+    'statistic_ext',
+    'publication',
+    'foreign_server',
+    'foreign_data_wrapper',
+    'user_mapping',
+    'default_acl',
+    'language',
+    'am',
+    'transform',
+  ].map((name): [string, string, string] => [
+    `pg_${name}`,
+    'x',
+    name === 'event_trigger' ? `where x.evtname !~ '^${OURS}'` : name === 'publication' ? `where x.pubname !~ '^${OURS}'` : '',
+  ]),
+  ...[
+    ['constraint', 'conrelid'],
+    ['trigger', 'tgrelid'],
+    ['rewrite', 'ev_class'],
+    ['attrdef', 'adrelid'],
+    ['index', 'indrelid'],
+  ].map(([name, of]): [string, string, string] => [
+    `pg_${name}`,
+    'x',
+    `left join pg_class c on c.oid = x.${of} left join pg_namespace n on n.oid = c.relnamespace where x.${of} = 0 or c.oid >= 16384 and n.nspname !~ '^pg_(temp|toast)'`,
+  ]),
+  ['pg_description', 'x', `where x.objoid >= 16384`],
+  ['pg_inherits', 'x', ''],
+]
+
+const part = ([catalog, alias, of]: [string, string, string]) =>
+  `select count(*)::bigint as n, coalesce(sum(${alias}.xmin::text::bigint), 0) as s from pg_catalog.${catalog} ${alias} ${of.replace(/\b(join) pg_/g, '$1 pg_catalog.pg_')}`
+
+const DIGEST = `select md5(string_agg(n || ' ' || s, ',' order by i)) as digest
+  from (${CATALOGS.map((catalog, i) => `select ${i} as i, n, s from (${part(catalog)}) p${i}`).join(' union all ')}) all_of_them`
+
+/** One text that is another one when anything of the structure was changed, and a position up to which it holds. */
+export async function catalogDigest(client: pg.Client): Promise<{ digest: string; position: string }> {
+  // The position comes first: what is committed between the two is told as a change that may lie before it.
+  const { rows: before } = await client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
+  const { rows } = await client.query<{ digest: string }>(DIGEST)
+  return { digest: rows[0]!.digest, position: before[0]!.position }
+}
