@@ -1,4 +1,5 @@
 import type { SequenceState, TableManifest } from '../content/manifest'
+import type { SequenceReading } from './sequences'
 import type { HeavyTransaction, LogChunk, LogRelation, StructureChange, Tally } from './log-text'
 
 // What the store knows of logs, differentials and incrementals; see docs/formats.md.
@@ -73,7 +74,9 @@ export interface LogManifest {
   changes: StructureChange[]
   /** Second since 1970, relation, and what was done to it in that second. */
   trace: [second: number, relation: number, ...tally: Tally][]
+  /** At the end of the segment, and read in between where some had moved. */
   sequences: SequenceState[]
+  readings?: SequenceReading[]
   structure: StructurePiece | null
   /** How changes of structure are noticed at the source; absent like `steps`. */
   noticed?: 'trigger' | 'compare'

@@ -94,6 +94,8 @@ export interface SequenceState {
   name: string
   last: string
   called: boolean
+  /** Whether it counts down. */
+  down?: boolean
   /** `schema`, `table` of the column that owns it. */
   ownedBy: [string, string] | null
 }

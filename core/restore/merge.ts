@@ -68,7 +68,7 @@ function renumbered(
 }
 
 /** Entries as they come, but each after what it needs. Circles are left as they are. */
-function inOrder(entries: StructureEntry[]): StructureEntry[] {
+export function inOrder(entries: StructureEntry[]): StructureEntry[] {
   const byId = new Map(entries.map((entry) => [entry.id, entry]))
   const seen = new Set<number>()
   const ordered: StructureEntry[] = []

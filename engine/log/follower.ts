@@ -2,8 +2,9 @@ import { sql } from 'kysely'
 import type pg from 'pg'
 import { laterPosition, positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
+import { changedSequences, type SequenceReading } from '../../core/changes/sequences'
 import type { FollowedTables, LogManifest, StructureStep } from '../../core/changes/manifest'
-import type { DatabaseManifest } from '../../core/content/manifest'
+import type { DatabaseManifest, SequenceState } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
 import { accessById } from '../catalog/sources'
@@ -12,7 +13,7 @@ import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
-import { connect, type PostgresAccess } from '../sources/postgres/connect'
+import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
@@ -50,6 +51,7 @@ interface Filling {
 /** What a segment says of the structure. */
 interface StructureOfSegment {
   steps: StructureStep[]
+  readings: SequenceReading[]
   placed: PlacedReading | null
   before: FollowedTables
   after: FollowedTables
@@ -65,6 +67,7 @@ export class Follower {
   private stream!: LogStream
   private watch!: StructureWatch
   private side!: pg.Client
+  private asking: Promise<unknown> = Promise.resolve()
   private filling!: Filling
   private committing: Promise<void> = Promise.resolve()
   private waiting = 0
@@ -76,6 +79,11 @@ export class Follower {
   private followed: FollowedTables
   /** Changes of the structure since the last segment, and a structure whose place in the log is known by now. */
   private steps: StructureStep[] = []
+  /** Sequences that have moved since the last segment, as they were read, and how all were read last. */
+  private readings: SequenceReading[] = []
+  private sequences: SequenceState[] = []
+  private movedSince = 0
+  private readSequencesAfter = 0
   private placed: PlacedReading | null = null
   private structureDue = false
   /** Whether something changed that was not read before the last follower ended. */
@@ -150,11 +158,13 @@ export class Follower {
   private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
     const { chunks, exact } = this.row.structure_names!
     const known = await readJson<DatabaseManifest>(this.store, chunks)
+    this.sequences = known.sequences
     const state = { known, tables: known.tables, followed: this.row.tables }
     const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
     const since = { era: this.row.era, member: this.row.member, to: exact }
     for (const { manifest } of await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })) {
-      const { steps } = await readJson<LogManifest>(this.store, manifest)
+      const { steps, sequences } = await readJson<LogManifest>(this.store, manifest)
+      this.sequences = sequences
       for (const step of (steps ?? []).filter(({ end }) => positionOf(end)! > positionOf(exact)!)) {
         watch.model.replay(step)
         this.unread = true
@@ -198,7 +208,9 @@ export class Follower {
   }
 
   private async open(): Promise<void> {
-    const { rows } = await this.side.query<{ version: number }>(`select current_setting('server_version_num')::int as version`)
+    const { rows } = await this.ask((client) =>
+      client.query<{ version: number }>(`select current_setting('server_version_num')::int as version`),
+    )
     const { still_position: still } = this.row
     // Where nothing had changed since, the source was told so; telling it less would move its slot back.
     const from = still ? laterPosition(still, this.position) : this.position
@@ -249,8 +261,15 @@ export class Follower {
     this.structureDue = false
     const recorded = this.recorder.finish()
     const filling = this.filling
-    const change: StructureOfSegment = { steps: this.steps, placed: this.placed, before: this.followed, after: this.watch.followed }
+    const change: StructureOfSegment = {
+      steps: this.steps,
+      readings: this.readings,
+      placed: this.placed,
+      before: this.followed,
+      after: this.watch.followed,
+    }
     this.steps = []
+    this.readings = []
     this.placed = null
     this.followed = this.watch.followed
     this.filling = this.fresh()
@@ -282,7 +301,7 @@ export class Follower {
     const structure = placed ? { ...placed.piece, chunks: await writeJson(writer, placed.manifest) } : null
     if (this.row.structure === 'compare')
       for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
-    const sequences = await describeSequences(this.side)
+    const sequences = await this.ask(describeSequences)
     const toAt = Math.max(this.lastAt, recorded.lastAt ?? this.lastAt)
     const manifest: LogManifest = {
       format: 1,
@@ -304,6 +323,7 @@ export class Follower {
         return [second, relation, ...tally]
       }),
       sequences,
+      readings: change.readings,
       structure,
       noticed: this.row.structure,
       steps,
@@ -341,6 +361,13 @@ export class Follower {
     if (this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
   }
 
+  /** Asks the source beside the log, one question after the other. */
+  private ask<T>(question: (client: pg.Client) => Promise<T>): Promise<T> {
+    const answer = this.asking.then(() => question(this.side))
+    this.asking = answer.catch(() => undefined)
+    return answer
+  }
+
   private async tick(): Promise<void> {
     this.ticking++
     try {
@@ -353,21 +380,43 @@ export class Follower {
   private async tickOnce(): Promise<void> {
     this.ticks++
     if (this.watch.failure) throw this.watch.failure
-    const { rows } = await this.side.query<{ position: string; at: Date; who: { xid: string; application: string; user: string }[] }>(
-      `select pg_current_wal_lsn()::text as position, clock_timestamp() as at,
+    const { rows } = await this.ask((client) =>
+      client.query<{ position: string; at: Date; who: { xid: string; application: string; user: string }[] }>(
+        `select pg_current_wal_lsn()::text as position, clock_timestamp() as at,
          coalesce((select json_agg(json_build_object('xid', a.backend_xid::text, 'application', a.application_name, 'user', a.usename))
            from pg_catalog.pg_stat_activity a where a.backend_xid is not null and a.datname = current_database()), '[]') as who`,
+      ),
     )
     const { position, at, who } = rows[0]!
     for (const { xid, application, user } of who) this.seen.set(xid, { application, user })
     while (this.seen.size > SEEN) this.seen.delete(this.seen.keys().next().value!)
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
+    await this.readSequences(position)
     // A change of the structure is told at once; those of a migration are told together.
     if (this.structureDue) this.due = true
     this.closeIfDue()
     this.stream.ask()
     if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld()
     if (this.ticks % (this.row.structure === 'compare' ? COMPARE_EVERY : COMPARE_SELDOM) === 0) await this.compare()
+  }
+
+  /** Sequences move without a word in the log, so they are read again and again; where they are many, more rarely. */
+  private async readSequences(position: string): Promise<void> {
+    const from = Date.now()
+    if (from < this.readSequencesAfter) return
+    const now = await this.ask(describeSequences)
+    const moved = changedSequences(this.sequences, now)
+    this.sequences = now
+    if (moved.length > 0) {
+      if (this.readings.length === 0) this.movedSince = from
+      this.readings.push({ position, sequences: moved })
+    }
+    this.readSequencesAfter = Date.now() + (Date.now() - from) * 10
+    // Where nothing else happens, they are told all the same.
+    if (this.readings.length === 0 || !this.recorder.isEmpty || from - this.movedSince < this.plan.everySeconds * 1000) return
+    this.movedSince = from
+    this.due = true
+    await this.mark('')
   }
 
   /** A slow answer makes looks rarer: they take a twentieth of the time at most. */
@@ -380,7 +429,8 @@ export class Follower {
 
   /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */
   private async mark(mark: string): Promise<void> {
-    await this.side.query('select pg_logical_emit_message(true, $1, $2)', [MARK, mark])
+    // A connection of its own: the one beside the log may be asking something.
+    await withClient(this.access, this.row.database, (client) => client.query('select pg_logical_emit_message(true, $1, $2)', [MARK, mark]))
   }
 
   /** Brings what has come so far into the store now, instead of when it is due. */

@@ -217,6 +217,7 @@ async function makeView(
     at,
     later,
     holes,
+    following: [],
   }
   const end = logs.at(-1)?.to ?? marks.at(-1)!.to
   const next = async function* () {

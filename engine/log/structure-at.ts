@@ -3,9 +3,10 @@ import { scanLog } from '../../core/changes/log-text'
 import { positionOf } from '../../core/chain/position'
 import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from '../../core/content/manifest'
 import { othersOf } from '../../core/restore/kinds'
-import { mergeStructures } from '../../core/restore/merge'
-import { CATALOG } from '../../core/restore/structure'
-import { namesOf } from '../../core/things/thing'
+import { inOrder, mergeStructures } from '../../core/restore/merge'
+import { thingKey } from '../../core/restore/sql'
+import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
+import { entriesOfTable } from '../../core/restore/table-entries'
 import type { LogManifest } from '../../core/changes/manifest'
 import type { Ingredients } from './view'
 
@@ -68,7 +69,10 @@ export async function structureAt(
   const later = known.filter(({ exact }) => exact > at)
   // Without a trigger the next reading alone tells that something had changed already.
   const looks = from.logs.at(-1)?.noticed === 'compare'
-  const ahead = steps.length > 0 || looks ? await untilReading(next(), at) : []
+  // How sequences went on from a position behind the last segment is told by the next.
+  const isBehind = from.later && positionOf(from.logs.at(-1)?.to ?? '0/0')! < at
+  const ahead = steps.length > 0 || looks || isBehind ? await untilReading(next(), steps.length > 0 || looks ? at : null) : []
+  from.following = ahead
   const after = [...later, ...piecesOf(ahead, read)].sort((a, b) => (a.exact < b.exact ? -1 : 1))[0]
   const found = await before.read()
   const fills = await firstFills(from, read)
@@ -89,12 +93,12 @@ export async function structureAt(
   return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== undefined }
 }
 
-/** The logs that follow, up to the one that holds the next reading. */
-async function untilReading(next: AsyncIterable<LogManifest>, at: bigint): Promise<LogManifest[]> {
+/** The logs that follow, up to the one that holds the next reading of the structure; the first alone without a position. */
+async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null): Promise<LogManifest[]> {
   const logs: LogManifest[] = []
   for await (const log of next) {
     logs.push(log)
-    if (log.structure && positionOf(log.structure.exact)! > at) break
+    if (at === null || (log.structure && positionOf(log.structure.exact)! > at)) break
   }
   return logs
 }
@@ -150,6 +154,8 @@ function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseMa
   ]
 }
 
+const isOfRights = (keys: string[]) => keys.some((key) => /^\["(DEFAULT )?ACL"/.test(key))
+
 /** How a thing fared between two readings: touched before the position, touched after it, dropped by then. */
 class Touches {
   private readonly early = new Set<string>()
@@ -168,12 +174,17 @@ class Touches {
     this.more = [steps.some(({ more }) => more), beyond.some(({ more }) => more)]
   }
 
+  /** Whether a thing was touched up to the position. */
+  isEarly(thing: string, parts: { before: string[] | null; after: string[] | null }): boolean {
+    const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
+    return all.some((key) => this.early.has(key)) || (this.more[0] && isOfRights(all))
+  }
+
   /** From which reading a thing is taken, and whether that is how it was at the position. */
   of(thing: string, parts: { before: string[] | null; after: string[] | null }): { from: 'before' | 'after' | null; exact: boolean } {
     const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
-    const rights = all.some((key) => key.startsWith('["ACL"') || key.startsWith('["DEFAULT ACL"'))
-    const early = all.some((key) => this.early.has(key)) || (rights && this.more[0])
-    const late = all.some((key) => this.late.has(key)) || (rights && this.more[1])
+    const early = this.isEarly(thing, parts)
+    const late = all.some((key) => this.late.has(key)) || (this.more[1] && isOfRights(all))
     if (!early) return { from: parts.before ? 'before' : late ? null : 'after', exact: true }
     if (this.dropped.has(thing)) return { from: null, exact: true }
     if (!late) return { from: parts.after ? 'after' : null, exact: true }
@@ -191,16 +202,61 @@ function merge(
   const touches = new Touches(steps, beyond)
   const tables = tablesAfter(before, steps)
   const missing: Missing[] = []
+  const known = new Map(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
+  const unread = new Set(known.keys())
+  const rewritten = new Set<string>()
   const read = after ?? { ...before, entries: [], sequences: [], others: [] }
-  const entries = mergeStructures(before, read, (thing, parts) => {
-    const { from: chosen, exact } = after ? touches.of(thing, parts) : { from: 'before' as const, exact: !touches.of(thing, parts).exact }
-    if (!exact && chosen !== null) missing.push(inexact(from, thing, tables, [before, read]))
+  const merged = mergeStructures(before, read, (thing, parts) => {
+    const { from: chosen, exact } = after ? touches.of(thing, parts) : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
+    unread.delete(thing)
+    // How a table was is known in any case, though nobody wrote down a statement that makes it so.
+    if (!exact && known.has(thing)) rewritten.add(thing)
+    else if (!exact && chosen !== null) missing.push(inexact(from, thing, [before, read]))
     return chosen
   })
+  const wrong = [...rewritten, ...[...unread].filter((thing) => touches.isEarly(thing, { before: null, after: null }))]
+  const entries = rewriteTables(
+    merged,
+    wrong.map((thing) => known.get(thing)!),
+    [read, before],
+  )
   const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
   const sequences = after ? sequencesOf(before, after, entries) : before.sequences
   const others = othersOf(entries, from.full.member, before.name, populated)
-  return { ...before, entries, tables, sequences, others, missing: missing.filter(({ path }) => path !== '') }
+  return { ...before, entries, tables, sequences, others, missing }
+}
+
+/** Writes the entries of tables anew whose structure is known as of a moment at which nobody read them. */
+function rewriteTables(entries: StructureEntry[], tables: TableManifest[], readings: DatabaseManifest[]): StructureEntry[] {
+  if (tables.length === 0) return entries
+  let id = Math.max(0, ...entries.map((entry) => entry.id))
+  const all = readings.flatMap((reading) => reading.tables)
+  const around = {
+    nextId: () => ++id,
+    entries,
+    oidOf: (key: string) => [...tables, ...all].find(({ schema, name }) => thingKey(schema, name) === key)?.oid ?? null,
+  }
+  const sequences = readings.flatMap((reading) => reading.sequences)
+  const roots = rootsOf(entries, sequences)
+  let result = entries
+  for (const table of tables) {
+    const root = entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
+    const parts = root ? entries.filter((entry) => roots.get(entry.id) === root.id) : []
+    // The reading that the entries are from is the one whose table they make.
+    const source = readings.find((reading) =>
+      reading.entries.some(({ type, oid, sql }) => type === 'TABLE' && oid === table.oid && sql === root?.sql),
+    )
+    const as = source?.tables.find(({ oid }) => oid === table.oid)
+    const fresh = entriesOfTable(table, root && as ? { table: as, entries: parts } : null, around)
+    const gone = new Set(parts.map((entry) => entry.id))
+    const at = Math.max(
+      0,
+      result.findIndex((entry) => entry.id === root?.id),
+    )
+    const others = result.filter((entry) => !gone.has(entry.id))
+    result = root ? [...others.slice(0, at), ...fresh, ...others.slice(at)] : [...others, ...fresh]
+  }
+  return inOrder(result)
 }
 
 /** Tables as they were after the last of some steps. */
@@ -216,14 +272,11 @@ function tablesAfter(before: DatabaseManifest, steps: StructureStep[]): TableMan
   return [...tables.values()].sort((a, b) => (a.path < b.path ? -1 : 1))
 }
 
-function inexact(from: Ingredients, thing: string, tables: TableManifest[], read: DatabaseManifest[]): Missing {
-  const oid = Number(thing.split('/')[1])
-  const table = thing.startsWith(`${CATALOG.relation}/`) ? tables.find((one) => one.oid === oid) : undefined
-  const entry = read.flatMap(({ entries }) => entries).find(({ catalog, oid: of }) => `${catalog}/${of}` === thing)
-  const named =
-    entry &&
-    read.flatMap(({ others }) => others).find((other) => read.some(({ entries }) => entries.find(({ id }) => id === other.entry) === entry))
-  const path = table?.path ?? named?.path ?? `${namesOf(from.full.member)[0]}/${from.full.databases[0]!.name}`
+function inexact(from: Ingredients, thing: string, read: DatabaseManifest[]): Missing {
+  const named = read.flatMap(({ entries, others }) =>
+    others.filter(({ entry: id }) => entries.some((entry) => entry.id === id && `${entry.catalog}/${entry.oid}` === thing)),
+  )
+  const path = named[0]?.path ?? `${from.full.member}/${from.full.databases[0]!.name}`
   return { path, reason: `${INEXACT} soon after.`, note: true }
 }
 

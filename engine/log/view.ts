@@ -1,3 +1,6 @@
+import { sequencesAt, type SequenceAt, type SequenceReading } from '../../core/changes/sequences'
+import { plural } from '../../core/time/words'
+import { pathOf } from '../../core/things/thing'
 import { projectionOf } from '../../core/changes/columns'
 import { brokenBy } from '../../core/changes/rewrites'
 import type { FollowedTables, LateHole, LogManifest, NetManifest } from '../../core/changes/manifest'
@@ -5,7 +8,15 @@ import { newEntries, type ChunkChange } from '../../core/changes/apply'
 import type { SharedNet } from '../../core/changes/net'
 import { positionOf } from '../../core/chain/position'
 import { singleIntegerKey } from '../../core/content/keys'
-import { NO_ROWS, type ChunkRef, type DatabaseManifest, type Manifest, type Missing, type TableManifest } from '../../core/content/manifest'
+import {
+  NO_ROWS,
+  type ChunkRef,
+  type DatabaseManifest,
+  type Manifest,
+  type Missing,
+  type SequenceState,
+  type TableManifest,
+} from '../../core/content/manifest'
 import { Semaphore } from '../store/semaphore'
 import { gather, tallyOf, type Stretch } from './gather'
 import { InstantStore } from './instant-store'
@@ -23,6 +34,8 @@ export interface Ingredients {
   later: boolean
   /** What was found out later of tables whose rows are not known here. */
   holes: LateHole[]
+  /** The segments that follow, as far as they were looked into. */
+  following: LogManifest[]
 }
 
 /** Rows that are new to a table are cut into chunks of about this many bytes. */
@@ -55,7 +68,7 @@ export class MemberView {
       position: from.position,
       at: from.at.toISOString(),
       tables,
-      sequences: sequencesAt(from, structure),
+      sequences: this.sequences(from, structure, missing),
       missing,
       largeObjects: from.full.databases[0]!.largeObjects ?? null,
     }
@@ -66,6 +79,31 @@ export class MemberView {
         note: true,
       })
     this.manifest = { ...from.full, databases: [this.database] }
+  }
+
+  private sequences(from: Ingredients, structure: DatabaseManifest, missing: Missing[]): SequenceState[] {
+    const wanted = structure.entries.filter(({ type }) => type === 'SEQUENCE').map(({ schema, name }) => ({ schema: schema ?? '', name }))
+    const found = sequencesAt(readingsOf(from, structure), from.position, wanted)
+    const path = pathOf(from.full.member, structure.name)
+    const namesOf = (some: SequenceAt[]) =>
+      some
+        .slice(0, 5)
+        .map(({ state }) => `${state.schema}.${state.name}`)
+        .join(', ')
+    const [ahead, back] = [found.filter((one) => one.ahead), found.filter((one) => one.setBack)]
+    if (ahead.length > 0)
+      missing.push({
+        path,
+        reason: `${plural(ahead.length, 'sequence')} may be ahead of this moment, never behind it: ${namesOf(ahead)}.`,
+        note: true,
+      })
+    if (back.length > 0)
+      missing.push({
+        path,
+        reason: `${plural(back.length, 'sequence')} had just been, or would soon be set back: ${namesOf(back)}. What it had given is known as far as it was read before.`,
+        note: true,
+      })
+    return found.map(({ state }) => state)
   }
 
   private place(table: TableManifest, missing: Missing[]): TableManifest[] {
@@ -285,9 +323,12 @@ const unknown = (why: string) => `Its rows at this moment are not known. ${why}`
 const holdsOpenly = (oid: number, { logs, to }: Stretch) =>
   logs.some((log) => positionOf(log.to)! >= positionOf(to)! && log.relations.some((relation) => relation.oid === oid))
 
-function sequencesAt({ logs, position, full }: Ingredients, structure: DatabaseManifest) {
-  // Those at the end of the segment are at or after the instant, so that no number is given out twice.
-  const log = logs.find(({ to }) => positionOf(to)! >= positionOf(position)!) ?? logs.at(-1)
-  const known = log?.sequences ?? (structure.sequences.length > 0 ? structure.sequences : full.databases[0]!.sequences)
-  return known
+/** Every time at which the sequences were read, in the order of the log. */
+function readingsOf({ full, nets, logs, following }: Ingredients, structure: DatabaseManifest): SequenceReading[] {
+  const database = full.databases[0]!
+  const ofLog = ({ to, readings, sequences }: LogManifest): SequenceReading[] => [...(readings ?? []), { position: to, sequences }]
+  const first = { position: database.position, sequences: database.sequences }
+  // What was read with the structure of a net is not at hand; the structure has what was read with it.
+  const marked = nets.length > 0 ? [{ position: nets.at(-1)!.to, sequences: structure.sequences }] : []
+  return [first, ...marked, ...[...logs, ...following].flatMap(ofLog)]
 }

@@ -227,6 +227,47 @@ describe('two changes of structure that follow each other closely', () => {
     expect(log.bench.sql(`select indexname from pg_indexes where tablename = 'h' order by 1`).split('\n')).toEqual(['h_pkey', 'h_v'])
   })
 
+  it('give a table back as it was, though it was altered just before it was dropped, and nobody read it in between', async () => {
+    const log = await followed(
+      `create type mood as enum ('calm', 'rough'); create table port (id int primary key);
+       create table h (id serial primary key, v text default 'none', was text check (was <> ''), n int generated always as identity);
+       insert into h (v) values ('kept'); create index h_v on h (v); comment on table h is 'then'; create view over_h as select id from h;
+       create function noisy() returns trigger language plpgsql as $$ begin return new; end $$`,
+      'trigger',
+    )
+    const { bench } = log
+    const dump = (database: string, table: string) =>
+      bench.server
+        .dump(database, ['--schema-only', '-t', table])
+        .replaceAll(/^--.*$/gm, '')
+        .replaceAll(/\n+/g, '\n')
+    const rows = (database: string, table: string) => bench.server.psql(database, `copy (select * from ${table} order by 1) to stdout`)
+    const moments = [
+      `alter table h add column m mood default 'rough' not null, add check (id > 0), add column d numeric(6, 2) default 1.5`,
+      `alter table h rename column v to w; create unique index h_w on h (w) where id > 1; comment on column h.w is 'it''s'; grant select, update on h to public`,
+      `alter table h drop column was; alter table h enable row level security; create policy mine on h as restrictive for update using (id > 1) with check (id < 9)`,
+      `create trigger t after insert on h for each row when (new.id > 5) execute function noisy(); alter table h disable trigger t; alter table h replica identity full`,
+      `create table brief (id int primary key, port int references port, x text[] default '{}'); insert into port values (1); insert into brief values (1, 1, '{a}')`,
+      `alter table h add foreign key (id) references brief deferrable; alter table h set (fillfactor = 60); alter table h alter w set default 'x'`,
+    ].map((sql) => {
+      bench.sql(sql)
+      const tables = ['h', 'brief', 'port'].filter((table) => bench.sql(`select to_regclass('${table}')`) !== '')
+      return { position: log.position(), tables: tables.map((table) => [table, dump(bench.database, table), rows(bench.database, table)]) }
+    })
+    bench.sql('drop table brief cascade; drop table h cascade; drop type mood')
+    await log.flush()
+    for (const [i, moment] of moments.entries()) {
+      const database = `${bench.database}_${i}`
+      const { run, receipts } = await bench.restore(log.vessel, log.ref(moment), { into: { mode: 'elsewhere', source: 'db', database } })
+      expect(run.error).toBeNull()
+      const found = moment.tables.map(([table]) => [table, dump(database, table!), rows(database, table!)])
+      expect([i, found]).toEqual([i, moment.tables])
+      const unwell = receipts.filter(({ outcome, equal, left_parts: left }) => outcome === 'failed' || equal === false || left.length > 0)
+      expect([i, unwell.map(({ path, reason, left_parts: left }) => [path, reason, left])]).toEqual([i, []])
+      bench.server.psql('postgres', `drop database ${database}`)
+    }
+  }, 240_000)
+
   it.each([0, 50, 300])(
     'have just the tables, columns and rows of each moment, in a migration with %s ms between its statements',
     async (pace) => {
@@ -258,4 +299,58 @@ describe('two changes of structure that follow each other closely', () => {
     },
     240_000,
   )
+})
+
+describe('sequences at a moment', () => {
+  it('are never behind what the source would have given, and told when they may be ahead or were set back', async () => {
+    const log = await followed(
+      `create sequence s; create sequence down increment by -1; create table owner (id serial primary key); insert into owner select from generate_series(1, 3); create table tick (id int primary key)`,
+      'trigger',
+    )
+    const { bench } = log
+    const pause = () => new Promise((resolve) => setTimeout(resolve, 1200))
+    const next = (ref: string) => async () => {
+      const { manifest } = (await openPoint(bench.engine, ref, noRows)).members[0]!
+      const { sequences, missing } = manifest.databases[0]!
+      return {
+        of: Object.fromEntries(sequences.map(({ name, last, called }) => [name, called ? Number(last) : 0])),
+        told: missing.map(({ reason }) => reason).join(' '),
+      }
+    }
+    bench.sql(
+      `select nextval('s') from generate_series(1, 100); select nextval('down') from generate_series(1, 50); insert into tick values (1)`,
+    )
+    await pause()
+    const moved = log.moment()
+    await pause()
+    bench.sql(`select setval('s', 1, false); alter sequence down restart; truncate owner restart identity; insert into tick values (2)`)
+    await pause()
+    const reset = log.moment()
+    bench.sql(`select nextval('s') from generate_series(1, 7); insert into tick values (3); drop table owner; drop sequence s`)
+    await log.flush()
+    const first = await next(log.ref(moved))()
+    expect(first.of).toEqual({ s: 100, down: -50, owner_id_seq: 3 })
+    expect(first.told).toContain('set back')
+    const second = await next(log.ref(reset))()
+    expect(second.of.down).toBe(0)
+    expect(second.of.owner_id_seq).toBe(0)
+    expect(second.of.s).toBeGreaterThanOrEqual(0)
+    const database = `${bench.database}_seq`
+    const { receipts } = await bench.restore(log.vessel, log.ref(moved), { into: { mode: 'elsewhere', source: 'db', database } })
+    expect(receipts.filter(({ outcome, equal }) => outcome === 'failed' || equal === false)).toEqual([])
+    expect(bench.server.psql(database, `select nextval('s'), nextval('down'), nextval('owner_id_seq')`)).toBe('101|-51|4')
+    bench.server.psql('postgres', `drop database ${database}`)
+  }, 60_000)
+
+  it('are known where nothing else happens at the source', async () => {
+    const log = await followed(`create sequence s; create table tick (id int primary key)`, 'trigger')
+    log.bench.sql(`select nextval('s') from generate_series(1, 30)`)
+    await vi.waitFor(
+      async () => {
+        const { manifest } = (await openPoint(log.bench.engine, log.ref({ position: await log.flush() }), noRows)).members[0]!
+        expect(manifest.databases[0]!.sequences).toMatchObject([{ name: 's', last: '30' }])
+      },
+      { timeout: 30_000, interval: 500 },
+    )
+  }, 60_000)
 })

@@ -352,8 +352,14 @@ const grantsSql = (oids: string) => `
 
 /** Positions of all sequences, and the table whose column owns each. */
 export async function describeSequences(client: pg.Client): Promise<SequenceState[]> {
-  const { rows: sequences } = await client.query<{ schema: string; name: string; owner_schema: string | null; owner: string | null }>(
-    `select n.nspname as schema, c.relname as name, tn.nspname as owner_schema, t.relname as owner
+  const { rows: sequences } = await client.query<{
+    schema: string
+    name: string
+    down: boolean
+    owner_schema: string | null
+    owner: string | null
+  }>(
+    `select n.nspname as schema, c.relname as name, (select q.seqincrement < 0 from pg_catalog.pg_sequence q where q.seqrelid = c.oid) as down, tn.nspname as owner_schema, t.relname as owner
      from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
        left join pg_catalog.pg_depend d on d.classid = 'pg_catalog.pg_class'::regclass and d.objid = c.oid and d.deptype in ('a', 'i')
          and d.refclassid = 'pg_catalog.pg_class'::regclass and d.refobjsubid > 0
@@ -371,8 +377,8 @@ export async function describeSequences(client: pg.Client): Promise<SequenceStat
     )
     const { rows } = await client.query<{ i: number; last: string; called: boolean }>(`${asked.join(' union all ')} order by i`)
     for (const { i, last, called } of rows) {
-      const { schema, name, owner_schema: ownerSchema, owner } = some[i]!
-      states.push({ schema, name, last, called, ownedBy: owner === null ? null : [ownerSchema!, owner] })
+      const { schema, name, down, owner_schema: ownerSchema, owner } = some[i]!
+      states.push({ schema, name, last, called, ...(down ? { down } : {}), ownedBy: owner === null ? null : [ownerSchema!, owner] })
     }
   }
   return states

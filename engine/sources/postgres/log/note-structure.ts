@@ -105,6 +105,16 @@ begin
       touched || coalesce(array_agg(distinct o.classid || '/' || o.objid) filter (where o.objid is not null), '{}')
       into objects, touched
     from pg_event_trigger_ddl_commands() o where o.schema_name is distinct from 'pg_temp';
+    -- Of rights the server does not say what they are on: it is what this transaction wrote anew, or a younger one.
+    if tg_tag in ('GRANT', 'REVOKE') then
+      touched := touched || array(
+        ${['pg_class', 'pg_proc', 'pg_type', 'pg_namespace']
+          .map(
+            (catalog) =>
+              `select '${catalog}'::regclass::oid || '/' || x.oid from ${catalog} x where x.oid >= 16384 and age(x.xmin) <= age(pg_current_xact_id()::xid)`,
+          )
+          .join('\n        union all ')});
+    end if;
     -- A table whose rows can be told apart is followed from its first row on.
     for item in
       select distinct c.oid, c.oid::regclass as name, p.pubname, pg_relation_size(c.oid) = 0 as empty
