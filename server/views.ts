@@ -41,6 +41,7 @@ export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<LifelineData>
 export type InstantView = Sent<AtInstant>
+export type { Missing } from '../core/content/manifest'
 export type TraceView = Sent<ChangeTrace & { heavy: HeavyView[] }>
 export type Heavy = Sent<HeavyView>
 export type UndoPlan = Sent<Undo>

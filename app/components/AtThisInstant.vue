@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { NOWHERE } from '~~/core/chain/position'
 import type { ErrorRecord } from '~~/core/errors'
+import { namesOf } from '~~/core/things/thing'
 import { estimateRestore } from '~~/core/plan/state'
-import type { Heavy, InstantView, Lifeline, VesselView } from '~~/server/views'
+import type { Heavy, InstantView, Lifeline, Missing, VesselView } from '~~/server/views'
 
 interface Point {
   id: string
@@ -18,7 +19,7 @@ interface Point {
   version: number
 }
 
-const { vessel, instant, state, point, points, bands, heavy, breaks } = defineProps<{
+const { vessel, instant, state, point, unsure, points, bands, heavy, breaks } = defineProps<{
   vessel: VesselView
   instant: number
   /** The point's id, or the instant as an address names it. */
@@ -28,6 +29,8 @@ const { vessel, instant, state, point, points, bands, heavy, breaks } = definePr
   state: InstantView | null
   error: ErrorRecord | null
   point: Point | undefined
+  /** What is not exactly as it was there, or not known; the unknown first. */
+  unsure: Missing[]
   points: Point[]
   /** Stretches in which every instant of all members can be entered. */
   bands: { from: number; to: number }[]
@@ -86,6 +89,9 @@ const logAt = computed(() => {
   const positions = (state?.members ?? []).map(({ position }) => position).filter((position) => position !== NOWHERE)
   return positions.length === 1 ? positions[0] : null
 })
+const UNSURE_SHOWN = 5
+/** Without the source and the database, where it is in one. */
+const shortOf = (path: string) => namesOf(path).slice(2).join('.') || path
 const inLog = computed(() => state?.exact && !point)
 </script>
 
@@ -167,8 +173,19 @@ const inLog = computed(() => state?.exact && !point)
       <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :bands="bands" />
       <p v-if="inLog" class="mt-2 leading-[19px]">
         <b class="font-semibold">In the log.</b> Every transaction that was committed
-        {{ precise === 'before' ? 'before this one' : precise ? 'up to this one' : 'until then' }} is in it, and none that came later.
+        {{ precise === 'before' ? 'before this one' : precise ? 'up to this one' : 'until then' }} is in it, and none that came
+        later<template v-if="unsure.length > 0">, but for {{ plural(unsure.length, 'thing') }}:</template><template v-else>.</template>
       </p>
+      <ul v-if="inLog && unsure.length > 0" class="rule mt-1 border-t border-[var(--line)]" data-unsure>
+        <li v-for="item in unsure.slice(0, UNSURE_SHOWN)" :key="item.path + item.reason" class="py-1 leading-[18px]">
+          <span class="mono text-[12px] font-medium">{{ shortOf(item.path) }}</span>{{ ' '
+          }}<b v-if="!item.note" class="iron font-semibold">Not known here. </b
+          ><span :class="item.note ? 'soft' : 'iron'">{{ item.reason }}</span>
+        </li>
+        <li v-if="unsure.length > UNSURE_SHOWN" class="soft py-1">
+          And {{ unsure.length - UNSURE_SHOWN }} more, which <b class="font-semibold">Open contents</b> lists.
+        </li>
+      </ul>
       <template v-if="point">
         <p class="mt-2 flex items-center gap-2">
           <svg width="12" height="20" viewBox="0 0 12 20" aria-hidden="true">

@@ -11,6 +11,7 @@ const SHORT: Record<string, string> = { PersistentVolumeClaim: 'claim', CustomRe
 /** What a thing became since, as far as is known; exact for the one that is compared. */
 function since(thing: PointThing): { text: string; color: string } {
   const kind = isObject(thing) ? (SHORT[thing.kind] ?? thing.kind) : thing.kind === 'volume' ? 'volume' : ''
+  if (thing.unknown !== undefined) return { text: sizeOf(thing), color: 'var(--iron)' }
   if (thing.there === false) return { text: kind ? `${kind} gone` : 'gone', color: 'var(--iron)' }
   if (comparison?.path === thing.path && comparison.rows && !comparison.against) {
     const { gone, fresh, changed } = comparison.rows
@@ -18,7 +19,7 @@ function since(thing: PointThing): { text: string; color: string } {
     if (fresh > 0) return { text: `+${countInWords(fresh)}`, color: 'var(--ink)' }
     return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--ochre-text)' } : { text: '=', color: 'var(--soft)' }
   }
-  return { text: sizeOf(thing), color: 'var(--soft)' }
+  return { text: sizeOf(thing), color: thing.asOf === undefined ? 'var(--soft)' : 'var(--ochre-text)' }
 }
 </script>
 
@@ -33,7 +34,7 @@ function since(thing: PointThing): { text: string; color: string } {
       <UCheckbox :model-value="bench.stateOf(thing)" :aria-label="`Bring back ${thing.name}`" @update:model-value="bench.toggle(thing)" />
     </template>
     <template #behind="{ thing }">
-      <span class="num shrink-0 text-[12px]" :style="{ color: since(thing).color }">{{ since(thing).text }}</span>
+      <span class="num shrink-0 text-[12px]" :style="{ color: since(thing).color }" :title="whyOf(thing)">{{ since(thing).text }}</span>
     </template>
   </PointTree>
 </template>

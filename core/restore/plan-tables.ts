@@ -24,6 +24,7 @@ export function blank(path: string, kind: string): Operation {
     choices: [],
     entries: [],
     when: 'before',
+    asOf: null,
     same: false,
     rebuilds: [],
   }

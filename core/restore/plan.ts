@@ -1,12 +1,12 @@
 import type { DatabaseManifest, RoleDefinition } from '../content/manifest'
-import { isWithin, pathOf, withinAny } from '../things/thing'
+import { isWithin, namesOf, pathOf, withinAny } from '../things/thing'
 import { blockersOf, type Blocker } from './blockers'
 import { checksOf, type Check } from './checks'
 import { groupTables, type Group } from './groups'
 import { comesLast } from './kinds'
 import { needsOf } from './needs'
 import { planDatabase, planLargeObjects, planOther, planRoles, planSchema } from './plan-others'
-import { planTable } from './plan-tables'
+import { blank, leave, planTable } from './plan-tables'
 import type { StructureEntry } from './structure'
 import { rootsOf } from './structure'
 import type { Dependent, TargetState } from './target'
@@ -39,6 +39,8 @@ export interface Operation {
   entries: number[]
   /** When it is made, beside the tables: before them, after them, last of all, or together with the group that needs it. */
   when: 'before' | 'group' | 'after' | 'last'
+  /** Why its rows are from another time than the rest, and from which; null where they are not. */
+  asOf: string | null
   /** Left because it is there and the same as then, so that nothing is missing. */
   same: boolean
   /** What stands upon it at the target and is dropped and made again with it. */
@@ -81,7 +83,7 @@ export interface PlanInput {
 export function planRestore(input: PlanInput): DatabasePlan {
   const { manifest, target, wish } = input
   const needs = needsOf(input)
-  const tables = needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along }))
+  const tables = needs.tables.map(({ table, along }) => told({ ...planTable(table, input), along }, manifest))
   const others = needs.others.map(({ other, along }) => planOther(other, input, along))
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))
@@ -89,8 +91,9 @@ export function planRestore(input: PlanInput): DatabasePlan {
     ...planRoles(input, [...tables, ...others]),
     ...planSchema(input, [...tables, ...others]),
     ...inOrder(input, others, 'before'),
-    ...planLargeObjects(input),
+    ...planLargeObjects(input).map((operation) => told(operation, manifest)),
     ...tables,
+    ...planUnknown(input),
     ...others.filter((_, i) => inner.has(i)),
     ...inOrder(input, others, 'after'),
     ...inOrder(input, others, 'last'),
@@ -126,6 +129,26 @@ export function planRestore(input: PlanInput): DatabasePlan {
     const free = all.filter((_, i) => !inner.has(i))
     return free.filter((operation) => operation.when === when).sort((a, b) => position(a) - position(b))
   }
+}
+
+/** What the point does not know wholly is said of the operation that brings it back, and later in the receipt. */
+function told(operation: Operation, { missing }: DatabaseManifest): Operation {
+  const note = operation.verb === 'leave' ? undefined : missing.find(({ path, note }) => note && path === operation.path)
+  return note ? { ...operation, asOf: note.reason, warnings: [...operation.warnings, note.reason] } : operation
+}
+
+/** What was there and can't be brought back: it stays in the list, with the reason. */
+function planUnknown(input: PlanInput): Operation[] {
+  const { manifest, wish } = input
+  const picked = pickerOf(input)
+  const held = new Set([...manifest.tables, ...manifest.others].map(({ path }) => path))
+  if (wish.what === 'structure') return []
+  return manifest.missing
+    .filter(({ path, note, onlyAt }) => !note && onlyAt === undefined && picked(path) && !held.has(path))
+    .map(({ path, reason }) => {
+      const [, , schema = '', ...name] = namesOf(path)
+      return leave({ ...blank(path, 'table'), target: { schema, name: name.join('/') } }, reason)
+    })
 }
 
 /** What is picked of a database: by itself, or by something that holds it. */
@@ -171,8 +194,11 @@ function totalsOf(operations: Operation[]) {
   }
 }
 
-function warningsOf(operations: Operation[], { manifest, target, wish, serverVersion }: PlanInput): string[] {
-  const warnings = operations.some(({ verb }) => verb !== 'leave') ? versionChanges(Math.floor(serverVersion / 10000), target.version) : []
+function warningsOf(operations: Operation[], { source, manifest, target, wish, serverVersion }: PlanInput): string[] {
+  const isActive = operations.some(({ verb }) => verb !== 'leave')
+  const warnings = isActive ? versionChanges(Math.floor(serverVersion / 10000), target.version) : []
+  const root = pathOf(source, manifest.name)
+  if (isActive) warnings.push(...manifest.missing.filter(({ path, note }) => note && path === root).map(({ reason }) => reason))
   const missing = missingRoles(operations, manifest, target, wish)
   if (target.eventTriggers.length > 0 && !target.may.superuser)
     warnings.push(

@@ -1,5 +1,5 @@
 import { isKnownByName } from '../../core/restore/kinds'
-import { lastName, pathOf } from '../../core/things/thing'
+import { lastName, namesOf, pathOf } from '../../core/things/thing'
 import { thingKey } from '../../core/restore/sql'
 import { existsAt } from '../../core/restore/target'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
@@ -18,6 +18,9 @@ export interface PointThing {
   bytes: number | null
   /** Whether it stands at its source now; null when the source can't be asked. */
   there: boolean | null
+  /** Why it can't be brought back from here, though it was there; or from which other time its rows are. */
+  unknown?: string
+  asOf?: string
 }
 
 export interface PointContents {
@@ -72,6 +75,14 @@ export async function pointContents(engine: EngineContext, pointId: string, with
         name,
         there: target ? target.tables.has(thingKey(schema, name)) : null,
       }))
+      const held = new Set([...tables, ...others].map(({ path }) => path))
+      const unknown = database.missing.flatMap(({ path, reason, note, onlyAt }) => {
+        const [, , schema, ...name] = namesOf(path)
+        if (note || onlyAt !== undefined || held.has(path) || schema === undefined || name.length === 0) return []
+        const there = target ? target.tables.has(thingKey(schema, name.join('/'))) : null
+        return [{ path, kind: 'table', schema, name: name.join('/'), rows: null, bytes: null, there, unknown: reason }]
+      })
+      const asOf = new Map(database.missing.flatMap(({ path, reason, note }) => (note ? [[path, reason]] : [])))
       const { largeObjects: large } = database
       const pages = large
         ? [
@@ -86,7 +97,10 @@ export async function pointContents(engine: EngineContext, pointId: string, with
             },
           ]
         : []
-      const all = [...tables, ...others, ...pages]
+      const all = [...tables, ...unknown, ...others, ...pages].map((thing) => ({
+        ...thing,
+        ...(asOf.has(thing.path) ? { asOf: asOf.get(thing.path)! } : {}),
+      }))
       // What is in no schema comes last.
       const schemas = [...new Set(all.map((thing) => thing.schema))].sort(
         (a, b) => Number(a === null) - Number(b === null) || (a! < b! ? -1 : 1),

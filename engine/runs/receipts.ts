@@ -49,7 +49,8 @@ export class Receipts {
   constructor(private readonly run: RunContext) {}
 
   private add(operation: Operation, outcome: Row['outcome'], more: Partial<Row> = {}): void {
-    this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, more)
+    const reason = outcome === 'left' ? null : operation.asOf
+    this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, { reason, ...more })
   }
 
   made(operation: Operation, left: LeftPart[], more: Partial<Row> = {}): void {

@@ -354,3 +354,43 @@ describe('sequences at a moment', () => {
     )
   }, 60_000)
 })
+
+describe('what is not exactly as it was at a moment', () => {
+  it('stands in the list of what is at a moment, in the plan and in the receipt, with the reason; nothing is missing without a word', async () => {
+    const log = await followed(
+      `create table whole (id int primary key, v text); insert into whole values (1, 'a'); create table keyless (x int); insert into keyless values (1), (2);
+       create table counted (id int primary key, n int); insert into counted values (1, 7); create unlogged table quick (id int primary key); select lo_from_bytea(7001, 'x')`,
+      'trigger',
+    )
+    const { bench } = log
+    bench.sql(
+      `create table later as select 1 as x; insert into keyless values (3); alter table counted alter n type bigint; drop table if exists never`,
+    )
+    const moment = log.moment()
+    await log.flush()
+    const { pointContents } = await import('../../engine/compare/contents')
+    const { unsureAt } = await import('../../engine/log/unsure')
+    const { readRef } = await import('../../core/chain/instant-ref')
+    const ref = log.ref(moment)
+    const { things } = await pointContents(bench.engine, ref)
+    const byName = new Map(things.map((thing) => [thing.name, thing]))
+    expect(byName.get('later')!.unknown).toContain('not known')
+    expect(byName.get('counted')!.unknown).toContain('type of its column n')
+    expect(byName.get('keyless')!.asOf).toContain('as of')
+    expect(byName.get('large objects')!.asOf).toContain('in no log')
+    expect(byName.get('whole')).not.toHaveProperty('unknown')
+    expect((await unsureAt(bench.engine, ref, readRef(ref)!)).map(({ path }) => path.split('/').at(-1)).sort()).toEqual(
+      ['counted', 'keyless', 'large objects', 'later', 'quick'].sort(),
+    )
+    const database = `${bench.database}_unsure`
+    const { run, receipts } = await bench.restore(log.vessel, ref, { into: { mode: 'elsewhere', source: 'db', database } })
+    expect(run.state).toBe('warned')
+    const said = new Map(receipts.map(({ path, outcome, reason, equal }) => [path.split('/').at(-1), [outcome, reason, equal] as const]))
+    expect(said.get('later')).toEqual(['left', expect.stringContaining('not known'), null])
+    expect(said.get('counted')).toEqual(['left', expect.stringContaining('type of its column n'), null])
+    expect(said.get('keyless')![1]).toContain('Its rows are as of')
+    expect(said.get('large objects')![1]).toContain('in no log')
+    expect(said.get('whole')).toEqual(['made', null, true])
+    bench.server.psql('postgres', `drop database ${database}`)
+  }, 60_000)
+})

@@ -79,7 +79,9 @@ const bringBack = computed(() => ({
         <UIcon v-if="choosable(own)" :name="KIND_ICON[own.kind] ?? 'i-lucide-shapes'" class="soft size-3.5 shrink-0" />
       </template>
       <template #behind="{ thing: own }">
-        <span class="num soft shrink-0 text-[12px]">{{ sizeOf(own) }}</span>
+        <span class="num shrink-0 text-[12px]" :class="own.unknown ? 'iron' : own.asOf ? 'ochre' : 'soft'" :title="whyOf(own)">{{
+          sizeOf(own)
+        }}</span>
       </template>
     </PointTree>
     <section class="sheet flex min-h-0 min-w-0 flex-col border-t-0" aria-label="Contents">

@@ -2,7 +2,7 @@
 import { refDebounced, useDebounceFn } from '@vueuse/core'
 import { commonStretches } from '~~/core/chain/chain'
 import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
-import type { InstantView, Lifeline, TraceView, VesselView } from '~~/server/views'
+import type { InstantView, Lifeline, Missing, TraceView, VesselView } from '~~/server/views'
 
 const { vessel, now } = defineProps<{ vessel: VesselView; now: number }>()
 const route = useRoute()
@@ -92,6 +92,13 @@ const entered = refDebounced(wanted, 120)
 const { data: state, error: stateError } = useLoad<InstantView>(() =>
   data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(entered.value)}` : null,
 )
+// What is not exact there takes a look into the structure, so it is asked for once the scrubber rests.
+const rested = refDebounced(wanted, 400)
+const { data: unsure } = useLoad<Missing[]>(() =>
+  state.value?.members.some(({ log }) => log) && !point.value
+    ? `/api/vessels/${vessel.slug}/unsure?ref=${encodeURIComponent(rested.value)}`
+    : null,
+)
 // Kept while the next one is on its way, so that the panel does not flicker.
 const shown = shallowRef<InstantView | null>(null)
 watch([state, stateError], () => (shown.value = state.value ?? (stateError.value ? null : shown.value)))
@@ -160,6 +167,7 @@ async function enterPosition(text: string) {
         :state="shown"
         :error="stateError"
         :point="point"
+        :unsure="point ? [] : (unsure ?? [])"
         :points="points"
         :bands="bands"
         :heavy="close && data.followers.length > 0 ? (lastTrace?.heavy ?? []) : null"

@@ -1,0 +1,16 @@
+import * as v from 'valibot'
+import { readRef } from '../../../../core/chain/instant-ref'
+import { unsureAt } from '../../../../engine/log/unsure'
+
+const Query = v.object({
+  ref: v.pipe(
+    v.string(),
+    v.check((text) => readRef(text) !== undefined, 'This is no instant.'),
+  ),
+})
+
+/** What is not exactly as it was at an instant, or not known there. */
+export default route((engine, event) => {
+  const { ref } = queryOf(event, Query)
+  return unsureAt(engine, ref, readRef(ref)!)
+})
