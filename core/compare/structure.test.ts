@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest'
 import { structure } from '../../tests/support/manifests'
 import { noRenaming } from '../restore/sql'
-import { columnInWords, compareStructures, renameStructure, sameStructure, structureText } from './structure'
+import { columnInWords, compareStructures, renameStructure, structureText } from './structure'
 
 const column = (name: string, over: object = {}) => ({ ...structure().columns[0]!, name, ...over })
 
@@ -44,14 +44,6 @@ describe('columnInWords', () => {
     expect(columnInWords(column('a', { generated: true, default: 'b * 2', collation: 'pg_catalog."C"' }))).toBe(
       'integer collate pg_catalog."C" not null generated always as (b * 2) stored',
     )
-  })
-})
-
-describe('sameStructure', () => {
-  it('minds what makes rows fit, and not whose the table is', () => {
-    expect(sameStructure(structure(), structure({ owner: 'other', grants: ['x: SELECT'], comment: 'y' }))).toBe(true)
-    expect(sameStructure(structure(), structure({ persistence: 'unlogged' }))).toBe(false)
-    expect(sameStructure(structure(), structure({ triggers: [{ name: 't', definition: 'x' }] }))).toBe(false)
   })
 })
 

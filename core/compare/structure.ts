@@ -50,6 +50,7 @@ function properties(structure: TableStructure | null): Map<string, string> {
     ['owner', structure.owner],
     ['grants', structure.grants.join('\n') || null],
     ['comment', structure.comment],
+    ['access method', structure.accessMethod ?? null],
     ['persistence', structure.persistence === 'permanent' ? null : structure.persistence],
     ['row security', structure.rowSecurity === 'off' ? null : structure.rowSecurity],
     ['replica identity', structure.replicaIdentity === 'd' ? null : structure.replicaIdentity],
@@ -71,20 +72,14 @@ function pair(what: string, then: Map<string, string>, now: Map<string, string>)
   })
 }
 
-/** Whether a table would be the same after emptying and filling it; owner and rights are its own affair. */
-export function sameStructure(then: TableStructure, now: TableStructure): boolean {
-  const shape = (structure: TableStructure) =>
-    JSON.stringify([
-      structure.kind,
-      structure.persistence,
-      structure.columns.map((column) => [column.name, columnInWords(column)]),
-      ...PARTS.filter(([what]) => what !== 'policy').map(([, field]) => structure[field]),
-      structure.partitionKey,
-      structure.partitionOf,
-      structure.partitionBound,
-      structure.inherits ?? [],
-    ])
-  return shape(then) === shape(now)
+/** What differs between two structures, in a few words each, as a receipt tells it. */
+export function differencesOf(then: TableStructure, now: TableStructure): string[] {
+  return compareStructures(then, now)
+    .filter(({ mark }) => mark !== 'same')
+    .map(
+      ({ what, name, mark }) =>
+        `${what === 'property' ? '' : `${what} `}${name} ${mark === 'changed' ? 'differs' : mark === 'gone' ? 'is missing' : 'is too many'}`,
+    )
 }
 
 /** The structure as it is expected at the target when things got new names on the way. */
@@ -125,9 +120,7 @@ const byName = (a: Part, b: Part) => (a.name < b.name ? -1 : a.name > b.name ? 1
  * not need, because a renamed definition has them and the server's own has not.
  */
 export function structureText(structure: TableStructure): string {
-  const parts = Object.fromEntries(
-    PARTS.map(([, field]) => [field, structure[field].map(({ name, definition }) => ({ name, definition: normalise(definition) }))]),
-  )
+  const parts = Object.fromEntries(PARTS.map(([, field]) => [field, structure[field].map((part) => normalisedPart(field, part))]))
   // What lies beneath a domain is said by the domain's own definition.
   const columns = structure.columns.map(({ base: _, ...column }) => ({
     ...column,
@@ -135,6 +128,15 @@ export function structureText(structure: TableStructure): string {
   }))
   return JSON.stringify({ ...structure, ...parts, columns })
 }
+
+/** Roles of a policy have no order. */
+export const policyText = (definition: string): string =>
+  definition.replace(/(?<=^\w+ . )[^ ]+/, (roles) => roles.split(',').sort().join(','))
+
+const normalisedPart = (field: string, { name, definition }: Part): Part => ({
+  name,
+  definition: normalise(field === 'policies' ? policyText(definition) : definition),
+})
 
 const PLAIN = /"([a-z_][a-z0-9_]*)"/g
 const PART = '(?:"(?:[^"]|"")+"|[a-z_][a-z0-9_]*)'

@@ -35,6 +35,8 @@ export interface TableStructure {
   partitionOf: string | null
   partitionBound: string | null
   options: string[]
+  /** Where it is another one than the server's own heap. */
+  accessMethod?: string
   /** Parents in the order of inheritance, as `"schema"."name"`; partitions are not among them. */
   inherits?: string[]
 }

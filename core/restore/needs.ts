@@ -1,9 +1,9 @@
 import type { OtherThing, TableManifest } from '../content/manifest'
-import { sameStructure } from '../compare/structure'
 import { pathOf } from '../things/thing'
 import type { Blocker } from './blockers'
 import { familyOf } from './groups'
 import { kindOf } from './kinds'
+import { mendsOf, needsRebuild } from './mends'
 import { isWholePicked, pickerOf, type PlanInput } from './plan'
 import { thingKey } from './sql'
 import { isTableEntry, rootsOf, type StructureEntry } from './structure'
@@ -90,7 +90,7 @@ class NeedSearch {
   /** Goes on from what was taken until nothing more is needed. */
   walk(): void {
     for (let root = this.queue.shift(); root !== undefined; root = this.queue.shift()) {
-      if (!this.isMade(root)) continue
+      if (!this.isMade(root) && !this.isMended(root)) continue
       const own = this.byId.get(root)
       const name = own?.name.split(' ')[0] ?? ''
       for (const part of this.partsOf.get(root) ?? []) {
@@ -118,7 +118,15 @@ class NeedSearch {
     const table = this.tableOf.get(root)
     if (!table) return !stands(target, entry) || wish.into.mode === 'beside'
     const now = target.tables.get(thingKey(table.schema, table.name))
-    return !now || wish.into.mode === 'beside' || !sameStructure(table.structure, now.structure)
+    return !now || wish.into.mode === 'beside' || needsRebuild(table.structure, now.structure)
+  }
+
+  /** Whether parts of it will be made again, so that what they need must be there. */
+  private isMended(root: number): boolean {
+    const { wish, target } = this.input
+    const table = this.tableOf.get(root)
+    const now = table && target.tables.get(thingKey(table.schema, table.name))
+    return wish.what === 'both' && now !== undefined && mendsOf(table!, now.structure, wish.roles).length > 0
   }
 
   private need(root: number, by: number, name: string, isReference: boolean): void {

@@ -1,6 +1,6 @@
 import type { TableManifest } from '../content/manifest'
-import { sameStructure } from '../compare/structure'
 import { plural } from '../time/words'
+import { mendsOf, needsRebuild, type Mend } from './mends'
 import { besideName } from './naming'
 import type { Operation, PlanInput } from './plan'
 import { thingKey } from './sql'
@@ -25,6 +25,7 @@ export function blank(path: string, kind: string): Operation {
     entries: [],
     when: 'before',
     asOf: null,
+    mends: [],
     same: false,
     rebuilds: [],
   }
@@ -77,7 +78,7 @@ function besidePlace(table: TableManifest, now: TargetTable | undefined, input: 
   if (own) return { schema, name: own }
   if (into.prefix || into.suffix) return { schema, name: into.prefix + table.name + into.suffix }
   if (schema !== table.schema) return { schema, name: table.name }
-  const happened = !now ? 'dropped' : sameStructure(table.structure, now.structure) ? 'then' : 'changed'
+  const happened = !now ? 'dropped' : needsRebuild(table.structure, now.structure) ? 'changed' : 'then'
   return { schema, name: besideName(table.name, happened, input.at, isTaken(schema, input)) }
 }
 
@@ -93,22 +94,32 @@ function placeNew(base: Operation, table: TableManifest, to: { schema: string; n
 }
 
 function replaceTable(base: Operation, table: TableManifest, now: TargetTable, { wish }: PlanInput): Operation {
-  const same = sameStructure(table.structure, now.structure)
-  if (wish.what === 'structure' && same) return { ...leave(base, 'Its structure is the same then and now.', true), choices: [] }
-  const refill = same || wish.what === 'rows'
+  const rebuild = needsRebuild(table.structure, now.structure)
+  const mends = rebuild ? [] : mendsOf(table, now.structure, wish.roles)
+  const same = !rebuild && mends.length === 0
+  if (wish.what === 'structure' && !rebuild) return { ...leave(base, structureNote(mends), same), choices: [] }
+  const refill = !rebuild || wish.what === 'rows'
   const rows = wish.what === 'structure' ? 'without rows' : `with ${plural(table.rows, 'row')}`
+  const structure = same ? 'its structure is the same then and now' : wish.what === 'rows' ? 'its structure stays as it is now' : null
   const note = refill
-    ? `Emptied and filled ${rows} in one transaction; its structure ${same ? 'is the same then and now' : 'stays as it is now'}.`
+    ? `Emptied and filled ${rows} in one transaction${structure ? `; ${structure}` : ''}.`
     : `Dropped and made again ${rows} in one transaction; its structure has changed since.`
+  const mended = wish.what === 'both' && mends.length > 0 ? [`Made equal: ${mends.map(({ words }) => words).join(', ')}.`] : []
   return {
     ...base,
     verb: 'replace',
     how: refill ? 'refill' : 'rebuild',
     overwrites: now.rows,
-    notes: [note, ...keysNote(now)],
+    notes: [note, ...mended, ...keysNote(now)],
+    mends: wish.what === 'both' ? mends : [],
     rebuilds: refill ? [] : now.dependents.filter(({ kind }) => kind !== 'table'),
   }
 }
+
+const structureNote = (mends: Mend[]) =>
+  mends.length === 0
+    ? 'Its structure is the same then and now.'
+    : `It stays as it is now. To be as then: ${mends.map(({ words }) => words).join(', ')}; that comes back with its rows.`
 
 /** Keys of other tables survive, and that is said before. */
 function keysNote({ referredBy }: TargetTable): string[] {

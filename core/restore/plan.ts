@@ -4,6 +4,7 @@ import { blockersOf, type Blocker } from './blockers'
 import { checksOf, type Check } from './checks'
 import { groupTables, type Group } from './groups'
 import { comesLast } from './kinds'
+import type { Mend } from './mends'
 import { needsOf } from './needs'
 import { planDatabase, planLargeObjects, planOther, planRoles, planSchema } from './plan-others'
 import { blank, leave, planTable } from './plan-tables'
@@ -43,6 +44,8 @@ export interface Operation {
   asOf: string | null
   /** Left because it is there and the same as then, so that nothing is missing. */
   same: boolean
+  /** What is made equal in a table that stands, beside its rows. */
+  mends: Mend[]
   /** What stands upon it at the target and is dropped and made again with it. */
   rebuilds: Dependent[]
 }

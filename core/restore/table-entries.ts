@@ -22,9 +22,9 @@ export interface Surroundings {
 }
 
 const nameOf = ({ schema, name }: { schema: string; name: string }) => thingKey(schema, name)
-const isKey = ({ definition }: Part) => /^(PRIMARY KEY|UNIQUE|EXCLUDE)/.test(definition)
-const isForeignKey = ({ definition }: Part) => definition.startsWith('FOREIGN KEY')
-const isCheck = ({ definition }: Part) => definition.startsWith('CHECK')
+export const isKey = ({ definition }: Part) => /^(PRIMARY KEY|UNIQUE|EXCLUDE)/.test(definition)
+export const isForeignKey = ({ definition }: Part) => definition.startsWith('FOREIGN KEY')
+export const isCheck = ({ definition }: Part) => definition.startsWith('CHECK')
 
 /** Defaults that take numbers from a sequence stand apart, because the sequence may be owned by the column. */
 const standsApart = ({ default: value, generated }: Column) => !generated && value !== null && /\bnextval\(/.test(value)
@@ -129,7 +129,7 @@ function piecesOf(table: TableManifest, { oidOf }: Surroundings): Piece[] {
     ...structure.policies.map(({ name: part, definition }) => piece('POLICY', `${name} ${part}`, policySql(target, part, definition))),
     ...commentsOf(table).map(([what, statement]) => piece('COMMENT', what, statement)),
     ...grantsOf(structure.grants).map(([role, statement]) =>
-      piece('ACL', `TABLE ${name} ${role}`, `${statement.replace('TABLE', target)}`),
+      piece('ACL', `TABLE ${name} ${role}`, statement.replace('ON TABLE', `ON TABLE ${target}`)),
     ),
   ]
 }
@@ -146,7 +146,7 @@ function marksOf(table: TableManifest, index: string): string[] {
 
 const ENABLED: Record<string, string> = { D: 'DISABLE', A: 'ENABLE ALWAYS', R: 'ENABLE REPLICA' }
 
-function triggerSql(target: string, name: string, definition: string): string[] {
+export function triggerSql(target: string, name: string, definition: string): string[] {
   const [, sql, state] = /^([\s\S]*?)(?: enabled (\w))?$/.exec(definition)!
   return [sql!, ...(state ? [`ALTER TABLE ${target} ${ENABLED[state] ?? 'ENABLE'} TRIGGER ${quoteIdentifier(name)}`] : [])]
 }
@@ -159,7 +159,7 @@ export const rowSecuritySql = (target: string, state: TableStructure['rowSecurit
 const COMMANDS: Record<string, string> = { r: 'SELECT', a: 'INSERT', w: 'UPDATE', d: 'DELETE', '*': 'ALL' }
 
 /** From a policy as the capture describes it: kind, command, roles, condition, and `check` with the condition of new rows. */
-function policySql(target: string, name: string, definition: string): string {
+export function policySql(target: string, name: string, definition: string): string {
   const [, kind, command, roles, rest] = /^(\w+) (.) (\S+) ?([\s\S]*)$/.exec(definition)!
   const check = /^(?:([\s\S]*?) )?check ([\s\S]*)$/.exec(rest!)
   const [using, withCheck] = check ? [check[1], check[2]] : [rest || undefined, undefined]
@@ -186,9 +186,9 @@ function commentsOf(table: TableManifest): [what: string, statement: string][] {
 /** Rights as the capture describes them: `role: PRIVILEGE`, perhaps with the right to pass it on. */
 export function grantsOf(grants: string[]): [role: string, statement: string][] {
   return grants.map((grant) => {
-    const [, role, privilege, option] = /^([\s\S]*): (\w+)( with grant option)?$/.exec(grant)!
+    const [, role, privilege, columns, option] = /^([\s\S]*?): (\w+)( \([\s\S]*\))?( with grant option)?$/.exec(grant)!
     const to = role === 'public' ? 'PUBLIC' : quoteIdentifier(role!)
-    return [role!, `GRANT ${privilege} ON TABLE TO ${to}${option ? ' WITH GRANT OPTION' : ''}`]
+    return [role!, `GRANT ${privilege}${columns ?? ''} ON TABLE TO ${to}${option ? ' WITH GRANT OPTION' : ''}`]
   })
 }
 

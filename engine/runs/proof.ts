@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto'
 import type pg from 'pg'
-import { renameStructure, structureText } from '../../core/compare/structure'
+import { differencesOf, renameStructure, structureText } from '../../core/compare/structure'
 import type { TableManifest, TableStructure } from '../../core/content/manifest'
 import type { Tally } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
@@ -22,6 +22,8 @@ export interface TableOutcome {
   structureThen: string | null
   structureNow: string | null
   equal: boolean
+  /** What differs in the structure, in words. */
+  differences: string[]
   left: LeftPart[]
 }
 
@@ -47,7 +49,8 @@ export async function prove(
     const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
     const own = merged.get(table)
     const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table)
-    const [then, after] = [renameStructure(table.structure, renaming, roles), now.structure].map(digest)
+    const expected = renameStructure(table.structure, renaming, roles)
+    const [then, after] = [expected, now.structure].map(digest)
     const asked = planned.wish.what !== 'rows' && !own
     outcomes.push({
       operation,
@@ -55,6 +58,7 @@ export async function prove(
       structureThen: asked ? then! : null,
       structureNow: asked ? after! : null,
       equal: !asked || then === after,
+      differences: asked && then !== after ? differencesOf(expected, now.structure) : [],
       left: leftOf(table, members, left),
     })
   }

@@ -19,6 +19,8 @@ export interface RestoreTally {
   failed: number
   /** Parts of things that are back (a comment, a grant, a foreign key) which could not be put in place. */
   leftParts: number
+  /** Brought back, and not as it was in everything. */
+  unequal: number
 }
 
 type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { left_parts: LeftPart[] }
@@ -34,6 +36,13 @@ const NOTHING = {
   left_parts: [],
 }
 
+/** Why a table is not as it was, though its rows are. */
+function unequalWords({ operation, differences }: TableOutcome): string {
+  const what =
+    differences.length === 0 ? 'Its structure is not as it was then.' : `Its structure is not as it was then: ${differences.join(', ')}.`
+  return operation.asOf === null ? what : `${operation.asOf} ${what}`
+}
+
 /** What became of a thing that was brought back as the plan says. */
 export function outcomeOf({ verb, renamed }: { verb: string; renamed: boolean }): 'made' | 'replaced' | 'renamed' | 'merged' {
   return verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made'
@@ -43,7 +52,7 @@ export function outcomeOf({ verb, renamed }: { verb: string; renamed: boolean })
 export class Receipts {
   private readonly rows: Row[] = []
   private saved = 0
-  readonly tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, merged: 0, left: 0, same: 0, failed: 0, leftParts: 0 }
+  readonly tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, merged: 0, left: 0, same: 0, failed: 0, leftParts: 0, unequal: 0 }
   firstFailure: unknown
 
   constructor(private readonly run: RunContext) {}
@@ -65,6 +74,7 @@ export class Receipts {
       structure_then: outcome.structureThen,
       structure_now: outcome.structureNow,
       equal: outcome.equal,
+      ...(outcome.equal ? {} : { reason: unequalWords(outcome) }),
       left_parts: outcome.left,
     })
   }
@@ -103,6 +113,7 @@ export class Receipts {
     for (const row of fresh) {
       this.tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
       this.tally.leftParts += row.left_parts.length
+      if (row.equal === false) this.tally.unequal++
     }
     for (let from = 0; from < fresh.length; from += 500) {
       const part = fresh.slice(from, from + 500)

@@ -1,6 +1,7 @@
 import type pg from 'pg'
 import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
+import type { Mend } from '../../core/restore/mends'
 import type { Operation } from '../../core/restore/plan'
 import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
@@ -12,6 +13,7 @@ import { mergeRows, type Merged } from '../sources/postgres/merge'
 import { dropDependents, dropUses, dependentEntries, refreshFilled } from '../sources/postgres/rebuild'
 import {
   addForeignKey,
+  attempt,
   nothingTakenOff,
   partnersOf,
   putBack,
@@ -61,6 +63,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.load()
     await group.runEntries('after')
     await group.rebuild('rest')
+    await group.mend()
     await group.sequences()
     const outcomes = await prove(client, job, group.merged, group.left)
     await restore()
@@ -119,6 +122,7 @@ class GroupRestore {
   /** Empties tables that keep their structure, and drops those that are made again with what stands upon them. */
   async clear(): Promise<void> {
     const targets = (members: GroupMember[]) => members.map(({ operation }) => operation.target)
+    for (const { before } of this.mends()) for (const statement of before) await this.client.query(statement)
     const quiet = await quieten(this.client, targets(this.by('merge', 'rows')))
     const rebuilt = this.by('rebuild')
     const refilled = this.by('refill').filter(({ table }) => table.structure.kind === 'table')
@@ -126,6 +130,7 @@ class GroupRestore {
     this.taken.triggers.push(...quiet.triggers)
     this.taken.rules.push(...quiet.rules)
     this.taken.forced.push(...quiet.forced)
+    this.taken.checks.push(...quiet.checks)
     if (refilled.length > 0)
       await this.client.query(
         `truncate ${refilled.map(({ operation: { target } }) => `only ${qualified(target.schema, target.name)}`).join(', ')}`,
@@ -143,6 +148,7 @@ class GroupRestore {
     this.taken.triggers = this.taken.triggers.filter((part) => !isGone(part))
     this.taken.rules = this.taken.rules.filter((part) => !isGone(part))
     this.taken.forced = this.taken.forced.filter((table) => !isGone({ table }))
+    this.taken.checks = this.taken.checks.filter((part) => !isGone(part))
   }
 
   private isOneOf(table: string, members: GroupMember[]): boolean {
@@ -168,6 +174,20 @@ class GroupRestore {
     this.left.push(...(await putBackForeignKeys(this.client, this.taken, (table) => !this.isOneOf(table, rebuilt))))
     for (const entry of keys) await this.runForeignKey(entry)
     for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
+  }
+
+  private mends(): Mend[] {
+    return this.by('refill').flatMap(({ operation }) => operation.mends)
+  }
+
+  /** Makes equal what differed in tables that stand, beside their rows; what fails is told, and the rest goes on. */
+  async mend(): Promise<void> {
+    const { members } = this.job
+    for (const { words, after } of this.mends()) {
+      const of = members.find(({ operation }) => operation.mends.some((one) => one.words === words))!.table.name
+      const failure = after.length > 0 ? await attempt(this.client, after.join('; ')) : null
+      if (failure) this.left.push({ what: `${words} (${of})`, why: failure.message })
+    }
   }
 
   private async runEntry(entry: StructureEntry): Promise<void> {
@@ -238,8 +258,9 @@ class GroupRestore {
         if (!sequence.ownedBy || thingKey(...sequence.ownedBy) !== thingKey(table.schema, table.name)) continue
         const target = writing.renaming.things.get(thingKey(sequence.schema, sequence.name)) ?? sequence
         const name = qualified(target.schema, target.name)
-        const stands = operation.how !== 'create' && operation.how !== 'rebuild'
-        if (stands && !(await this.isSequence(name))) continue
+        // Rows of then and their sequence belong together; where rows of now stay, it never goes back.
+        const stands = operation.how !== 'create' && operation.how !== 'rebuild' && (operation.how !== 'refill' || wish.what !== 'both')
+        if (operation.how !== 'create' && operation.how !== 'rebuild' && !(await this.isSequence(name))) continue
         const then = `${sequence.last}::bigint`
         const value = stands ? `case when ${countsDown(name)} then least(last_value, ${then}) else greatest(last_value, ${then}) end` : then
         const called = stands ? `is_called or ${sequence.called}` : `${sequence.called}`

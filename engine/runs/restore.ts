@@ -66,7 +66,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
     await receipts.save()
   }
   const { tally } = receipts
-  const undone = tally.left + tally.failed + tally.leftParts > 0
+  const undone = tally.left + tally.failed + tally.leftParts + tally.unequal > 0
   if (!rehearsal && tally.made + tally.replaced + tally.renamed + tally.merged === 0 && tally.failed > 0) throw receipts.firstFailure!
   await run.end(undone || run.warnings > 0 ? 'warned' : 'done', {
     outcome: { ...tally, rehearsal, point: params.point, ...elsewhere(all) },

@@ -51,6 +51,7 @@ interface TableRow extends Identity {
   parent_name: string | null
   bound: string | null
   options: string[]
+  access_method: string | null
   inherits: string[] | null
   filenode: number
   /** Null where whole rows are written. */
@@ -234,6 +235,7 @@ function structureOf(
     partitionOf: table.parent_name === null ? null : thingKey(table.parent_schema!, table.parent_name),
     partitionBound: table.bound,
     options: table.options,
+    ...(table.access_method === null || table.access_method === 'heap' ? {} : { accessMethod: table.access_method }),
     ...(table.inherits ? { inherits: table.inherits } : {}),
   }
 }
@@ -256,7 +258,7 @@ const tablesSql = (oids: string, size: string) => `
     c.relforcerowsecurity as forced, c.relreplident::text as identity, pg_get_partkeydef(c.oid) as partition_key,
     pn.nspname as parent_schema, pc.relname as parent_name,
     case when c.relispartition then pg_get_expr(c.relpartbound, c.oid) end as bound,
-    coalesce(c.reloptions, '{}') as options,
+    coalesce(c.reloptions, '{}') as options, (select m.amname from pg_catalog.pg_am m where m.oid = c.relam) as access_method,
     case when not c.relispartition then (select array_agg('"' || replace(hn.nspname, '"', '""') || '"."' || replace(h.relname, '"', '""') || '"' order by i2.inhseqno)
       from pg_catalog.pg_inherits i2 join pg_catalog.pg_class h on h.oid = i2.inhparent join pg_catalog.pg_namespace hn on hn.oid = h.relnamespace
       where i2.inhrelid = c.oid) end as inherits, greatest(c.reltuples, 0)::float8 as rows,
@@ -347,6 +349,11 @@ const grantsSql = (oids: string) => `
   select c.oid::int, concat(case acl.grantee when 0 then 'public' else pg_get_userbyid(acl.grantee)::text end, ': ',
     acl.privilege_type, case when acl.is_grantable then ' with grant option' else '' end) as grant
   from pg_catalog.pg_class c, aclexplode(c.relacl) acl
+  where c.oid = any (${oids}) and acl.grantee <> c.relowner
+  union all
+  select c.oid::int, concat(case acl.grantee when 0 then 'public' else pg_get_userbyid(acl.grantee)::text end, ': ',
+    acl.privilege_type, ' (', quote_ident(a.attname), ')', case when acl.is_grantable then ' with grant option' else '' end)
+  from pg_catalog.pg_class c join pg_catalog.pg_attribute a on a.attrelid = c.oid and not a.attisdropped, aclexplode(a.attacl) acl
   where c.oid = any (${oids}) and acl.grantee <> c.relowner
   order by 1, 2`
 

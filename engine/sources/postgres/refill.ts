@@ -22,9 +22,11 @@ export interface TakenOff {
   triggers: { table: string; name: string; enabled: string }[]
   rules: { table: string; name: string; enabled: string }[]
   forced: string[]
+  /** Checks that rows from before need not pass. */
+  checks: { table: string; name: string; definition: string }[]
 }
 
-export const nothingTakenOff = (): TakenOff => ({ foreignKeys: [], triggers: [], rules: [], forced: [] })
+export const nothingTakenOff = (): TakenOff => ({ foreignKeys: [], triggers: [], rules: [], forced: [], checks: [] })
 
 const oids = (tables: TableName[]) => tables.map(nameOf)
 
@@ -75,7 +77,13 @@ export async function quieten(client: pg.Client, tables: TableName[]): Promise<T
     [oids(tables)],
   )
   for (const { table } of forced) await client.query(`alter table only ${table} no force row level security`)
-  return { foreignKeys: [], triggers, rules, forced: forced.map((row) => row.table) }
+  const { rows: checks } = await client.query<TakenOff['checks'][number]>(
+    `select conrelid::regclass::text as table, conname as name, pg_get_constraintdef(oid) as definition
+     from pg_catalog.pg_constraint where contype = 'c' and not convalidated and conislocal and conrelid = any ($1::regclass[])`,
+    [oids(tables)],
+  )
+  for (const { table, name } of checks) await client.query(`alter table ${table} drop constraint ${quoteIdentifier(name)}`)
+  return { foreignKeys: [], triggers, rules, forced: forced.map((row) => row.table), checks }
 }
 
 const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
@@ -88,6 +96,8 @@ export async function putBack(client: pg.Client, taken: TakenOff): Promise<void>
   for (const { table, name, enabled } of taken.rules)
     await client.query(`alter table ${table} ${ENABLE[enabled]} rule ${quoteIdentifier(name)}`)
   for (const table of taken.forced) await client.query(`alter table only ${table} force row level security`)
+  for (const { table, name, definition } of taken.checks)
+    await client.query(`alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`)
 }
 
 /** A part that could not be put in place as it was, and why. */
