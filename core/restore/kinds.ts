@@ -1,6 +1,6 @@
 import type { OtherThing } from '../content/manifest'
 import { pathOf } from '../things/thing'
-import type { StructureEntry } from './structure'
+import { rootsOf, type StructureEntry } from './structure'
 
 /** Kinds of things without rows, by the type of their entry. */
 const KINDS: Record<string, string> = {
@@ -40,6 +40,9 @@ const KINDS: Record<string, string> = {
 
 export const kindOf = (entry: StructureEntry): string | undefined => KINDS[entry.type]
 
+/** Rights and comments on what a dump does not make: the schema public, members of extensions, the server's own views. */
+const APART: Record<string, string> = { ACL: 'rights', COMMENT: 'comment', 'SECURITY LABEL': 'security-label' }
+
 /** Kinds that discovery finds; their names stand alone in a path. All others are told apart by their kind. */
 const DISCOVERED = new Set(['schema', 'extension', 'type', 'function', 'sequence', 'view', 'materialized-view', 'foreign-table'])
 
@@ -53,8 +56,9 @@ export const comesLast = (kind: string) => LAST.has(kind)
 /** Everything without rows in a structure, as things; `populated` are the paths of materialized views that hold rows. */
 export function othersOf(entries: StructureEntry[], source: string, database: string, populated: Set<string>): OtherThing[] {
   const used = new Set<string>()
+  const roots = rootsOf(entries, [])
   return entries.flatMap((entry) => {
-    const kind = kindOf(entry)
+    const kind = kindOf(entry) ?? (roots.get(entry.id) === entry.id ? APART[entry.type] : undefined)
     if (!kind) return []
     const path = freePath(pathOf(source, database, ...namesFor(entry, kind)), used)
     used.add(path)
@@ -65,6 +69,7 @@ export function othersOf(entries: StructureEntry[], source: string, database: st
 function namesFor(entry: StructureEntry, kind: string): string[] {
   const schema = entry.schema === null ? [] : [entry.schema]
   if (DISCOVERED.has(kind)) return [...schema, entry.name]
+  if (Object.values(APART).includes(kind)) return [...schema, `${kind.replaceAll('-', ' ')} of ${entry.name}`]
   if (kind === 'default-privileges') return [...schema, `${entry.name.toLowerCase()} of ${entry.owner}`]
   const named = entry.name.toLowerCase().startsWith(kind.replaceAll('-', ' '))
   return [...schema, named ? entry.name : `${entry.name} (${kind.replaceAll('-', ' ')})`]

@@ -1,4 +1,4 @@
-import type { OtherThing } from '../content/manifest'
+import type { DatabaseProperties, OtherThing } from '../content/manifest'
 import { lastName, pathOf } from '../things/thing'
 import { plural } from '../time/words'
 import { besideName, fitName } from './naming'
@@ -13,7 +13,18 @@ const CONTAINERS = new Set(['schema', 'extension'])
 /** Kinds that can be made under another name, because every statement names them in full. */
 const RENAMEABLE = new Set(['view', 'materialized-view', 'function', 'sequence', 'type'])
 /** Kinds that can be dropped and made again without what is in tables. */
-const REPLACEABLE = new Set(['view', 'materialized-view', 'function', 'sequence', 'publication', 'event-trigger', 'default-privileges'])
+const REPLACEABLE = new Set([
+  'view',
+  'materialized-view',
+  'function',
+  'sequence',
+  'publication',
+  'event-trigger',
+  'default-privileges',
+  'rights',
+  'comment',
+  'security-label',
+])
 
 /** What becomes of a thing without rows. */
 export function planOther(other: OtherThing, input: PlanInput, along: string | null): Operation {
@@ -26,14 +37,15 @@ export function planOther(other: OtherThing, input: PlanInput, along: string | n
   if (wish.into.mode === 'beside' && along === null) return placeBeside(base, other, entry, input)
   if (!stands(target, entry)) return { ...base, verb: 'make', how: 'create' }
   if (CONTAINERS.has(other.kind)) return leave(base, 'It is there.', true)
-  const same = target.definitions.get(definitionKey(entry)) === entry.sql
+  const position = other.kind === 'sequence' ? positionNote(entry, input) : null
+  const same = target.definitions.get(definitionKey(entry)) === entry.sql && position === null
   const choices = choicesFor(other.kind, same)
   const decision = wish.each[other.path] ?? (same ? 'skip' : wish.collide)
   if (same && decision !== 'replace')
     return { ...leave(base, 'It is there, the same as then.', true), choices: other.kind === 'sequence' ? choices : [] }
   if (decision === 'rename' && choices.includes('rename'))
     return { ...renamed(base, entry, schema, besideName(baseName(name), 'then', input.at, isTaken(schema, input))), choices }
-  if (decision === 'replace' && choices.includes('replace')) return { ...replaceOther(base, other, input), choices }
+  if (decision === 'replace' && choices.includes('replace')) return { ...replaceOther(base, other, input, position), choices }
   return { ...leave(base, 'It is there with another definition, and stays as it is now.'), choices }
 }
 
@@ -43,14 +55,25 @@ function choicesFor(kind: string, same: boolean): Collision[] {
   return choices.length > 0 ? [...choices, 'skip'] : []
 }
 
-function replaceOther(base: Operation, other: OtherThing, { target }: PlanInput): Operation {
+/** From where to where a sequence goes; null where it stands as then. */
+function positionNote(entry: StructureEntry, { manifest, target }: PlanInput): string | null {
+  const then = manifest.sequences.find(({ schema, name }) => schema === entry.schema && name === entry.name)
+  const now = target.sequences.get(thingKey(entry.schema ?? '', entry.name))
+  if (!then || !now || (then.last === now.last && then.called === now.called)) return null
+  const words = ({ last, called }: { last: string; called: boolean }) => (called ? last : `just before ${last}`)
+  return `It stands at ${words(now)} now, and goes back to ${words(then)}.`
+}
+
+function replaceOther(base: Operation, other: OtherThing, { target }: PlanInput, position: string | null): Operation {
   const rebuilds = (target.dependents.get(thingKey(base.target.schema, base.target.name)) ?? []).filter(({ kind }) => kind !== 'table')
   const note =
     other.kind === 'sequence'
-      ? 'Set back to where it stood then.'
+      ? (position ?? 'Set back to where it stood then.')
       : other.kind === 'function'
         ? 'Its definition of then takes the place of the one of now; what uses it stays.'
-        : 'Dropped and made again as it was then, in one transaction.'
+        : other.kind === 'rights'
+          ? 'Given and taken as they were then.'
+          : 'Dropped and made again as it was then, in one transaction.'
   return { ...base, verb: 'replace', how: 'rebuild', notes: [note], rebuilds: other.kind === 'function' ? [] : rebuilds }
 }
 
@@ -122,15 +145,41 @@ export function planSchema({ wish, target, source, manifest }: PlanInput, tables
 /** Owner, rights and settings of a database that is picked whole and made anew. */
 export function planDatabase(input: PlanInput): Operation[] {
   const { manifest, target, into, source, wish } = input
-  if (!manifest.properties || !isWholePicked(input) || target.exists || wish.what === 'rows' || wish.into.mode === 'scratch') return []
+  if (!manifest.properties || !isWholePicked(input) || wish.what === 'rows' || wish.into.mode === 'scratch') return []
+  const base: Operation = {
+    ...blank(pathOf(source, manifest.name), 'database'),
+    how: 'create',
+    when: 'last',
+    target: { schema: '', name: into.database },
+    notes: ['Its owner, rights, comment and settings.'],
+  }
+  if (!target.exists || !target.properties) return [base]
+  const differences = propertyDifferences(manifest.properties, target.properties, wish.roles)
+  const path = base.path
+  if (differences.length === 0) return [leave(base, 'Its owner, rights, comment and settings are the same then and now.', true)]
+  const choices: Collision[] = ['replace', 'skip']
+  // Another database has properties of its own, which are changed only where that is asked for.
+  const decision = wish.each[path] ?? (wish.into.mode === 'original' ? wish.collide : 'skip')
+  const words = differences.join(', ')
+  if (decision !== 'replace')
+    return [{ ...leave(base, `They stay as they are now; these differ: ${words}.`), choices, same: wish.into.mode !== 'original' }]
+  return [{ ...base, verb: 'replace', how: 'refill', choices, notes: [`Made equal: ${words}.`] }]
+}
+
+/** What differs of a database itself, in words. */
+function propertyDifferences(then: DatabaseProperties, now: DatabaseProperties, roles: Record<string, string>): string[] {
+  const role = (name: string | null) => (name === null ? null : (roles[name] ?? name))
+  const grants = ({ grants, owner }: DatabaseProperties) =>
+    grants
+      .map((grant) => JSON.stringify([role(grant.role) === role(owner) ? 'owner' : role(grant.role), grant.privilege, grant.grantable]))
+      .sort()
+  const settings = ({ settings }: DatabaseProperties) => settings.map((one) => JSON.stringify([role(one.role), one.setting])).sort()
   return [
-    {
-      ...blank(pathOf(source, manifest.name), 'database'),
-      how: 'create',
-      when: 'last',
-      target: { schema: '', name: into.database },
-      notes: ['Its owner, rights, comment and settings.'],
-    },
+    ...(role(then.owner) === now.owner ? [] : [`owner back to ${role(then.owner)}`]),
+    ...(then.comment === now.comment ? [] : ['comment']),
+    ...(then.connectionLimit === now.connectionLimit ? [] : ['connection limit']),
+    ...(settings(then).join() === settings(now).join() ? [] : ['settings']),
+    ...(grants(then).join() === grants(now).join() ? [] : ['rights']),
   ]
 }
 

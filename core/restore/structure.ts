@@ -19,6 +19,8 @@ export interface StructureEntry {
   sql: string
   /** The tablespace it lies in, where that is not the database's own. */
   tablespace?: string
+  /** How its rows are kept, where that is not the server's own heap. */
+  accessMethod?: string
   /** The statement that gives it its owner, apart, because the owner may be missing at the target. */
   ownerSql: string | null
 }
@@ -35,18 +37,24 @@ const OWNER = /\n+(ALTER [A-Z ]+ (?:(?!;\n)[\s\S])* OWNER TO [^\n]*;)\s*$/
 export function parseStructure(dump: string): StructureEntry[] {
   const headers = [...dump.matchAll(HEADER)]
   // The printed dump switches the tablespace where it changes, so the setting goes on to later entries.
-  let tablespace = tablespaceIn(dump.slice(0, headers[0]?.index ?? 0)) ?? ''
+  let tablespace = settingIn(dump.slice(0, headers[0]?.index ?? 0), 'tablespace') ?? ''
+  let method = settingIn(dump.slice(0, headers[0]?.index ?? 0), 'table_access_method') ?? HEAP
   return headers.map((match, i) => {
     const text = dump.slice(match.index + match[0].length, headers[i + 1]?.index ?? dump.length)
     const [own, next] = splitTrailing(text)
-    tablespace = tablespaceIn(own) ?? tablespace
+    tablespace = settingIn(own, 'tablespace') ?? tablespace
+    method = settingIn(own, 'table_access_method') ?? method
     const entry = entryOf(match, own)
-    const placed = tablespace !== '' && HAS_TABLESPACE.has(entry.type) ? { ...entry, tablespace } : entry
-    tablespace = tablespaceIn(next) ?? tablespace
-    return placed
+    if (tablespace !== '' && HAS_TABLESPACE.has(entry.type)) entry.tablespace = tablespace
+    if (method !== HEAP && HAS_METHOD.has(entry.type)) entry.accessMethod = method
+    tablespace = settingIn(next, 'tablespace') ?? tablespace
+    method = settingIn(next, 'table_access_method') ?? method
+    return entry
   })
 }
 
+const HEAP = 'heap'
+const HAS_METHOD = new Set(['TABLE', 'MATERIALIZED VIEW'])
 const HAS_TABLESPACE = new Set(['TABLE', 'MATERIALIZED VIEW', 'INDEX', 'CONSTRAINT'])
 
 /** Settings behind the last statement of an entry are for the one that follows. */
@@ -55,8 +63,9 @@ function splitTrailing(text: string): [string, string] {
   return at === undefined || text.slice(0, at).trim() === '' ? [text, ''] : [text.slice(0, at), text.slice(at)]
 }
 
-function tablespaceIn(text: string): string | undefined {
-  const value = [...text.matchAll(/^SET default_tablespace = ('(?:[^']|'')*'|[^;\n]+);$/gm)].at(-1)?.[1]
+function settingIn(text: string, name: 'tablespace' | 'table_access_method'): string | undefined {
+  const setting = new RegExp(`^SET default_${name} = ('(?:[^']|'')*'|[^;\\n]+);$`, 'gm')
+  const value = [...text.matchAll(setting)].at(-1)?.[1]
   if (value === undefined) return undefined
   return value.startsWith("'") || value.startsWith('"') ? value.slice(1, -1) : value
 }

@@ -1,4 +1,4 @@
-import type { TableStructure } from '../content/manifest'
+import type { DatabaseProperties, SequenceState, TableStructure } from '../content/manifest'
 import { kindOf } from './kinds'
 import { thingKey } from './sql'
 import type { StructureEntry } from './structure'
@@ -55,6 +55,10 @@ export interface TargetState {
   version: number
   /** Free bytes where the server's data lies, if that can be known. */
   free: number | null
+  /** Where sequences stand, by `thingKey`. */
+  sequences: Map<string, Pick<SequenceState, 'last' | 'called'>>
+  /** What belongs to the database itself; null where there is none yet. */
+  properties: DatabaseProperties | null
   /** Event triggers that would fire for what a restore does there; a superuser's restore keeps them from it. */
   eventTriggers: string[]
   /** Statements that make the things without rows as they are now, by `definitionKey`. */
@@ -78,6 +82,8 @@ export function emptyTarget(server: ServerState): TargetState {
     extensions: new Set(),
     largeObjects: new Set(),
     eventTriggers: [],
+    sequences: new Map(),
+    properties: null,
     definitions: new Map(),
   }
 }

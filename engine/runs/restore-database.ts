@@ -7,7 +7,7 @@ import { plural } from '../../core/time/words'
 import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { connect, translate, withClient } from '../sources/postgres/connect'
-import { dropDatabase, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
+import { dropDatabase, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
 import { readStructure } from '../sources/postgres/utilities'
 import { membersOf } from './entries'
 import type { RunContext } from './context'
@@ -85,8 +85,12 @@ export class DatabaseRestore {
     for (const operation of roles) {
       await withClient(access, undefined, (client) => makeRole(client, manifest, operation.target.name))
       target.roles.add(operation.target.name)
-      this.receipts.made(operation, [])
     }
+    for (const operation of roles)
+      this.receipts.made(
+        operation,
+        await withClient(access, undefined, (client) => joinRoles(client, manifest, operation.target.name, target.roles)),
+      )
     if (target.exists) return
     await withClient(access, undefined, (client) => makeDatabase(client, database, manifest)).catch((error: unknown) => {
       throw translate(error, access, database)
@@ -130,7 +134,7 @@ export class DatabaseRestore {
 
   private async properties(client: pg.Client, operation: Operation): Promise<void> {
     const { manifest, database, writing } = this.planned
-    this.receipts.made(operation, await writeProperties(client, database, manifest.properties!, writing))
+    this.receipts.made(operation, await writeProperties(client, database, manifest.properties!, writing, this.planned.target.properties))
   }
 
   private async largeObjects(count: Count): Promise<void> {

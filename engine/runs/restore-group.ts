@@ -19,6 +19,7 @@ import {
   putBack,
   putBackForeignKeys,
   quieten,
+  relaxDomains,
   takeOff,
   type LeftPart,
   type TakenOff,
@@ -60,7 +61,12 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.clear()
     await group.runEntries('before')
     await group.rebuild('functions')
+    const strict = await relaxDomains(
+      client,
+      job.members.map(({ operation }) => operation.target),
+    )
     await group.load()
+    await strict()
     await group.runEntries('after')
     await group.rebuild('rest')
     await group.mend()

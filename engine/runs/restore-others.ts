@@ -50,12 +50,15 @@ async function makeOnce(
     const restore = operation.kind === 'event-trigger' ? async () => undefined : (await silence(client)).restore
     if (operation.verb === 'replace') await replaceFirst(client, planned, operation, before, keep)
     if (operation.entries.length === 0) await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
+    const isApart = APART.has(operation.kind)
+    if (operation.kind === 'rights' && operation.verb === 'replace')
+      await writer.resetInitial(planned.manifest.entries.find(({ id }) => id === operation.entries[0])!)
     for (const entry of withParts(planned.manifest.entries, operation.entries)) {
       const own = operation.entries.includes(entry.id)
       if (own && operation.kind === 'sequence' && operation.verb === 'replace') continue
       await writer.run(
         entry,
-        own && entry.type !== 'DEFAULT ACL',
+        own && entry.type !== 'DEFAULT ACL' && !isApart,
         own && operation.verb === 'replace' ? replacing(operation, writer.sqlOf(entry)) : undefined,
       )
     }
@@ -77,6 +80,9 @@ const notMade = ({ kind, verb, target }: Operation, cause: Error) =>
     next: 'Make what it needs, and bring it back again.',
     cause,
   })
+
+/** Parts of things that a dump does not make; what fails of them is told. */
+const APART = new Set(['rights', 'comment', 'security-label'])
 
 /** A function keeps its place for what uses it. */
 const replacing = ({ kind }: Operation, sql: string) =>

@@ -108,6 +108,8 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
     dependents: new Map(),
     largeObjects: new Set(),
     eventTriggers: [],
+    sequences: new Map(),
+    properties: null,
     may: { create: true, createDatabase: true, createRole: true, superuser: true },
     version: 15,
     free: null,

@@ -63,6 +63,9 @@ const USER_SCHEMA = `n.nspname !~ '^pg_' and n.nspname not in ('information_sche
 const notOfExtension = (catalog: string, oid: string) =>
   `not exists (select from pg_catalog.pg_depend d where d.classid = '${catalog}'::regclass and d.objid = ${oid} and d.deptype = 'e')`
 
+/** Types that were made from functions, and those that are only announced. */
+export const MADE_TYPE = `(t.typtype = 'p' and not t.typisdefined or t.typtype = 'b' and not exists (select from pg_catalog.pg_type e where e.typarray = t.oid))`
+
 const THINGS = `
   select 'schema' as kind, null as schema, n.nspname as name, pg_get_userbyid(n.nspowner) as owner,
     obj_description(n.oid, 'pg_namespace') as comment, null::bigint as bytes, null::float8 as rows,
@@ -81,7 +84,7 @@ const THINGS = `
   where c.relkind in ('r', 'p', 'v', 'm', 'S', 'f') and ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_class', 'c.oid')}
   union all
   select 'function', n.nspname, p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
-      from unnest(p.proargtypes) with ordinality a (type, ord)), '') || ')',
+      from unnest(p.proargtypes) with ordinality a (type, ord)), case p.prokind when 'a' then '*' else '' end) || ')',
     pg_get_userbyid(p.proowner), obj_description(p.oid, 'pg_proc'), null, null, null, null, true, false
   from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
   where ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_proc', 'p.oid')}
@@ -89,7 +92,7 @@ const THINGS = `
   select 'type', n.nspname, t.typname, pg_get_userbyid(t.typowner), obj_description(t.oid, 'pg_type'), null, null, null, null, true, false
   from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
     left join pg_catalog.pg_class c on c.oid = t.typrelid
-  where (t.typtype in ('e', 'd', 'r') or (t.typtype = 'c' and c.relkind = 'c')) and ${USER_SCHEMA}
+  where (t.typtype in ('e', 'd', 'r') or t.typtype = 'c' and c.relkind = 'c' or ${MADE_TYPE}) and ${USER_SCHEMA}
     and ${notOfExtension('pg_catalog.pg_type', 't.oid')}
   union all
   select 'extension', null, e.extname, pg_get_userbyid(e.extowner),

@@ -12,7 +12,9 @@ import {
 import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
 import { dependentsOf } from './dependents'
-import { describeTables } from './describe'
+import { describeSequences, describeTables } from './describe'
+import { describeProperties } from './describe-database'
+import { MADE_TYPE } from './discover'
 import { eventTriggersOf } from './event-triggers'
 import { databasesOf } from './probe'
 import { readStructure } from './utilities'
@@ -34,6 +36,8 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
     const referring = await referringTo(client)
     const { views, ...state } = await namesAt(client)
     const eventTriggers = (await eventTriggersOf(client)).map(({ name }) => name)
+    const sequences = await describeSequences(client)
+    const properties = await describeProperties(client)
     const entries = withDefinitions ? await readStructure(access, database, client) : []
     const tables = described.map(({ oid, schema, name, structure, rows, bytes, key, mayReplace }): [string, TargetTable] => [
       thingKey(schema, name),
@@ -53,6 +57,8 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
       ...state,
       exists: true,
       eventTriggers,
+      sequences: new Map(sequences.map((sequence) => [thingKey(sequence.schema, sequence.name), sequence])),
+      properties,
       definitions: new Map(entries.map((entry) => [definitionKey(entry), entry.sql])),
       dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, dependents(oid)])),
       tables: new Map(tables),
@@ -131,11 +137,11 @@ async function namesAt(client: pg.Client) {
   )
   const others = await client.query<{ schema: string; name: string }>(
     `select n.nspname as schema, p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
-        from unnest(p.proargtypes) with ordinality a (type, ord)), '') || ')' as name
+        from unnest(p.proargtypes) with ordinality a (type, ord)), case p.prokind when 'a' then '*' else '' end) || ')' as name
      from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where n.nspname !~ '^pg_'
      union all
      select n.nspname, t.typname from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
-     where t.typtype in ('e', 'd', 'r') and n.nspname !~ '^pg_'`,
+     where (t.typtype in ('e', 'd', 'r') or ${MADE_TYPE}) and n.nspname !~ '^pg_'`,
   )
   const { rows: schemas } = await client.query<{ name: string; create: boolean }>(
     `select nspname as name, has_schema_privilege(oid, 'create') as create from pg_catalog.pg_namespace`,

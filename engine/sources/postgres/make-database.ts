@@ -22,7 +22,7 @@ export async function dropDatabase(client: pg.Client, name: string): Promise<voi
   await client.query(`drop database if exists ${quoteIdentifier(name)} with (force)`)
 }
 
-/** A role as it was then, without its password and its memberships in roles that are not there. */
+/** A role as it was then, without its password; its memberships come when all roles are there. */
 export async function makeRole(client: pg.Client, manifest: DatabaseManifest, name: string): Promise<void> {
   const { login, inherit, createDatabase, createRole } = roleDefinition(manifest, name)
   const may = [
@@ -34,12 +34,31 @@ export async function makeRole(client: pg.Client, manifest: DatabaseManifest, na
   await client.query(`create role ${quoteIdentifier(name)} ${may.join(' ')}`)
 }
 
-/** Owner, rights, comment and settings of a database that was just made. Each that fails is told. */
+/** Puts a role into the roles that it was a member of. Each that fails, or is not there, is told. */
+export async function joinRoles(client: pg.Client, manifest: DatabaseManifest, name: string, there: Set<string>): Promise<LeftPart[]> {
+  const left: LeftPart[] = []
+  for (const group of roleDefinition(manifest, name).memberOf) {
+    const what = `membership of ${name} in ${group}`
+    if (!there.has(group)) left.push({ what, why: `There is no role ${group} at the target.` })
+    else
+      await client
+        .query(`grant ${quoteIdentifier(group)} to ${quoteIdentifier(name)}`)
+        .catch((error: Error) => left.push({ what, why: error.message }))
+  }
+  return left
+}
+
+/**
+ * Owner, rights, comment and settings of a database, as they were then. Each that fails is told.
+ *
+ * @param now what a database that stands has of them; null for one that was just made
+ */
 export async function writeProperties(
   client: pg.Client,
   name: string,
   then: DatabaseProperties,
   { roles, target }: Writing,
+  now: DatabaseProperties | null,
 ): Promise<LeftPart[]> {
   const database = quoteIdentifier(name)
   const left: LeftPart[] = []
@@ -49,15 +68,23 @@ export async function writeProperties(
     if (failure) left.push({ what, why: failure.message })
   }
   await client.query('begin')
-  if (then.comment !== null) await run(`comment on database ${database} is ${quoteLiteral(then.comment)}`, 'comment')
-  if (then.connectionLimit !== -1) await run(`alter database ${database} connection limit ${then.connectionLimit}`, 'connection limit')
+  await run(`comment on database ${database} is ${then.comment === null ? 'null' : quoteLiteral(then.comment)}`, 'comment')
+  if (then.connectionLimit !== (now?.connectionLimit ?? -1))
+    await run(`alter database ${database} connection limit ${then.connectionLimit}`, 'connection limit')
+  const whose = (role: string | null) => (role === null ? `database ${database}` : `role ${quoteIdentifier(role)} in database ${database}`)
+  for (const role of new Set((now?.settings ?? []).map((one) => one.role))) await run(`alter ${whose(role)} reset all`, 'settings')
   for (const { role, setting } of then.settings) {
     const [key, value] = [setting.slice(0, setting.indexOf('=')), setting.slice(setting.indexOf('=') + 1)]
-    const whose = role === null ? `database ${database}` : `role ${quoteIdentifier(roleOf(role))} in database ${database}`
     const to = LISTS.has(key) ? value : quoteLiteral(value)
-    await run(`alter ${whose} set ${key.split('.').map(quoteIdentifier).join('.')} to ${to || "''"}`, `setting ${key}`)
+    await run(
+      `alter ${whose(role && roleOf(role))} set ${key.split('.').map(quoteIdentifier).join('.')} to ${to || "''"}`,
+      `setting ${key}`,
+    )
   }
   await run(`revoke all on database ${database} from public`, 'rights')
+  for (const role of new Set((now?.grants ?? []).flatMap((grant) => grant.role ?? [])))
+    if (role !== now!.owner) await run(`revoke all on database ${database} from ${quoteIdentifier(role)} cascade`, 'rights')
+  if (target.roles.has(roleOf(then.owner))) await run(`alter database ${database} owner to ${quoteIdentifier(roleOf(then.owner))}`, 'owner')
   for (const { role, privilege, grantable } of then.grants) {
     if (role === then.owner) continue
     const to = role === null ? 'public' : quoteIdentifier(roleOf(role))
@@ -66,10 +93,9 @@ export async function writeProperties(
       `rights of ${role ?? 'public'}`,
     )
   }
-  if (target.roles.has(roleOf(then.owner))) await run(`alter database ${database} owner to ${quoteIdentifier(roleOf(then.owner))}`, 'owner')
   await client.query('commit')
   return left
 }
 
-// Settings whose value is a list; they are kept with their quotes already.
-const LISTS = new Set(['search_path', 'session_preload_libraries', 'local_preload_libraries', 'temp_tablespaces', 'DateStyle'])
+// Settings whose value is a list of names; they are kept with their quotes already.
+const LISTS = new Set(['search_path', 'session_preload_libraries', 'local_preload_libraries', 'temp_tablespaces'])

@@ -86,6 +86,35 @@ export async function quieten(client: pg.Client, tables: TableName[]): Promise<T
   return { foreignKeys: [], triggers, rules, forced: forced.map((row) => row.table), checks }
 }
 
+/**
+ * Takes checks of domains off that values from before need not pass, for the domains of some tables' columns; returns
+ * what puts them back. Nobody else sees them off, because that is never committed.
+ */
+export async function relaxDomains(client: pg.Client, tables: TableName[]): Promise<() => Promise<void>> {
+  const { rows } = await client.query<{ domain: string; name: string; definition: string; comment: string | null }>(LOOSE_DOMAINS, [
+    oids(tables),
+  ])
+  for (const { domain, name } of rows) await client.query(`alter domain ${domain} drop constraint ${quoteIdentifier(name)}`)
+  return async () => {
+    for (const { domain, name, definition, comment } of rows) {
+      await client.query(`alter domain ${domain} add constraint ${quoteIdentifier(name)} ${definition}`)
+      if (comment !== null)
+        await client.query(`comment on constraint ${quoteIdentifier(name)} on domain ${domain} is ${quoteLiteral(comment)}`)
+    }
+  }
+}
+
+const LOOSE_DOMAINS = `
+  with recursive used as (
+    select a.atttypid as type from pg_catalog.pg_attribute a where a.attrelid = any ($1::regclass[]) and a.attnum > 0 and not a.attisdropped
+    union
+    select n.type from used u join pg_catalog.pg_type t on t.oid = u.type cross join lateral (
+      select t.typelem where t.typelem <> 0 union all select t.typbasetype where t.typbasetype <> 0
+      union all select a.atttypid from pg_catalog.pg_attribute a where t.typrelid <> 0 and a.attrelid = t.typrelid and a.attnum > 0 and not a.attisdropped) n (type)
+    where t.oid >= 16384)
+  select k.contypid::regtype::text as domain, k.conname as name, pg_get_constraintdef(k.oid) as definition, obj_description(k.oid, 'pg_constraint') as comment
+  from pg_catalog.pg_constraint k where k.contypid in (select type from used) and not k.convalidated order by k.oid`
+
 const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
 
 /** Puts back all but the foreign keys. */

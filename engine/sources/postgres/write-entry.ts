@@ -1,6 +1,6 @@
 import type pg from 'pg'
 import { namesRoles, renameRoles } from '../../../core/restore/roles'
-import { identifierOf, quoteIdentifier, rename, tokensOf, type Renaming } from '../../../core/restore/sql'
+import { identifierOf, qualified, quoteIdentifier, quoteLiteral, rename, tokensOf, type Renaming } from '../../../core/restore/sql'
 import { isOptional, type StructureEntry } from '../../../core/restore/structure'
 import type { TargetState } from '../../../core/restore/target'
 import { attempt, type LeftPart } from './refill'
@@ -36,6 +36,7 @@ export class EntryWriter {
     if (sql && must) await this.client.query(sql)
     else if (sql)
       for (const statement of statementsOf(entry, sql)) await this.attempt(statement, `${entry.type.toLowerCase()} ${entry.name}`)
+    if (entry.accessMethod !== undefined) await this.client.query(`set local default_table_access_method = heap`)
     await this.resetRights(entry)
     await this.setOwner(entry)
   }
@@ -51,7 +52,8 @@ export class EntryWriter {
     await this.attempt(this.sqlOf(entry, entry.ownerSql), `owner of ${entry.name}`)
   }
 
-  private async placeInto({ tablespace, name }: StructureEntry): Promise<void> {
+  private async placeInto({ tablespace, accessMethod, name }: StructureEntry): Promise<void> {
+    if (accessMethod !== undefined) await this.client.query(`set local default_table_access_method = ${quoteIdentifier(accessMethod)}`)
     if (tablespace !== undefined && !this.writing.target.tablespaces.has(tablespace)) {
       this.left.push({
         what: `tablespace of ${name}`,
@@ -85,6 +87,16 @@ export class EntryWriter {
     for (const { grantee } of rows.filter(({ fresh }) => fresh))
       await this.client.query(`revoke all on ${kind.word} ${name} from ${grantee}`)
     for (const { grantee } of rows.filter(({ fresh }) => !fresh)) await this.client.query(`grant all on ${kind.word} ${name} to ${grantee}`)
+  }
+
+  /** Gives something the rights that it had when it was made, by the server or by an extension. */
+  async resetInitial(entry: StructureEntry): Promise<void> {
+    const [, word, name] = /^(\w+(?: VIEW)?) ([\s\S]*)$/.exec(entry.name) ?? []
+    const kind = RIGHTS[word ?? '']
+    if (!kind) return
+    const target = kind.catalog === 'pg_namespace' ? quoteIdentifier(name!) : writtenName(kind, entry.schema ?? '', name!)
+    const { rows } = await this.client.query<{ statement: string }>(initialQuery(kind, target), [target])
+    for (const { statement } of rows) await this.attempt(statement, `rights of ${entry.name}`)
   }
 
   private hasDefaults(): Promise<boolean> {
@@ -163,6 +175,26 @@ const RIGHTS: Record<string, Rights> = {
   TYPE: type,
   DOMAIN: type,
 }
+
+/** A relation or type in full, or a routine with its arguments as the dump's table of contents names it. */
+function writtenName({ catalog }: Rights, schema: string, name: string): string {
+  if (catalog !== 'pg_proc') return qualified(schema, name)
+  const at = name.indexOf('(')
+  return `${qualified(schema, name.slice(0, at))}${name.slice(at).replace('(*)', '()')}`
+}
+
+/** Statements that take all rights and give those of the beginning. */
+const initialQuery = ({ word, type: cast, catalog, acl, owner, kind }: Rights, target: string) => `
+  with thing as (select oid, coalesce(${acl}, acldefault('${kind}', ${owner})) as acl, acldefault('${kind}', ${owner}) as usual
+      from pg_catalog.${catalog} where oid = $1::${cast}),
+    initial as (select coalesce((select i.initprivs from pg_catalog.pg_init_privs i where i.classoid = 'pg_catalog.${catalog}'::regclass
+      and i.objoid = thing.oid and i.objsubid = 0), usual) as acl from thing),
+    named as (select true as takes, a.grantee, '' as privilege, false as grantable from thing, aclexplode(thing.acl) a group by a.grantee
+      union all select false, a.grantee, a.privilege_type, a.is_grantable from initial, aclexplode(initial.acl) a)
+  select case when takes then 'revoke all on ${word} ' else 'grant ' || privilege || ' on ${word} ' end || ${quoteLiteral(target)}
+    || case when takes then ' from ' else ' to ' end || case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end
+    || case when grantable then ' with grant option' else '' end as statement
+  from named order by takes desc`
 
 /** Grantees that have rights which are none of the default, and those of the default that lack theirs. */
 const rightsQuery = ({ type: cast, catalog, acl, owner, kind }: Rights) => `
