@@ -107,6 +107,11 @@ export class Receipts {
     this.line(path, target, verb, 'failed', { reason: `${what} ${touched}` })
   }
 
+  /** Paths of what could not be brought back. */
+  undone(): Set<string> {
+    return new Set(this.rows.filter(({ outcome }) => outcome === 'failed').map(({ path }) => path))
+  }
+
   /** Writes what has become known since the last time. */
   async save(): Promise<void> {
     const fresh = this.rows.slice(this.saved)

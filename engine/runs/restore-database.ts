@@ -12,6 +12,7 @@ import { readStructure } from '../sources/postgres/utilities'
 import { membersOf } from './entries'
 import type { RunContext } from './context'
 import { keepOverwritten, type Overwritten } from './keep'
+import { isWhole, proveStructure } from './prove-structure'
 import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
 import { putLargeObjects } from './restore-large-objects'
@@ -53,6 +54,7 @@ export class DatabaseRestore {
         await this.standalone('last', count)
       })
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
+      if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
       if (scratch) await finishScratch(this.run, scratch, this.planned)
     } catch (error) {
       await this.undo()
@@ -71,7 +73,8 @@ export class DatabaseRestore {
     for (const group of plan.groups)
       groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
     const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
-    return { before, large, groups, after }
+    const whole = isWhole(this.planned) ? await this.run.plan({ kind: 'structure', member, title: 'Structure compared as a whole' }) : null
+    return { before, large, groups, after, whole }
   }
 
   private titleOf({ tables }: Group): string {

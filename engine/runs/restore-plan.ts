@@ -19,6 +19,9 @@ export interface PlannedDatabase {
   /** How to reach the target, and the database there. */
   access: PostgresAccess
   database: string
+  /** The source that the point was taken from, and its version number, such as 150018. */
+  source: string
+  serverVersion: number
   manifest: DatabaseManifest
   target: TargetState
   plan: DatabasePlan
@@ -85,6 +88,8 @@ async function planDatabase(
   const renaming = renamingOf({ plan, manifest: database, target: state })
   return {
     access,
+    source: member,
+    serverVersion: then.serverVersion,
     database: into.database,
     manifest: database,
     target: state,

@@ -146,6 +146,12 @@ describe('a whole database', () => {
     expect(run.error).toBeNull()
     expect(unwell(receipts)).toEqual([])
     expect(dump(database)).toBe(dump())
+    // The same comparison is part of the proof.
+    expect(receipts.find(({ path }) => path.endsWith('/structure as a whole'))).toMatchObject({
+      outcome: 'left',
+      equal: true,
+      reason: expect.stringMatching(/^All \d{2,} statements are the same/),
+    })
     bench.server.psql('postgres', `drop database ${database} with (force)`)
   })
 })

@@ -12,6 +12,12 @@ export interface Writing {
   target: TargetState
 }
 
+/** The statement of an entry, with the names and roles of a target. */
+export function sqlFor(entry: StructureEntry, { renaming, roles }: Pick<Writing, 'renaming' | 'roles'>, sql = entry.sql): string {
+  const renamed = rename(sql, renaming)
+  return namesRoles(entry.type) || sql === entry.ownerSql || /SESSION AUTHORIZATION/.test(sql) ? renameRoles(renamed, roles) : renamed
+}
+
 /** Runs entries of a structure within the caller's transaction. Parts that fail are gathered in `left`. */
 export class EntryWriter {
   private defaults: Promise<boolean> | undefined
@@ -24,10 +30,7 @@ export class EntryWriter {
 
   /** The statement of an entry, with the names and roles of the target. */
   sqlOf(entry: StructureEntry, sql = entry.sql): string {
-    const renamed = rename(sql, this.writing.renaming)
-    return namesRoles(entry.type) || sql === entry.ownerSql || /SESSION AUTHORIZATION/.test(sql)
-      ? renameRoles(renamed, this.writing.roles)
-      : renamed
+    return sqlFor(entry, this.writing, sql)
   }
 
   /** @param must whether a failure ends the caller's transaction; else it is told as a part that is left. */
