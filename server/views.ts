@@ -59,6 +59,8 @@ export type HoldLine = Sent<LedgerLine>
 export type StillView = Sent<StillNow>
 export type Plan = DatabasePlan & { source: string }
 export interface PlanView {
+  /** Stands for what this plan does; who starts it says so, and nothing else is done. */
+  agreed: string
   databases: Plan[]
   namespaces: NamespacePlan[]
 }

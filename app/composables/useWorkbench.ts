@@ -128,6 +128,8 @@ export function useWorkbench(point: Ref<string | null>) {
   })
 
   const asked = computed(() => JSON.stringify([point.value, wish.value]))
+  /** Stands for the plan that is shown: nothing else is to be done. */
+  const agreed = ref<string | null>(null)
   let turn = 0
   /** @param quietly because something changed there, not what is wished: a click meanwhile must not be lost */
   async function plan(quietly = false): Promise<void> {
@@ -143,7 +145,7 @@ export function useWorkbench(point: Ref<string | null>) {
     if (!quietly) planning.value = true
     try {
       const answer = await post<PlanView>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
-      if (mine === turn) [plans.value, namespaces.value] = [answer.databases, answer.namespaces]
+      if (mine === turn) [plans.value, namespaces.value, agreed.value] = [answer.databases, answer.namespaces, answer.agreed]
     } catch (thrown) {
       if (mine !== turn) return
       plans.value = []
@@ -180,6 +182,7 @@ export function useWorkbench(point: Ref<string | null>) {
     wish,
     plan,
     plans,
+    agreed,
     operations,
     blockers,
     namespaces,

@@ -6,6 +6,7 @@ import type { Operation } from '../../core/restore/plan'
 import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
 import type { Dependent } from '../../core/restore/target'
+import { commitSurely } from '../sources/postgres/commit'
 import { copyIn } from '../sources/postgres/copy-in'
 import { silence } from '../sources/postgres/event-triggers'
 import { lockAll } from '../sources/postgres/locks'
@@ -73,7 +74,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.sequences()
     const outcomes = await prove(client, job, group.merged, group.left)
     await restore()
-    await client.query('commit')
+    await commitSurely(client, job.planned.access, job.planned.database)
     return outcomes
   } catch (error) {
     await client.query('rollback').catch(() => undefined)

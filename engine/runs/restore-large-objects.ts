@@ -1,6 +1,7 @@
 import type pg from 'pg'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
+import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
 import { restoreLargeObjects } from '../sources/postgres/large-objects'
 import type { Store } from '../store/store'
@@ -11,7 +12,7 @@ import type { PlannedDatabase } from './restore-plan'
 /** Puts large objects back in one transaction, proven; those that are overwritten are kept first. */
 export async function putLargeObjects(
   client: pg.Client,
-  { manifest, target, writing }: PlannedDatabase,
+  { access, database, manifest, target, writing }: PlannedDatabase,
   store: Store,
   operation: Operation,
   receipts: Receipts,
@@ -36,7 +37,7 @@ export async function putLargeObjects(
     })
     if (outcome.then !== outcome.now) throw unequal()
     await restore()
-    await client.query('commit')
+    await commitSurely(client, access, database)
     receipts.made(operation, outcome.left, {
       rows: large.objects.length - (operation.verb === 'merge' ? standing.length : 0),
       fingerprint_then: outcome.then,

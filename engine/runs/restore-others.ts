@@ -6,6 +6,7 @@ import { baseName } from '../../core/restore/plan-others'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 import { withParts, type StructureEntry } from '../../core/restore/structure'
 import { definitionKey } from '../../core/restore/target'
+import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
 import { untilGiven } from '../sources/postgres/locks'
 import { dependentEntries, dropDependents, refreshFilled } from '../sources/postgres/rebuild'
@@ -65,7 +66,7 @@ async function makeOnce(
     await rebuildOver(client, planned, operation, before, writer)
     await setState(client, planned, operation)
     await restore()
-    await client.query('commit')
+    await commitSurely(client, planned.access, planned.database)
     return left
   } catch (error) {
     await client.query('rollback').catch(() => undefined)

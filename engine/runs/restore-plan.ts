@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import type { DatabaseManifest } from '../../core/content/manifest'
 import { isKnownByName, kindOf } from '../../core/restore/kinds'
@@ -114,6 +115,42 @@ function scratchName(database: string, at: Date): string {
 }
 
 const freeScratchName = (name: string) => `${name}_${Math.random().toString(36).slice(2, 6)}`
+
+/**
+ * One text for what a plan will do to what stands: which things it overwrites or adds to, and how. The plan that is
+ * carried out is made anew, and must not do other things than the one that was agreed to.
+ */
+export function planDigest({ databases, namespaces }: PlannedWish): string {
+  const ofDatabases = databases.flatMap(({ plan }) =>
+    plan.operations.map(({ path, verb, how, target, mends, rebuilds }) => [
+      path,
+      verb,
+      how,
+      target.schema,
+      target.name,
+      mends.map(({ words }) => words),
+      rebuilds.map(({ key }) => key),
+    ]),
+  )
+  const ofNamespaces = namespaces.flatMap(({ plan }) =>
+    [...plan.operations, ...plan.volumes].map(({ path, verb, target }) => [path, verb, target]),
+  )
+  return createHash('sha256')
+    .update(JSON.stringify([ofDatabases, ofNamespaces]))
+    .digest('hex')
+    .slice(0, 32)
+}
+
+/** @throws VesselError `plan_changed` */
+export function requireAgreed(planned: PlannedWish, agreed: string | null): void {
+  if (agreed === null || planDigest(planned) === agreed) return
+  throw new VesselError('plan_changed', {
+    what: 'What stands there has changed since this plan was looked at, so that it would do other things by now.',
+    touched: 'Nothing was changed.',
+    next: 'Look at the plan as it is now, and start it again.',
+    status: 409,
+  })
+}
 
 /**
  * What changes something that stands asks for a reason, which is kept.

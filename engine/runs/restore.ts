@@ -10,7 +10,7 @@ import { pathOf } from '../../core/things/thing'
 import type { PlannedNamespace } from './clusters/plan'
 import { rehearseNamespace } from './clusters/rehearse'
 import { NamespaceRestore } from './clusters/restore'
-import { blockedBy, planAll, type PlannedDatabase, type PlannedWish } from './restore-plan'
+import { blockedBy, planAll, requireAgreed, type PlannedDatabase, type PlannedWish } from './restore-plan'
 
 /** One thing to bring back; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
@@ -20,6 +20,8 @@ export interface RestorePart {
 
 export interface RestoreParams extends RestorePart {
   reason: string | null
+  /** The digest of the plan that was agreed to; absent where nobody looked at one. */
+  agreed?: string | null
   /** More of the same restore, after the first. */
   more?: RestorePart[]
 }
@@ -46,6 +48,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   }
   const blocker = blockedBy(all)
   if (blocker) throw blocker
+  if (!rehearsal) requireAgreed(all, params.agreed ?? null)
   const receipts = new Receipts(run)
   for (const database of all.databases) await expect(run, database)
   for (const namespace of all.namespaces) await expectNamespace(run, namespace)

@@ -12,6 +12,7 @@ import { connect, translate } from '../sources/postgres/connect'
 import { describeTables } from '../sources/postgres/describe'
 import { putBack, quieten } from '../sources/postgres/refill'
 import type { RunContext } from './context'
+import { commitSurely } from '../sources/postgres/commit'
 import { lockAll } from '../sources/postgres/locks'
 import { lockStatement } from './restore-group'
 
@@ -48,7 +49,7 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
       )
       const plan = await planUndo(run.engine, vessel, transaction, client)
       const outcomes = await apply(client, plan.tables, choices, count)
-      await client.query('commit')
+      await commitSurely(client, access, database!)
       return outcomes
     } catch (error) {
       await client.query('rollback').catch(() => undefined)

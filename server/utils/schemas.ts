@@ -209,7 +209,15 @@ export const WishSchema = v.object({
   keepDays: v.optional(whole(KEEP_DAYS.min, KEEP_DAYS.max, 'What is overwritten is kept, in days,'), KEEP_DAYS.default),
 })
 
-export const Restore = v.object({ wish: WishSchema, reason: v.optional(v.nullable(text(500)), null), rehearsal: v.boolean() })
+export const Restore = v.object({
+  wish: WishSchema,
+  reason: v.optional(v.nullable(text(500)), null),
+  rehearsal: v.boolean(),
+  /** The digest of the plan that was looked at. */
+  agreed: v.optional(v.nullable(text(64)), null),
+})
+
+export const Again = v.object({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.object({
   kind: v.optional(v.picklist(['backup', 'verify']), 'backup'),

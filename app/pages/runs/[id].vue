@@ -23,12 +23,16 @@ async function cancel() {
   await post(`/api/runs/${run.value!.id}/cancel`).catch((thrown) => (failure.value = errorOf(thrown)))
   await refresh()
 }
+/** Why it is to be done once more, where something that stands would be changed. */
+const reason = ref('')
+const asksReason = ref(false)
 async function again() {
   try {
-    const { id } = await post<{ id: string }>(`/api/runs/${run.value!.id}/again`)
+    const { id } = await post<{ id: string }>(`/api/runs/${run.value!.id}/again`, { reason: reason.value || null })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
     failure.value = errorOf(thrown)
+    asksReason.value = failure.value.code === 'reason_missing'
   }
 }
 </script>
@@ -68,6 +72,10 @@ async function again() {
     </div>
     <div class="grid gap-3 px-6 empty:hidden">
       <ErrorNote v-if="failure" :error="failure" />
+      <form v-if="asksReason" class="flex items-center gap-2.5 pb-3" @submit.prevent="again">
+        <UInput v-model="reason" aria-label="Reason" placeholder="Why it is brought back once more" class="w-[420px]" autofocus />
+        <UButton type="submit" color="primary" variant="solid" :disabled="reason.trim() === ''">Start it again</UButton>
+      </form>
       <ErrorNote v-if="run.error" :error="run.error" />
       <ul v-if="warnings.length > 0" class="rule border-t border-b border-[var(--line)] text-[13px] mb-4" data-warnings>
         <li v-for="({ text }, i) in warnings.slice(0, SAID)" :key="i" class="flex gap-2.5 py-1.5">

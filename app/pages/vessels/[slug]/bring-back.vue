@@ -89,6 +89,7 @@ async function go(rehearsal: boolean) {
       wish: bench.wish.value!,
       reason: reason.value || null,
       rehearsal,
+      agreed: bench.agreed.value,
     })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {

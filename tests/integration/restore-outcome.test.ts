@@ -1,0 +1,90 @@
+import { connect as connectTo, createServer, type Socket } from 'node:net'
+import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { wishOf } from '../../core/restore/wish'
+import { changeReach } from '../../engine/catalog/source-access'
+import { accessOf } from '../../engine/catalog/sources'
+import { planAgain } from '../../engine/runs/again'
+import { openPoint, noRows } from '../../engine/points/open'
+import { planAll, planDigest } from '../../engine/runs/restore-plan'
+import { Workbench } from '../support/engine'
+
+// What a restore says of itself when its connection breaks at the last moment, or when the world changed meanwhile.
+
+let bench: Workbench
+beforeAll(async () => {
+  bench = await Workbench.open(
+    `create table item (id int primary key, v text); insert into item select g, 'v' from generate_series(1, 100) g; create view items as select id from item`,
+  )
+})
+afterAll(() => bench?.close())
+
+/** Stands between us and the server, and cuts a connection once it was told to commit, before the answer comes back. */
+async function cutter(port: number): Promise<{ port: number; cuts: () => number; close: () => void }> {
+  const open = new Set<Socket>()
+  let cuts = 0
+  const server = createServer((client) => {
+    const upstream = connectTo(port, '127.0.0.1')
+    let silent = false
+    open.add(client).add(upstream)
+    client
+      .on('error', () => undefined)
+      .on('data', (bytes) => {
+        // A query message that says nothing but commit.
+        if (bytes.toString('latin1').endsWith('commit\0') && cuts === 0) {
+          cuts++
+          silent = true
+          setTimeout(() => (client.destroy(), upstream.destroy()), 200)
+        }
+        upstream.write(bytes)
+      })
+    upstream.on('error', () => undefined).on('data', (bytes) => void (silent || client.write(bytes)))
+    client.on('close', () => upstream.destroy())
+    upstream.on('close', () => client.destroy())
+  })
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve))
+  const close = () => {
+    for (const socket of open) socket.destroy()
+    server.close()
+  }
+  return { port: (server.address() as { port: number }).port, cuts: () => cuts, close }
+}
+
+describe('a connection that breaks while a restore commits', () => {
+  it('is asked what became of it, so that nothing that is there is told to have been rolled back', async () => {
+    const vessel = await bench.vessel('Item')
+    const point = await bench.backup(vessel)
+    const { id, settings, password } = await accessOf(bench.engine, 'db')
+    bench.sql('drop view items; drop table item')
+    const between = await cutter(settings.port)
+    try {
+      await changeReach(bench.engine, id, { settings: { ...settings, port: between.port }, password })
+      const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('public', 'item')] })
+      expect(between.cuts()).toBe(1)
+      expect(bench.sql('select count(*) from item')).toBe('100')
+      expect(run.error).toBeNull()
+      expect(receipts.find(({ path }) => path.endsWith('/item'))).toMatchObject({ outcome: 'made', equal: true })
+    } finally {
+      await changeReach(bench.engine, id, { settings, password })
+      between.close()
+    }
+  })
+})
+
+describe('a plan that was agreed to', () => {
+  it('is carried out as it was, or not at all', async () => {
+    const vessel = await bench.vessel('Agreed')
+    const point = await bench.backup(vessel)
+    const wish = wishOf({ picks: [bench.path('public', 'item')] })
+    const agreed = planDigest(await planAll(bench.engine, await openPoint(bench.engine, point, noRows), wish))
+    // Meanwhile somebody gives the table another column, so that it would be dropped and made again.
+    bench.sql('alter table item add column precious text')
+    bench.sql(`update item set precious = 'p'`)
+    const run = await bench.run('restore', vessel, { point, wish, reason: 'a test', agreed })
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'plan_changed', touched: 'Nothing was changed.' } })
+    expect(bench.sql(`select count(*) from item where precious = 'p'`)).toBe('100')
+    await expect(planAgain(bench.engine, { point, wish, reason: 'old' }, null)).rejects.toMatchObject({ code: 'reason_missing' })
+    const again = await planAgain(bench.engine, { point, wish, reason: 'old', agreed }, 'a new reason')
+    expect(again).toMatchObject({ reason: 'a new reason' })
+    expect((await bench.run('restore', vessel, again)).state).toBe('done')
+  })
+})
