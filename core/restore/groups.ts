@@ -24,6 +24,8 @@ export function familyOf(manifest: DatabaseManifest, tables: TableManifest[]): T
 export interface Group {
   tables: number[]
   inner: number[]
+  /** Rows of it name other things, so that it comes when all else is there. */
+  late: boolean
 }
 
 /**
@@ -37,11 +39,20 @@ export function groupTables(manifest: DatabaseManifest, tables: Operation[], oth
   const members = active.map(({ operation }) => byPath.get(operation.path)!)
   const graph = new Between(manifest, members, others)
   const edges = [...referencesOf(manifest, members), ...graph.edges()]
-  return components(members.length, edges).map((group) => ({
+  const groups = components(members.length, edges)
+  const namesOthers = (group: number[]) => group.some((i) => holdsNames(members[i]!))
+  return [...groups.filter((group) => !namesOthers(group)), ...groups.filter(namesOthers)].map((group) => ({
     tables: referencedFirst(group, edges).map((i) => active[i]!.index),
     inner: graph.innerOf(new Set(group)),
+    late: namesOthers(group) && !graph.isNeeded(new Set(group)),
   }))
 }
+
+/** Types whose values are names of things, which have to be there when rows with them are loaded. */
+const NAMES = /^(pg_catalog\.)?reg(class|proc|procedure|type|oper|operator|config|dictionary|collation)(\[\])*$/
+
+/** Whether rows of a table name other things, so that it comes last. */
+export const holdsNames = ({ structure }: TableManifest): boolean => structure.columns.some(({ type, base }) => NAMES.test(base ?? type))
 
 function referencesOf(manifest: DatabaseManifest, tables: TableManifest[]): [number, number][] {
   const position = new Map(tables.map(({ oid }, i) => [oid, i]))
@@ -117,12 +128,18 @@ class Between {
     return seen
   }
 
+  /** By way of other things, or directly: a rule that writes to another table, a policy that reads one. */
   edges(): [number, number][] {
-    return [...this.tableAt].flatMap(([root, table]) =>
-      [...this.neededBy(root)].flatMap((other) =>
-        [...this.reached.get(other)!].flatMap((to): [number, number][] => (to === table ? [] : [[table, to]])),
-      ),
-    )
+    return [...this.tableAt].flatMap(([root, table]) => {
+      const far = [...this.neededBy(root)].flatMap((other) => [...this.reached.get(other)!])
+      const near = [...(this.needs.get(root) ?? [])].flatMap((id) => this.tableAt.get(id) ?? [])
+      return [...far, ...near].flatMap((to): [number, number][] => (to === table ? [] : [[table, to]]))
+    })
+  }
+
+  /** Whether things that are made after the tables need one of a group. */
+  isNeeded(group: Set<number>): boolean {
+    return [...this.reached.values()].some((tables) => [...tables].some((table) => group.has(table)))
   }
 
   innerOf(group: Set<number>): number[] {

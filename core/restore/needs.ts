@@ -173,7 +173,9 @@ class NeedSearch {
     for (const entry of manifest.entries) {
       if (entry.type !== 'VIEW' && entry.type !== 'MATERIALIZED VIEW') continue
       if (this.taken.has(entry.id) || stands(target, entry) || !this.otherOf.has(entry.id)) continue
-      const over = entry.needs.find(
+      // The definition of a view may be a rule of it, which comes later in a dump.
+      const needs = (this.partsOf.get(entry.id) ?? [entry]).flatMap((part) => part.needs)
+      const over = needs.find(
         (id) => this.taken.has(id) && this.isMade(id) && (this.tableOf.has(id) || kindOf(this.byId.get(id)!)?.endsWith('view')),
       )
       if (over === undefined || wish.without.includes(this.otherOf.get(entry.id)!.path)) continue

@@ -1,4 +1,4 @@
-import type { DatabaseManifest, RoleDefinition } from '../content/manifest'
+import type { DatabaseManifest, RoleDefinition, TableManifest } from '../content/manifest'
 import { isWithin, namesOf, pathOf, withinAny } from '../things/thing'
 import { blockersOf, type Blocker } from './blockers'
 import { checksOf, type Check } from './checks'
@@ -6,6 +6,7 @@ import { groupTables, type Group } from './groups'
 import { comesLast } from './kinds'
 import type { Mend } from './mends'
 import { needsOf } from './needs'
+import { rootToLoadThrough } from './partitions'
 import { planDatabase, planLargeObjects, planOther, planRoles, planSchema } from './plan-others'
 import { blank, leave, planTable } from './plan-tables'
 import type { StructureEntry } from './structure'
@@ -40,7 +41,7 @@ export interface Operation {
   entries: number[]
   /** When it is made, beside the tables: before them, after them, last of all, or together with the group that needs it. */
   when: 'before' | 'group' | 'after' | 'last'
-  /** Why its rows are from another time than the rest, and from which; null where they are not. */
+  /** What the receipt says of its rows beside the proof: from which other time they are, or what of them is not compared. */
   asOf: string | null
   /** Left because it is there and the same as then, so that nothing is missing. */
   same: boolean
@@ -86,7 +87,7 @@ export interface PlanInput {
 export function planRestore(input: PlanInput): DatabasePlan {
   const { manifest, target, wish } = input
   const needs = needsOf(input)
-  const tables = needs.tables.map(({ table, along }) => told({ ...planTable(table, input), along }, manifest))
+  const tables = needs.tables.map(({ table, along }) => limits(told({ ...planTable(table, input), along }, manifest), table, input))
   const others = needs.others.map(({ other, along }) => planOther(other, input, along))
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))
@@ -113,6 +114,7 @@ export function planRestore(input: PlanInput): DatabasePlan {
     groups: groups.map((group) => ({
       tables: group.tables.map((i) => at.get(tables[i]!)!),
       inner: group.inner.map((i) => at.get(others[i]!)!),
+      late: group.late,
     })),
     found: needs.found,
     blockers,
@@ -138,6 +140,22 @@ export function planRestore(input: PlanInput): DatabasePlan {
 function told(operation: Operation, { missing }: DatabaseManifest): Operation {
   const note = operation.verb === 'leave' ? undefined : missing.find(({ path, note }) => note && path === operation.path)
   return note ? { ...operation, asOf: note.reason, warnings: [...operation.warnings, note.reason] } : operation
+}
+
+/** What is not proven of a table's rows as that of other tables is; it is said before, and in the receipt. */
+function limits(operation: Operation, table: TableManifest, { manifest, wish }: PlanInput): Operation {
+  if (operation.verb === 'leave' || wish.what === 'structure' || table.rows === 0) return operation
+  const generated = table.structure.columns.filter((column) => column.generated).map(({ name }) => name)
+  const root = rootToLoadThrough(table, manifest.tables)
+  const said = [
+    ...(generated.length > 0 ? [`Values of ${generated.join(', ')} are reckoned anew by what the target has of their functions.`] : []),
+    ...(root
+      ? [`Its rows are loaded through ${root.name}, and may lie in other partitions of it than then; all of them together are compared.`]
+      : []),
+  ]
+  if (said.length === 0) return operation
+  const known = operation.asOf === null ? said : [operation.asOf, ...said]
+  return { ...operation, asOf: known.join(' '), notes: [...operation.notes, ...said] }
 }
 
 /** What was there and can't be brought back: it stays in the list, with the reason. */
@@ -179,11 +197,17 @@ function needsTable(manifest: DatabaseManifest): Map<number, boolean> {
   const tables = new Set(manifest.entries.filter(({ type }) => type === 'TABLE' || type === 'FOREIGN TABLE').map(({ id }) => id))
   const needs = new Map<number, boolean>()
   // Entries come after what they need, so one pass is enough.
+  const foreign = new Map<number, boolean>()
+  // A view whose definition is a rule that comes later in the dump needs what that needs: a table's key at least.
+  for (const { id, type, name } of manifest.entries) if (type === 'RULE' && name.endsWith(' _RETURN')) needs.set(roots.get(id)!, true)
   for (const entry of manifest.entries) {
     const own = tables.has(entry.id) || tables.has(roots.get(entry.id)!)
-    needs.set(entry.id, own || entry.needs.some((id) => needs.get(id) === true))
+    const others = entry.needs.some((id) => needs.get(id) === true)
+    if (entry.type === 'FOREIGN TABLE') foreign.set(entry.id, others)
+    needs.set(entry.id, needs.get(entry.id) === true || own || others)
   }
-  for (const { id, type } of manifest.entries) if (type === 'FOREIGN TABLE') needs.set(id, false)
+  // A table on another server is none of ours, unless it inherits from one.
+  for (const [id, others] of foreign) needs.set(id, others)
   tableNeeds.set(manifest, needs)
   return needs
 }

@@ -4,6 +4,7 @@ import { differencesOf, renameStructure, structureText } from '../../core/compar
 import type { TableManifest, TableStructure } from '../../core/content/manifest'
 import type { Tally } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
+import { addFingerprints, rootToLoadThrough } from '../../core/restore/partitions'
 import type { Operation } from '../../core/restore/plan'
 import { copyOut } from '../sources/postgres/copy-out'
 import { copyStatement } from '../sources/postgres/capture'
@@ -44,11 +45,14 @@ export async function prove(
     members.map(({ operation }) => operation.target),
   )
   const outcomes: TableOutcome[] = []
+  const spread = new SpreadRows()
   for (const { operation, table } of members) {
     const { schema, name } = operation.target
     const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
     const own = merged.get(table)
-    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table)
+    const root = rootToLoadThrough(table, planned.manifest.tables)
+    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table, root ? spread : null)
+    if (root) spread.of(root, operation)
     const expected = renameStructure(table.structure, renaming, roles)
     const [then, after] = [expected, now.structure].map(digest)
     const asked = planned.wish.what !== 'rows' && !own
@@ -62,7 +66,36 @@ export async function prove(
       left: leftOf(table, members, left),
     })
   }
+  spread.compare()
   return outcomes
+}
+
+/** Rows that may lie in other partitions of their tree than then are compared together. */
+class SpreadRows {
+  private readonly trees = new Map<TableManifest, Operation>()
+  private readonly then: { rows: number; fingerprint: string }[] = []
+  private readonly now: { rows: number; fingerprint: string }[] = []
+
+  of(root: TableManifest, operation: Operation): void {
+    if (!this.trees.has(root)) this.trees.set(root, operation)
+  }
+
+  add(then: { rows: number; fingerprint: string }, now: { rows: number; fingerprint: string }): void {
+    this.then.push(then)
+    this.now.push(now)
+  }
+
+  compare(): void {
+    const [operation] = this.trees.values()
+    if (!operation) return
+    const sum = (all: { rows: number; fingerprint: string }[]) => ({
+      rows: all.reduce((rows, one) => rows + one.rows, 0),
+      bytes: 0,
+      fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
+    })
+    const [then, now] = [sum(this.then), sum(this.now)]
+    if (then.rows !== now.rows || then.fingerprint !== now.fingerprint) throw unequal(then, operation, now)
+  }
 }
 
 type ProvenRows = Pick<TableOutcome, 'rows' | 'fingerprintThen' | 'fingerprintNow'>
@@ -84,6 +117,7 @@ async function proveRows(
   { planned, progress }: GroupJob,
   operation: Operation,
   table: TableManifest,
+  spread: SpreadRows | null,
 ): Promise<ProvenRows> {
   const nothing: Tally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
   const statement = copyStatement({ ...operation.target, columns: table.columns })
@@ -92,6 +126,10 @@ async function proveRows(
   if (planned.wish.what === 'structure') {
     if (tally.rows > 0) throw unequal({ rows: 0, fingerprint: 'none' }, operation, tally)
     return { rows: 0, fingerprintThen: null, fingerprintNow: null }
+  }
+  if (spread && isPlain) {
+    spread.add(table, tally)
+    return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
   }
   if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
   return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }

@@ -48,11 +48,10 @@ export class DatabaseRestore {
         await this.standalone('before', count)
       })
       if (steps.large !== null) await this.run.step(steps.large, (count) => this.largeObjects(count))
-      for (const { group, ordinal } of steps.groups) await this.restoreOne(group, ordinal)
-      await this.run.step(steps.after, async (count) => {
-        await this.standalone('after', count)
-        await this.standalone('last', count)
-      })
+      for (const { group, ordinal } of steps.groups.filter((one) => !one.group.late)) await this.restoreOne(group, ordinal)
+      await this.run.step(steps.after, (count) => this.standalone('after', count))
+      for (const { group, ordinal } of steps.groups.filter((one) => one.group.late)) await this.restoreOne(group, ordinal)
+      await this.run.step(steps.last, (count) => this.standalone('last', count))
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
       if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
       if (scratch) await finishScratch(this.run, scratch, this.planned)
@@ -73,8 +72,9 @@ export class DatabaseRestore {
     for (const group of plan.groups)
       groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
     const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
+    const last = await this.run.plan({ kind: 'structure', member, title: 'What acts on all of it' })
     const whole = isWhole(this.planned) ? await this.run.plan({ kind: 'structure', member, title: 'Structure compared as a whole' }) : null
-    return { before, large, groups, after, whole }
+    return { before, large, groups, after, last, whole }
   }
 
   private titleOf({ tables }: Group): string {

@@ -3,6 +3,7 @@ import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import type { Mend } from '../../core/restore/mends'
 import type { Operation } from '../../core/restore/plan'
+import { rootToLoadThrough } from '../../core/restore/partitions'
 import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
 import type { Dependent } from '../../core/restore/target'
@@ -252,7 +253,9 @@ class GroupRestore {
         continue
       }
       const chunks = store.readAll(table.chunks.map((chunk) => chunk.name))
-      await copyIn(this.client, operation.target, table.columns, chunks, (bytes, index) => progress.rows(table.chunks[index]!.rows, bytes))
+      const root = rootToLoadThrough(table, planned.manifest.tables)
+      const into = this.job.members.find((member) => member.table === root)?.operation.target ?? operation.target
+      await copyIn(this.client, into, table.columns, chunks, (bytes, index) => progress.rows(table.chunks[index]!.rows, bytes))
     }
   }
 

@@ -401,7 +401,7 @@ export async function describeOwnership(client: pg.Client): Promise<Map<string, 
      union all select 2604, oid::int, adrelid::int, null from pg_catalog.pg_attrdef
      union all select 2620, oid::int, tgrelid::int, null from pg_catalog.pg_trigger
      union all select 3256, oid::int, polrelid::int, null from pg_catalog.pg_policy
-     union all select 2618, oid::int, ev_class::int, null from pg_catalog.pg_rewrite where rulename <> '_RETURN'
+     union all select 2618, oid::int, ev_class::int, null from pg_catalog.pg_rewrite
      union all select 3381, oid::int, stxrelid::int, null from pg_catalog.pg_statistic_ext
      union all select 6106, oid::int, null, prrelid::int from pg_catalog.pg_publication_rel`,
   )
