@@ -6,12 +6,14 @@ const WHAT = [
   ['differential', 'differential'],
   ['incremental', 'incremental'],
   ['synthetic', 'synthetic full'],
+  ['audit', 'audit of the log'],
 ] as const
 const ABOUT = {
   full: 'Everything is read from the source.',
   differential: 'What has changed since the last full, computed from the log.',
   incremental: 'What has changed since the last point, computed from the log.',
   synthetic: 'A full that is computed in the store from what is there; the source is not read.',
+  audit: 'No point is made: each followed table is read at the source, and compared with what the log leads to at that very moment.',
 } as const
 const asked = useBackUp()
 const form = reactive({ name: '', comment: '', what: 'full' as keyof typeof ABOUT })
@@ -24,9 +26,7 @@ async function start() {
   sending.value = true
   try {
     const { id } = await post<{ id: string }>(`/api/vessels/${asked.value!.slug}/runs`, {
-      kind: 'backup',
-      what: form.what,
-      name: form.name || null,
+      ...(form.what === 'audit' ? { kind: 'audit' } : { kind: 'backup', what: form.what, name: form.name || null }),
       comment: form.comment || null,
     })
     asked.value = null
@@ -44,7 +44,7 @@ async function start() {
     <template #body>
       <form id="back-up" class="grid gap-4" @submit.prevent="start">
         <ChoiceBar v-model="form.what" :choices="WHAT" label="What is made" />
-        <UFormField label="Name" hint="optional"
+        <UFormField v-if="form.what !== 'audit'" label="Name" hint="optional"
           ><UInput v-model="form.name" name="name" class="w-full" placeholder="before the fare change" :maxlength="120" autofocus
         /></UFormField>
         <UFormField label="Comment" hint="optional"
@@ -54,7 +54,9 @@ async function start() {
       </form>
     </template>
     <template #footer>
-      <UButton type="submit" form="back-up" color="primary" variant="solid" :loading="sending">Back up now</UButton>
+      <UButton type="submit" form="back-up" color="primary" variant="solid" :loading="sending">{{
+        form.what === 'audit' ? 'Audit the log' : 'Back up now'
+      }}</UButton>
       <UButton @click="open = false">Not now</UButton>
     </template>
   </UModal>

@@ -33,6 +33,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           undo: 'Undoing a transaction of',
           still: 'Rehearsing how to hold',
           fetch: 'Reading from its source into the store what was in one place only of',
+          audit: 'Auditing the log of',
         }[run.kind]
       }}
       {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': '
@@ -62,6 +63,18 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >Read into the store: what {{ run.vessel }} had in one place only is <u style="border-color: var(--glaze)">whole in its point</u>,
       {{ bytesInWords(Number(outcome.stored ?? 0)) }} new.</template
     >
+    <template v-else-if="run.kind === 'audit'">
+      <template v-if="Number(outcome.differing ?? 0) === 0"
+        >Of {{ run.vessel }}, {{ plural(Number(outcome.audited ?? 0), 'table') }} {{ outcome.audited === 1 ? 'is' : 'are' }}
+        <u style="border-color: var(--gold-line)">exactly what the log leads to</u>.</template
+      >
+      <template v-else
+        >Of {{ plural(Number(outcome.audited), 'table') }} of {{ run.vessel }},
+        <u style="border-color: var(--iron)"
+          >{{ outcome.differing }} {{ outcome.differing === 1 ? 'is' : 'are' }} not what the log leads to</u
+        >.</template
+      >
+    </template>
     <template v-else-if="run.kind === 'verify'"
       >Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>:
       {{ bytesInWords(run.counters.bytes ?? 0) }} read.</template
@@ -74,6 +87,12 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     <template v-else-if="undone === 0 && Number(outcome.leftParts ?? 0) > 0">
       {{ plural(back, 'thing') }} came back{{ into }},
       <u style="border-color: var(--ochre)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
+    </template>
+    <template v-else-if="undone === 0 && Number(outcome.unequal ?? 0) > 0">
+      {{ plural(back, 'thing') }} came back{{ into }},
+      <u style="border-color: var(--ochre)"
+        >{{ outcome.unequal }} not in everything as {{ outcome.unequal === 1 ? 'it was' : 'they were' }}</u
+      >.
     </template>
     <template v-else-if="undone > 0"
       >{{ plural(back, 'thing') }} came back,

@@ -14,6 +14,7 @@ export const RUN_KIND = {
   undo: 'Undo',
   still: 'Rehearsed hold',
   fetch: 'Reading in',
+  audit: 'Audit of the log',
 } as const
 
 export const RUN_STATE = {

@@ -19,6 +19,8 @@ export interface StructureEntry {
   sql: string
   /** The tablespace it lies in, where that is not the database's own. */
   tablespace?: string
+  /** We wrote it, from what is known of the structure, because no dump did. */
+  made?: true
   /** How its rows are kept, where that is not the server's own heap. */
   accessMethod?: string
   /** The statement that gives it its owner, apart, because the owner may be missing at the target. */

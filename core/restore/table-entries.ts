@@ -226,6 +226,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
         name: table.name,
         type: 'TABLE',
         sql: createTableSql(table),
+        made: true,
         ownerSql: ownerSqlOf(table),
         ...(root?.tablespace === undefined ? {} : { tablespace: root.tablespace }),
       }
@@ -237,7 +238,17 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
     // An identity is made by the entry of its sequence where a dump wrote one.
     if (piece.sql.includes('AS IDENTITY') && kept.some(({ sql }) => sql.includes('ADD GENERATED'))) continue
     if (wrote.length > 0) entries.push(...wrote)
-    else entries.push({ ...blank, id: around.nextId(), catalog: 0, oid: 0, refers: piece.refers ?? null, needs: [own.id], ...piece })
+    else
+      entries.push({
+        ...blank,
+        id: around.nextId(),
+        catalog: 0,
+        oid: 0,
+        refers: piece.refers ?? null,
+        needs: [own.id],
+        made: true,
+        ...piece,
+      })
   }
   return entries.filter((entry, i) => entries.findIndex(({ id }) => id === entry.id) === i)
 }

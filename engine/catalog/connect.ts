@@ -5,11 +5,19 @@ import * as scratch from './migrations/002-scratch'
 import * as log from './migrations/003-log'
 import * as holds from './migrations/004-holds'
 import * as holes from './migrations/005-holes'
+import * as audits from './migrations/006-audits'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
 const migrations: MigrationProvider = {
-  getMigrations: async () => ({ '001-first': first, '002-scratch': scratch, '003-log': log, '004-holds': holds, '005-holes': holes }),
+  getMigrations: async () => ({
+    '001-first': first,
+    '002-scratch': scratch,
+    '003-log': log,
+    '004-holds': holds,
+    '005-holes': holes,
+    '006-audits': audits,
+  }),
 }
 
 export type CatalogDb = Kysely<Catalog>

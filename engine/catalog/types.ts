@@ -274,6 +274,27 @@ export interface LogCatalog {
     to_at: Time | null
     at: Time
   }
+  log_audit: {
+    vessel_id: string
+    member: string
+    era: string
+    oid: string | number
+    name: string
+    position: string
+    at: Time
+    equal: boolean
+    rows: string | number
+    /** Fingerprint of the state that the log leads to, and of the table at the source. */
+    expected: string
+    found: string
+    run_id: string
+  }
+  audit_due: {
+    vessel_id: string
+    member: string
+    oid: string | number
+    since: Time
+  }
   log_trace: {
     artifact_id: string
     vessel_id: string
@@ -313,10 +334,10 @@ export interface LogCatalog {
 }
 
 export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
-export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source'
+export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source' | 'audit'
 
 /** A `still` holds and releases, and does nothing else. */
-export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch'] as const
+export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch', 'audit'] as const
 export type RunKind = (typeof RUN_KINDS)[number]
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

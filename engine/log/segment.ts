@@ -88,10 +88,22 @@ export async function commitSegment(
       })
       .execute()
     await indexSegment(tx, owner, id, manifest)
+    await dueForAudit(tx, owner, manifest)
     if (manifest.before)
       await recordLostTables(tx, owner, { before: manifest.before, after: manifest.followed, late, at: new Date(manifest.toAt) })
   })
   await notify(engine.db, { about: 'log', vessel: owner.vesselId, member: owner.member })
+}
+
+/** Tables whose structure was changed are audited soon: that is where a log goes wrong if it does. */
+async function dueForAudit(tx: EngineContext['db'], owner: SegmentOwner, { steps, toAt }: LogManifest): Promise<void> {
+  const oids = new Set((steps ?? []).flatMap((step) => Object.keys(step.followed)))
+  if (oids.size === 0) return
+  await tx
+    .insertInto('audit_due')
+    .values([...oids].map((oid) => ({ vessel_id: owner.vesselId, member: owner.member, oid: Number(oid), since: new Date(toAt) })))
+    .onConflict((conflict) => conflict.columns(['vessel_id', 'member', 'oid']).doUpdateSet({ since: new Date(toAt) }))
+    .execute()
 }
 
 /** What the lifeline asks for without reading logs. */

@@ -15,7 +15,7 @@ import { translate, withClient } from '../sources/postgres/connect'
 import { uninstall } from '../sources/postgres/log/install'
 import { dropSlot, slotState } from '../sources/postgres/log/slot'
 import { followerRow, setTrouble } from './begin'
-import { LogBroken, recordBreak } from './breaks'
+import { lateHolesOf, LogBroken, recordBreak } from './breaks'
 import { Follower } from './follower'
 
 const LOOK_EVERY_MS = 1000
@@ -120,6 +120,17 @@ export class LogSupervisor {
     if (mark === null) return
     if (await this.hasHole(row, mark)) return this.startFull(vessel, row)
     await this.recapture(vessel, row, mark)
+    if (measure) await this.audit(vessel, row)
+  }
+
+  /** Tables are audited after their structure was changed, and each of them once a week. */
+  private async audit(vessel: Vessel, row: Row): Promise<void> {
+    if (row.state !== 'following' || (await this.busy(vessel.id)) || Date.now() < (this.troubles.get(`audit ${keyOf(row)}`)?.until ?? 0))
+      return
+    const due = await tablesToAudit(this.engine, row)
+    if (due.length === 0 || !this.mayTry(`audit ${keyOf(row)}`, AUDIT_AGAIN_MS)) return
+    const comment = due.length === 1 ? 'A table is audited.' : `${due.length} tables are audited.`
+    await this.engine.startRun({ kind: 'audit', vessel, startedBy: 'the log', comment, params: { tables: { [row.member]: due } } })
   }
 
   /** Whether a segment after the newest full or differential can't be read any more. */
@@ -141,7 +152,7 @@ export class LogSupervisor {
       .selectFrom('run')
       .select('id')
       .where('vessel_id', '=', vesselId)
-      .where('kind', '=', 'backup')
+      .where('kind', 'in', ['backup', 'audit'])
       .where('state', 'in', ['waiting', 'running'])
       .limit(1)
       .executeTakeFirst()
@@ -167,7 +178,9 @@ export class LogSupervisor {
 
   /** Tables that could not be followed for a while are read whole by a differential. */
   private async recapture(vessel: Vessel, row: Row, mark: string): Promise<void> {
-    const lost = Object.values(row.tables).filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)
+    const late = await lateHolesOf(this.engine.db, row.vessel_id, row.member, row.position!)
+    const known = [...Object.values(row.tables), ...late.flatMap(({ tables }) => Object.values(tables))]
+    const lost = known.filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)
     if (lost.length === 0 || (await this.busy(vessel.id)) || !this.mayTry(`differential ${vessel.id}`, this.runAgainMs)) return
     const [first] = lost
     const comment =
@@ -295,6 +308,38 @@ const keyOf = (row: { vessel_id: string; member: string }) => `${row.vessel_id} 
 function wants(vessel: Vessel, row: Row): boolean {
   const [source, database] = namesOf(row.member)
   return logOf(vessel.definition).follow && !vessel.paused && takesFrom(vessel.definition.rules, source!, database!)
+}
+
+/** A structure that was changed is left to settle for this long before its tables are audited. */
+const SETTLED_MS = 60_000
+const AUDIT_AGAIN_MS = 60 * 60_000
+const WEEK_MS = 7 * 24 * 60 * 60_000
+const HOURS_OF_A_WEEK = 7 * 24
+
+/** Followed tables whose turn it is: those that were changed in their structure, and a share of those not audited for a week. */
+async function tablesToAudit(engine: EngineContext, row: Row): Promise<number[]> {
+  const now = engine.clock.now().getTime()
+  const due = await engine.db
+    .selectFrom('audit_due')
+    .select(['oid', 'since'])
+    .where('vessel_id', '=', row.vessel_id)
+    .where('member', '=', row.member)
+    .execute()
+  const audits = await engine.db
+    .selectFrom('log_audit')
+    .select(({ fn }) => ['oid', fn.max('at').as('at')])
+    .where('vessel_id', '=', row.vessel_id)
+    .where('member', '=', row.member)
+    .groupBy('oid')
+    .execute()
+  const last = new Map(audits.map(({ oid, at }) => [Number(oid), at.getTime()]))
+  const followed = Object.entries(row.tables).flatMap(([oid, { since }]) => (since === null ? [] : [Number(oid)]))
+  const changed = due.filter(({ since }) => now - since.getTime() >= SETTLED_MS).map(({ oid }) => Number(oid))
+  const old = followed
+    .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
+    .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
+    .slice(0, Math.ceil(followed.length / HOURS_OF_A_WEEK))
+  return [...new Set([...changed.filter((oid) => followed.includes(oid)), ...old])]
 }
 
 async function newestMark(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {

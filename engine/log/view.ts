@@ -142,6 +142,11 @@ export class MemberView {
     }
   }
 
+  /** Tables whose rows at this moment come of the log, and are known exactly. */
+  fromLog(): TableManifest[] {
+    return this.database.tables.filter(({ path }) => this.origins.get(path)?.note === null)
+  }
+
   /** The net changes of a table since the state that it is made from; null when there are none. */
   netOf(table: TableManifest): ReturnType<typeof gather> {
     const origin = this.origins.get(table.path)!

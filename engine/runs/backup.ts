@@ -1,3 +1,4 @@
+import { sql } from 'kysely'
 import { randomUUID } from 'node:crypto'
 import type { Missing, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
@@ -113,9 +114,9 @@ async function full(run: RunContext, vessel: Vessel, store: Store, writer: Conte
 
 /** The holes that a point ends: of content that can't be read by a full, of single tables by whatever reads them whole. */
 const CLOSES: Record<'full' | Derived, BreakKind[]> = {
-  full: ['segment', 'structure'],
-  differential: ['structure'],
-  incremental: ['structure'],
+  full: ['segment', 'structure', 'audit'],
+  differential: ['structure', 'audit'],
+  incremental: ['structure', 'audit'],
   synthetic: [],
 }
 
@@ -129,6 +130,15 @@ async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, 
     .where('member', 'in', members)
     .where('kind', 'in', kinds)
     .where('to_at', 'is', null)
+    // What was found out of a later place in the log is not mended by what was read before it.
+    .where((eb) =>
+      eb.or([
+        eb('from_position', 'is', null),
+        ...record.members.map(({ member, position }) =>
+          eb.and([eb('member', '=', member), sql<boolean>`from_position::pg_lsn <= ${position}::pg_lsn`]),
+        ),
+      ]),
+    )
     .execute()
 }
 

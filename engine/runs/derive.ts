@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { Chains, type Artifact } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
-import type { FollowedTables, NetManifest, NetTable } from '../../core/changes/manifest'
+import type { FollowedTables, LateHole, NetManifest, NetTable } from '../../core/changes/manifest'
 import { singleIntegerKey } from '../../core/content/keys'
 import { NO_ROWS, type DatabaseManifest, type TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
@@ -9,6 +9,7 @@ import { lanesOf, type LaneData } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { snapshotOnLog, type LogSnapshot } from '../log/begin'
+import { lateHolesOf } from '../log/breaks'
 import { chainFrom, viewOfChain } from '../log/instant'
 import type { MemberView } from '../log/view'
 import { waitForLog } from '../log/wait'
@@ -20,6 +21,9 @@ import { namesOf } from '../../core/things/thing'
 import type { RunContext } from './context'
 import { writeJson, type FinishedMember } from './manifests'
 import { writeNet, writeTable } from './net-content'
+
+/** No log comes as far. */
+const LAST_POSITION = 'FFFFFFFF/FFFFFFFF'
 
 export type Derived = 'differential' | 'incremental' | 'synthetic'
 
@@ -47,6 +51,7 @@ export class Derivation {
   private access!: PostgresAccess
   private row!: NonNullable<Follower>
   private lanes!: LaneData
+  private holes: LateHole[] = []
 
   constructor(
     private readonly run: RunContext,
@@ -65,6 +70,7 @@ export class Derivation {
     this.row = row
     this.lanes = await lanesOf(this.run.engine, this.vessel.id)
     const parent = this.parentOf()
+    this.holes = await lateHolesOf(this.run.engine.db, this.vessel.id, this.member, LAST_POSITION)
     const label = this.member.replace('/', ' / ')
     const log = await this.run.plan({ kind: 'log', member: label, title: 'Log up to now' })
     const compute = await this.run.plan({
@@ -119,9 +125,14 @@ export class Derivation {
 
   /** Tables whose rows at the position are not told by the log. */
   private toRead(parent: Artifact, followed: FollowedTables): number[] {
-    return Object.entries(followed)
+    const unknown = Object.entries(followed)
       .filter(([, { since, born }]) => since === null || (!born && positionOf(since)! > positionOf(parent.to)!))
       .map(([oid]) => Number(oid))
+    // What an audit found otherwise than the log says is read whole from a position behind the audit.
+    const audited = this.holes.flatMap(({ tables }) =>
+      Object.entries(tables).flatMap(([oid, { since }]) => (since && positionOf(since)! > positionOf(parent.to)! ? [Number(oid)] : [])),
+    )
+    return [...new Set([...unknown, ...audited])]
   }
 
   private async snapshot(parent: Artifact): Promise<LogSnapshot | null> {

@@ -1,5 +1,6 @@
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
+import { audit, type AuditParams } from './audit'
 import { backup } from './backup'
 import { readLeft } from './clusters/fetch'
 import { RunContext } from './context'
@@ -47,6 +48,7 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
     if (row.kind === 'backup')
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
+    else if (row.kind === 'audit') await audit(run, vessel, row.params as AuditParams)
     else if (row.kind === 'still') await rehearseStill(run, row.params as never)
     else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)
     else if (row.kind === 'undo') await undo(run, vessel, row.params as never)

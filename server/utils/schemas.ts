@@ -220,7 +220,7 @@ export const Restore = v.object({
 export const Again = v.object({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.object({
-  kind: v.optional(v.picklist(['backup', 'verify']), 'backup'),
+  kind: v.optional(v.picklist(['backup', 'verify', 'audit']), 'backup'),
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   name: v.optional(
     v.pipe(

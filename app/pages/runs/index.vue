@@ -9,6 +9,7 @@ const KINDS = [
   ['rehearsal,still', 'Rehearsals'],
   ['fetch', 'Read in'],
   ['verify', 'Verifications'],
+  ['audit', 'Audits'],
 ] as const
 const STATES = [
   ['running,waiting', 'at work'],
