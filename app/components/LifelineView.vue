@@ -16,12 +16,14 @@ interface Point {
   consistency: string
 }
 
-const { members, artifacts, points, coverage, breaks, followers, trace, now } = defineProps<{
+const { members, artifacts, points, coverage, audited, breaks, followers, trace, now } = defineProps<{
   members: string[]
   artifacts: Artifact[]
   points: Point[]
   /** By member: where every instant can be entered. */
   coverage: Record<string, { from: number; to: number }[]>
+  /** By member: up to when its log was audited. */
+  audited: Lifeline['audited']
   breaks: Lifeline['breaks']
   followers: Lifeline['followers']
   /** What changed in view; null when the window is too wide for it. */
@@ -62,6 +64,7 @@ const lanes = computed(() =>
       y: Y.value.top + i * LANE + LANE / 2,
       bands: bandsOf(member),
       gaps: gapsOf(member),
+      seam: auditOf(member),
       word: wordOf(member),
       marks: marks.map((mark) => ({ ...mark, count: mark.last - mark.first + 1, artifact: own[mark.first]! })),
     }
@@ -71,6 +74,18 @@ function bandsOf(member: string) {
   return (coverage[member] ?? [])
     .filter(({ from, to }) => to > from && to >= range.value.from && from <= range.value.to)
     .map(({ from, to }) => ({ from: clampX(x(from)), to: clampX(x(to)) }))
+}
+/** The stretch of log that leads to an audited moment, underlined in gold. */
+function auditOf(member: string) {
+  if (!audited[member]) return null
+  const until = Date.parse(audited[member])
+  const band = (coverage[member] ?? []).find(({ from, to }) => from <= until && until <= to)
+  if (!band || until < range.value.from || band.from > range.value.to) return null
+  return {
+    from: clampX(x(band.from)),
+    to: clampX(x(until)),
+    title: `The log was audited up to ${whenOf(audited[member])}: each table agreed with the source.`,
+  }
 }
 /** A hole is hatched; one that is narrower than a stroke is one. */
 function gapsOf(member: string) {
@@ -250,6 +265,18 @@ onMounted(() => (mounted.value = true))
           stroke="var(--gold-line)"
           stroke-width="2"
         />
+        <line
+          v-if="lane.seam"
+          data-audited
+          :x1="lane.seam.from"
+          :x2="lane.seam.to"
+          :y1="lane.y + 4"
+          :y2="lane.y + 4"
+          stroke="var(--gold-line)"
+          stroke-width="2"
+        >
+          <title>{{ lane.seam.title }}</title>
+        </line>
         <g :clip-path="`url(#${lanesOnly})`">
           <template v-for="mark in lane.marks" :key="mark.first">
             <g v-if="mark.count > 1">

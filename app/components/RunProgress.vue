@@ -27,6 +27,7 @@ const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   undo: { rows: 'Rows undone' },
   fetch: { files: 'Files read' },
   still: {},
+  audit: { rows: 'Rows read at the source' },
 }
 const count = (name: string) => run.counters[name] ?? 0
 const elapsed = computed(() => (run.startedAt ? Math.max(0, now - Date.parse(run.startedAt)) : 0))

@@ -12,6 +12,7 @@ import {
 } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
 import type { Missing } from '../../core/content/manifest'
+import { auditedUntil, lastAudits } from '../log/audits'
 import type { EngineContext } from '../context'
 import type { BreakKind, FollowerState } from './types'
 
@@ -59,6 +60,8 @@ export interface LifelineData {
   artifacts: Artifact[]
   points: LifelinePoint[]
   /** By member: where every instant can be entered. */
+  /** By member: up to when its log was audited, where it was wholly. */
+  audited: Record<string, Date>
   coverage: Record<string, Stretch[]>
   breaks: LifelineBreak[]
   followers: LifelineFollower[]
@@ -220,7 +223,13 @@ export async function lifelineOf(engine: EngineContext, vesselId: string): Promi
   const { members, artifacts, points, chains } = await lanesOf(engine, vesselId)
   const breaks = await engine.db.selectFrom('chain_break').selectAll().where('vessel_id', '=', vesselId).orderBy('at').execute()
   const followers = await engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vesselId).orderBy('member').execute()
+  const audited: Record<string, Date> = {}
+  for (const { member, era, tables, state } of followers) {
+    const until = state === 'following' ? auditedUntil(await lastAudits(engine, vesselId, member, era), tables) : null
+    if (until) audited[member] = until
+  }
   return {
+    audited,
     members: members.length > 0 ? members : followers.map(({ member }) => member),
     artifacts,
     points,

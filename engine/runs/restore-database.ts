@@ -1,9 +1,12 @@
 import type pg from 'pg'
+import { readRef } from '../../core/chain/instant-ref'
 import { VesselError } from '../../core/errors'
 import type { Group, Operation } from '../../core/restore/plan'
 import { qualified } from '../../core/restore/sql'
 import type { StructureEntry } from '../../core/restore/structure'
+import { pathOf } from '../../core/things/thing'
 import { plural } from '../../core/time/words'
+import { auditWords, lastAudits } from '../log/audits'
 import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { connect, translate, withClient } from '../sources/postgres/connect'
@@ -54,6 +57,7 @@ export class DatabaseRestore {
       await this.run.step(steps.last, (count) => this.standalone('last', count))
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
       if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
+      await this.sayAudited()
       if (scratch) await finishScratch(this.run, scratch, this.planned)
     } catch (error) {
       await this.undo()
@@ -102,6 +106,26 @@ export class DatabaseRestore {
     // For the case that this worker dies: whoever tidies up drops it again.
     await this.run.remember({ made: { source: access.name, database } })
     await this.run.say('info', `The database ${database} was made.`)
+  }
+
+  /** A state that a log led to says on its receipt whether that log was audited. */
+  private async sayAudited(): Promise<void> {
+    if (!readRef(this.point.id)) return
+    const { source, manifest, plan } = this.planned
+    const member = pathOf(source, manifest.name)
+    const follower = await this.run.engine.db
+      .selectFrom('follower')
+      .select('era')
+      .where('vessel_id', '=', this.point.vesselId)
+      .where('member', '=', member)
+      .executeTakeFirst()
+    if (!follower) return
+    const back = new Set(plan.operations.filter(({ verb }) => verb !== 'leave').map(({ path }) => path))
+    const oids = manifest.tables.filter(({ path, structure }) => structure.kind === 'table' && back.has(path)).map(({ oid }) => oid)
+    if (oids.length === 0) return
+    const audits = await lastAudits(this.run.engine, this.point.vesselId, member, follower.era)
+    const reason = auditWords(audits, manifest.position, oids)
+    this.receipts.line(pathOf(source, manifest.name, 'audit of the log'), member, 'compare', 'left', { reason, equal: true })
   }
 
   /** A database that this restore made, and that nobody can have used yet, does not stay half-filled. */

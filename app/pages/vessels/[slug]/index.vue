@@ -152,6 +152,7 @@ async function enterPosition(text: string) {
         :artifacts="artifacts"
         :points="points"
         :coverage="coverage"
+        :audited="data.audited"
         :breaks="data.breaks"
         :followers="data.followers"
         :trace="close ? lastTrace : null"
