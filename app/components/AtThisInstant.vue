@@ -90,6 +90,16 @@ const logAt = computed(() => {
   return positions.length === 1 ? positions[0] : null
 })
 const UNSURE_SHOWN = 5
+const unsureOf = ({ member }: InstantView['members'][number]) =>
+  unsure.filter(({ path }) => path === member || path.startsWith(`${member}/`))
+const exactly = (member: InstantView['members'][number]) => {
+  const count = unsureOf(member).length
+  return count === 0 ? 'exact' : `exact but for ${plural(count, 'thing')}`
+}
+function toneOf(member: InstantView['members'][number]): string {
+  if (!member.exact && !isTied.value) return 'ochre font-medium'
+  return unsureOf(member).some(({ note }) => !note) ? 'iron font-medium' : 'soft'
+}
 /** Without the source and the database, where it is in one. */
 const shortOf = (path: string) => namesOf(path).slice(2).join('.') || path
 const inLog = computed(() => state?.exact && !point)
@@ -123,8 +133,8 @@ const inLog = computed(() => state?.exact && !point)
             </td>
             <td class="pt-2 pr-4 whitespace-nowrap">
               <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
-              <div class="s12" :class="member.exact || isTied ? 'soft' : 'ochre font-medium'">
-                {{ isTied ? 'in one hold' : member.exact ? 'exact' : `${durationInWords(earlier(member.at))} earlier` }}
+              <div class="s12" :class="toneOf(member)">
+                {{ isTied ? 'in one hold' : member.exact ? exactly(member) : `${durationInWords(earlier(member.at))} earlier` }}
               </div>
             </td>
             <td class="w-[234px] pt-px xl:w-[270px]">

@@ -40,7 +40,12 @@ async function start() {
 </script>
 
 <template>
-  <UModal v-model:open="open" :close="{ variant: 'ghost' }" :title="`Back up ${asked?.name ?? ''} now`" :description="ABOUT[form.what]">
+  <UModal
+    v-model:open="open"
+    :close="{ variant: 'ghost' }"
+    :title="form.what === 'audit' ? `Audit the log of ${asked?.name ?? ''}` : `Back up ${asked?.name ?? ''} now`"
+    :description="ABOUT[form.what]"
+  >
     <template #body>
       <form id="back-up" class="grid gap-4" @submit.prevent="start">
         <ChoiceBar v-model="form.what" :choices="WHAT" label="What is made" />

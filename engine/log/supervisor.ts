@@ -312,9 +312,9 @@ function wants(vessel: Vessel, row: Row): boolean {
 
 /** A structure that was changed is left to settle for this long before its tables are audited. */
 const SETTLED_MS = 60_000
-const AUDIT_AGAIN_MS = 60 * 60_000
+const AUDIT_AGAIN_MS = 5 * 60_000
 const WEEK_MS = 7 * 24 * 60 * 60_000
-const HOURS_OF_A_WEEK = 7 * 24
+const TURNS_OF_A_WEEK = WEEK_MS / AUDIT_AGAIN_MS
 
 /** Followed tables whose turn it is: those that were changed in their structure, and a share of those not audited for a week. */
 async function tablesToAudit(engine: EngineContext, row: Row): Promise<number[]> {
@@ -338,7 +338,7 @@ async function tablesToAudit(engine: EngineContext, row: Row): Promise<number[]>
   const old = followed
     .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
     .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
-    .slice(0, Math.ceil(followed.length / HOURS_OF_A_WEEK))
+    .slice(0, Math.ceil(followed.length / TURNS_OF_A_WEEK))
   return [...new Set([...changed.filter((oid) => followed.includes(oid)), ...old])]
 }
 

@@ -84,7 +84,7 @@ export class MemberView {
   private sequences(from: Ingredients, structure: DatabaseManifest, missing: Missing[]): SequenceState[] {
     const wanted = structure.entries.filter(({ type }) => type === 'SEQUENCE').map(({ schema, name }) => ({ schema: schema ?? '', name }))
     const found = sequencesAt(readingsOf(from, structure), from.position, wanted)
-    const path = pathOf(from.full.member, structure.name)
+    const path = pathOf(from.full.member, structure.name, 'sequences')
     const namesOf = (some: SequenceAt[]) =>
       some
         .slice(0, 5)

@@ -58,6 +58,7 @@ export class DatabaseRestore {
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
       if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
       await this.sayAudited()
+      this.saySequences()
       if (scratch) await finishScratch(this.run, scratch, this.planned)
     } catch (error) {
       await this.undo()
@@ -126,6 +127,16 @@ export class DatabaseRestore {
     const audits = await lastAudits(this.run.engine, this.point.vesselId, member, follower.era)
     const reason = auditWords(audits, manifest.position, oids)
     this.receipts.line(pathOf(source, manifest.name, 'audit of the log'), member, 'compare', 'left', { reason, equal: true })
+  }
+
+  /** Sequences of a moment may be ahead of it, which is said where some came back. */
+  private saySequences(): void {
+    const { source, manifest, plan } = this.planned
+    const path = pathOf(source, manifest.name, 'sequences')
+    const owned = new Set(manifest.sequences.flatMap(({ ownedBy }) => (ownedBy ? [pathOf(source, manifest.name, ...ownedBy)] : [])))
+    const some = plan.operations.some((one) => one.verb !== 'leave' && (one.kind === 'sequence' || owned.has(one.path)))
+    for (const { reason } of some ? manifest.missing.filter((one) => one.path === path) : [])
+      this.receipts.line(path, `${this.planned.access.name} / ${this.planned.database}`, 'compare', 'left', { reason, equal: true })
   }
 
   /** A database that this restore made, and that nobody can have used yet, does not stay half-filled. */

@@ -95,9 +95,7 @@ const { data: state, error: stateError } = useLoad<InstantView>(() =>
 // What is not exact there takes a look into the structure, so it is asked for once the scrubber rests.
 const rested = refDebounced(wanted, 400)
 const { data: unsure } = useLoad<Missing[]>(() =>
-  state.value?.members.some(({ log }) => log) && !point.value
-    ? `/api/vessels/${vessel.slug}/unsure?ref=${encodeURIComponent(rested.value)}`
-    : null,
+  state.value && !point.value ? `/api/vessels/${vessel.slug}/unsure?ref=${encodeURIComponent(rested.value)}` : null,
 )
 // Kept while the next one is on its way, so that the panel does not flicker.
 const shown = shallowRef<InstantView | null>(null)
