@@ -14,7 +14,7 @@ describe('two dumps of a structure', () => {
     expect(dumpDifferences([view, index], [{ ...index, id: 9 }, { ...view, id: 4, needs: [9] }, entry(5, 'VIEW', 'new')])).toEqual([])
   })
   it('differ by what is missing, by a line, by an owner', () => {
-    expect(dumpDifferences([view], [])).toEqual([{ what: 'view sales.cranes', why: 'It is not there.' }])
+    expect(dumpDifferences([view], [])).toEqual([{ what: 'view sales.cranes', why: 'It is not there.', name: 'cranes' }])
     expect(dumpDifferences([view], [{ ...view, sql: 'CREATE VIEW cranes AS\n SELECT 2;' }])[0]!.why).toContain(
       '“SELECT 2;” instead of “SELECT 1;”',
     )

@@ -5,6 +5,8 @@ export interface DumpDifference {
   /** What it is of, as in `INDEX yard.lift_tint`. */
   what: string
   why: string
+  /** The name of the entry, by which a part that is told already is known. */
+  name: string
 }
 
 /** What an entry is of, whatever number a dump gave it. */
@@ -27,11 +29,19 @@ export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[
     const same = found.get(keyOf(entry)) ?? []
     const [other] = same.filter((one) => !matched.has(one))
     for (const one of same) matched.add(one)
-    if (!other) differences.push({ what: wordsOf(entry), why: 'It is not there.' })
+    if (!other) differences.push({ what: wordsOf(entry), why: 'It is not there.', name: entry.name })
     else if (!same.some((one) => textOf(one) === textOf(entry)))
-      differences.push({ what: wordsOf(entry), why: `The server writes it otherwise now: ${firstDifference(entry.sql, other.sql)}` })
+      differences.push({
+        what: wordsOf(entry),
+        why: `The server writes it otherwise now: ${firstDifference(entry.sql, other.sql)}`,
+        name: entry.name,
+      })
     else if (entry.ownerSql !== null && !same.some((one) => one.owner === entry.owner))
-      differences.push({ what: wordsOf(entry), why: `It belongs to ${other.owner ?? 'nobody'}, and belonged to ${entry.owner}.` })
+      differences.push({
+        what: wordsOf(entry),
+        why: `It belongs to ${other.owner ?? 'nobody'}, and belonged to ${entry.owner}.`,
+        name: entry.name,
+      })
   }
   return differences
 }

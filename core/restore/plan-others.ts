@@ -161,8 +161,7 @@ export function planDatabase(input: PlanInput): Operation[] {
   // Another database has properties of its own, which are changed only where that is asked for.
   const decision = wish.each[path] ?? (wish.into.mode === 'original' ? wish.collide : 'skip')
   const words = differences.join(', ')
-  if (decision !== 'replace')
-    return [{ ...leave(base, `They stay as they are now; these differ: ${words}.`), choices, same: wish.into.mode !== 'original' }]
+  if (decision !== 'replace') return [{ ...leave(base, `They stay as they are now; these differ: ${words}.`), choices }]
   return [{ ...base, verb: 'replace', how: 'refill', choices, notes: [`Made equal: ${words}.`] }]
 }
 

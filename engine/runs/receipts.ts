@@ -112,6 +112,11 @@ export class Receipts {
     return new Set(this.rows.filter(({ outcome }) => outcome === 'failed').map(({ path }) => path))
   }
 
+  /** Parts that could not be put in place, in the words that tell of them. */
+  leftWords(): string[] {
+    return this.rows.flatMap(({ left_parts: left }) => left.map(({ what }) => what))
+  }
+
   /** Writes what has become known since the last time. */
   async save(): Promise<void> {
     const fresh = this.rows.slice(this.saved)
