@@ -30,6 +30,8 @@ export interface StructurePiece {
   read: string
   /** Whether the source told of the changes where they happened; else they lie somewhere between `from` and `exact`. */
   told: boolean
+  /** One text for the source's catalogs as they were read; another one when anything of the structure is another. */
+  digest?: string
   /** The chunks that hold it, as a database manifest without rows. */
   chunks: string[]
 }
@@ -47,6 +49,8 @@ export interface StructureStep {
   followed: FollowedTables
   /** It also changed something of which the source does not tell what it is (rights). */
   more: boolean
+  /** The source could not tell what it did. */
+  untold?: true
 }
 
 /** Tables whose rows are not known from a position on, which was found out later. */

@@ -11,6 +11,7 @@ import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { writeJson } from '../runs/manifests'
 import { translate, withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { catalogDigest } from '../sources/postgres/log/digest'
 import { alignPublication, identities, installTrigger } from '../sources/postgres/log/install'
 import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
 import { ContentWriter } from '../store/writer'
@@ -116,7 +117,7 @@ async function beginLog(
       era,
       tables: JSON.stringify(followed),
       structure: plan.structure,
-      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, read: exact.position, told: true, chunks: structure }),
+      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, read: exact.position, told: true, ...structure }),
       trouble: null,
       warned: false,
       since: now,
@@ -168,16 +169,17 @@ async function structureAt(
   access: PostgresAccess,
   database: string,
   exact: ExactSnapshot,
-): Promise<string[]> {
+): Promise<{ chunks: string[]; digest: string }> {
   const store = await openStore(engine, { name: vessel.definition.store })
   const id = randomUUID()
   const writer = new ContentWriter(store, id)
   try {
+    const { digest } = await withClient(access, database, catalogDigest)
     const manifest = await readDatabase(access, database, vessel.definition.rules, new AbortController().signal, exact)
     const names = await writeJson(writer, manifest)
     await writer.flush()
     await store.index.commit(engine.db, id)
-    return names
+    return { chunks: names, digest }
   } catch (error) {
     await writer.discard()
     throw error

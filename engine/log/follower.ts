@@ -15,6 +15,7 @@ import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
 import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
+import { installTrigger } from '../sources/postgres/log/install'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
@@ -35,6 +36,8 @@ const HELD_EVERY = 20
 const IN_FLIGHT = 4
 const SEGMENTS_IN_FLIGHT = 2
 const SEEN = 20_000
+/** How long the source may take to answer what is asked beside the log. */
+const SIDE_LIMIT_MS = 30_000
 /** How often the catalog is told that nothing has changed. */
 const TELL_EVERY_MS = 1000
 /** How long stopping may take to bring the last changes into the store. */
@@ -128,7 +131,8 @@ export class Follower {
 
   private async go(begun: () => void): Promise<void> {
     await examine(this.access, this.row)
-    this.side = await connect(this.access, this.row.database)
+    this.side = await connect(this.access, this.row.database, SIDE_LIMIT_MS)
+    if (this.row.structure === 'trigger') await this.ensureTrigger()
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
     failed.catch(() => undefined)
     const member = { ...this.row, rules: this.vessel.definition.rules, trigger: this.row.structure === 'trigger' }
@@ -141,6 +145,7 @@ export class Follower {
       begun()
       // What was done to the structure while nobody followed, or was not read yet, is read now.
       if (this.row.structure === 'compare' || this.unread) this.watch.changed(this.watch.exactly)
+      else await this.watch.compare()
       // A source that is slow to answer is not asked again and again meanwhile.
       timer = setInterval(() => void (this.ticking > 0 || this.tick().catch((error: unknown) => this.fail(error))), TICK_MS)
       const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
@@ -156,10 +161,10 @@ export class Follower {
 
   /** The structure as it was last read, moved on by what the source told since. */
   private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
-    const { chunks, exact } = this.row.structure_names!
+    const { chunks, exact, digest } = this.row.structure_names!
     const known = await readJson<DatabaseManifest>(this.store, chunks)
     this.sequences = known.sequences
-    const state = { known, tables: known.tables, followed: this.row.tables }
+    const state = { known, digest, tables: known.tables, followed: this.row.tables }
     const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
     const since = { era: this.row.era, member: this.row.member, to: exact }
     for (const { manifest } of await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })) {
@@ -423,8 +428,14 @@ export class Follower {
   private async compare(): Promise<void> {
     if (Date.now() < this.compareAfter) return
     const from = Date.now()
+    // Whoever takes the trigger off is noticed by what changed without it; it is put on again.
+    if (this.row.structure === 'trigger') await this.ensureTrigger()
     await this.watch.compare()
     this.compareAfter = Date.now() + (Date.now() - from) * 20
+  }
+
+  private ensureTrigger(): Promise<void> {
+    return this.ask((client) => installTrigger(client))
   }
 
   /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */

@@ -200,8 +200,10 @@ function merge(
   beyond: StructureStep[],
 ): DatabaseManifest {
   const touches = new Touches(steps, beyond)
-  const tables = tablesAfter(before, steps)
-  const missing: Missing[] = []
+  const tables = tablesAfter(before, steps, after)
+  const missing: Missing[] = steps.some(({ untold }) => untold)
+    ? [{ path: `${from.full.member}/${before.name}`, reason: UNTOLD, note: true }]
+    : []
   const known = new Map(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
   const unread = new Set(known.keys())
   const rewritten = new Set<string>()
@@ -259,9 +261,16 @@ function rewriteTables(entries: StructureEntry[], tables: TableManifest[], readi
   return inOrder(result)
 }
 
-/** Tables as they were after the last of some steps. */
-function tablesAfter(before: DatabaseManifest, steps: StructureStep[]): TableManifest[] {
+const UNTOLD = 'What a change of the structure shortly before did could not be told by the source; what is shown may be from before it.'
+
+/**
+ * Tables as they were after the last of some steps. Those that were touched and not described, because they were too
+ * many, are taken as they were read next.
+ */
+function tablesAfter(before: DatabaseManifest, steps: StructureStep[], after: DatabaseManifest | null): TableManifest[] {
   const tables = new Map(before.tables.map((table) => [table.oid, table]))
+  const touched = new Set(steps.flatMap((step) => step.touched))
+  for (const table of after?.tables ?? []) if (touched.has(`${CATALOG.relation}/${table.oid}`)) tables.set(table.oid, table)
   for (const step of steps) {
     for (const key of step.gone) {
       const [catalog, oid] = key.split('/').map(Number)

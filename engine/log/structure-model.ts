@@ -139,10 +139,13 @@ export class StructureModel {
     return {
       end,
       tables: [...touched.values()],
-      touched: [...new Set(notes.flatMap(({ touched }) => touched ?? []))],
+      touched: [
+        ...new Set(notes.flatMap(({ touched, many }) => [...(touched ?? []), ...(many ?? []).map((oid) => `${CATALOG.relation}/${oid}`)])),
+      ],
       gone: [...new Set([...notes.flatMap(({ gone }) => gone ?? []), ...left])],
       followed,
       more: notes.some(({ objects, touched, gone }) => (objects?.length ?? 0) > (touched?.length ?? 0) + (gone?.length ?? 0)),
+      ...(notes.some(({ failed }) => failed !== undefined) ? { untold: true as const } : {}),
     }
   }
 

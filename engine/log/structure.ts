@@ -121,6 +121,7 @@ export interface StructureState {
 interface Reading {
   mark: string
   manifest: DatabaseManifest & { visible: string }
+  digest: string
   /** Nothing had changed up to here. */
   from: string
   /** What is followed by then, where only the reading tells. */
@@ -170,7 +171,7 @@ export class StructureWatch {
   constructor(
     private readonly access: PostgresAccess,
     private readonly member: WatchedMember,
-    state: StructureState & { known?: DatabaseManifest },
+    state: StructureState & { known?: DatabaseManifest; digest?: string },
     private readonly signal: AbortSignal,
     /** Where the last structure that was read belongs. */
     private exact: string,
@@ -178,6 +179,7 @@ export class StructureWatch {
     private readonly mark: (mark: string) => Promise<void> = async () => undefined,
   ) {
     this.quietUntil = exact
+    this.digest = state.digest ?? ''
     this.known = state.known ? textOf(state.known) : ''
     this.followed = state.followed
     this.model = new StructureModel(state.tables, state.followed, {
@@ -276,7 +278,7 @@ export class StructureWatch {
     const manifest = await readDatabase(this.access, database, rules, this.signal)
     this.digest = digest
     this.lastLook = position
-    const reading: Reading = { mark: randomUUID(), manifest, from, followed: null, added }
+    const reading: Reading = { mark: randomUUID(), manifest, digest, from, followed: null, added }
     if (!trigger && added.length === 0 && this.isKnown(manifest)) return
     this.known = textOf(manifest)
     if (!trigger) {
@@ -322,19 +324,19 @@ export class StructureWatch {
     return this.member.trigger ? this.placedAmongNotes(reading!, end) : this.placedByLooking(reading!, end)
   }
 
-  private placedByLooking({ manifest, from, followed }: Reading, end: string): PlacedReading {
+  private placedByLooking({ manifest, digest, from, followed }: Reading, end: string): PlacedReading {
     const before = this.followed
     this.followed = followed ?? before
     this.exact = end
     return {
       manifest,
-      piece: { from, exact: end, read: manifest.position, told: false },
+      piece: { from, exact: end, read: manifest.position, told: false, digest },
       late: lateHole(from, before, this.followed),
     }
   }
 
   /** Which changes a reading saw is known from the transactions that were visible to it. */
-  private placedAmongNotes({ manifest, added }: Reading, end: string): PlacedReading | null {
+  private placedAmongNotes({ manifest, digest, added }: Reading, end: string): PlacedReading | null {
     const seen = this.commits.map(({ xid }) => isVisible(xid, manifest.visible))
     const count = seen.filter(Boolean).length
     // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
@@ -348,7 +350,7 @@ export class StructureWatch {
     this.exact = exact
     this.model.published(added, end)
     this.followed = this.model.followed
-    return { manifest, piece: { from: exact, exact, read: manifest.position, told: true }, late }
+    return { manifest, piece: { from: exact, exact, read: manifest.position, told: true, digest }, late }
   }
 
   /**

@@ -18,6 +18,8 @@ import { followerRow, setTrouble } from './begin'
 import { lateHolesOf, LogBroken, recordBreak } from './breaks'
 import { Follower } from './follower'
 
+/** How long a source may take to say how much log it keeps. */
+const MEASURE_LIMIT_MS = 15_000
 const LOOK_EVERY_MS = 1000
 const MEASURE_EVERY = 5
 /** From this share of the limit on there is a warning. */
@@ -50,6 +52,8 @@ export class LogSupervisor {
   private readonly troubles = new Map<string, { count: number; until: number }>()
   private timer: NodeJS.Timeout | undefined
   private looking: Promise<void> | null = null
+  /** What is being done about each log now. */
+  private readonly attending = new Map<string, Promise<void>>()
   private looks = 0
   private closed = false
 
@@ -85,10 +89,19 @@ export class LogSupervisor {
     const reach = await reaches(this.engine)
     for (const row of rows) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
-      if (!wants(vessel, row)) await this.leave(row)
-      else await this.see(vessel, row, measure, reach.get(row.source_id)!)
+      this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(row)))
       if (this.closed) return
     }
+  }
+
+  /** Each log is seen to by itself: one whose source does not answer keeps no other waiting. */
+  private attend(row: Row, work: () => Promise<void>): void {
+    const key = keyOf(row)
+    if (this.attending.has(key)) return
+    const attending = work()
+      .catch((error: Error) => console.warn(`log of ${row.member}: ${error.message}`))
+      .finally(() => this.attending.delete(key))
+    this.attending.set(key, attending)
   }
 
   /** A row for each database that a vessel takes something of, if its log is wanted. */
@@ -192,7 +205,7 @@ export class LogSupervisor {
   private async measure(vessel: Vessel, row: Row): Promise<void> {
     const { keepAtMost } = logOf(vessel.definition)
     const access = await accessById(this.engine, row.source_id)
-    const slot = await withClient(access, row.database, (client) => slotState(client, row.slot)).catch(() => undefined)
+    const slot = await withClient(access, row.database, (client) => slotState(client, row.slot), MEASURE_LIMIT_MS).catch(() => undefined)
     if (!slot) return
     if (slot.retained >= keepAtMost) {
       await this.stop(keyOf(row))
@@ -299,6 +312,7 @@ export class LogSupervisor {
     this.closed = true
     clearInterval(this.timer)
     await this.looking
+    await Promise.all(this.attending.values())
     for (const key of [...this.tasks.keys()]) await this.stop(key)
   }
 }

@@ -129,13 +129,19 @@ export function clientConfig(access: PostgresAccess, database = access.settings.
     connectionTimeoutMillis: 10_000,
     application_name: 'unbroken-vessel',
     keepAlive: true,
+    keepAliveInitialDelayMillis: 10_000,
     ssl: tls === 'off' ? false : { rejectUnauthorized: tls === 'verified', ...(authority ? { ca: authority } : {}) },
   }
 }
 
-/** Opens a connection with the fixed session settings. */
-export async function connect(access: PostgresAccess, database?: string): Promise<pg.Client> {
-  const client = new pg.Client(clientConfig(access, database))
+/**
+ * Opens a connection with the fixed session settings.
+ *
+ * @param limitMs how long one question may take; without it as long as it does. For connections that ask small things:
+ *   a source that fell silent must not keep whoever asks for ever
+ */
+export async function connect(access: PostgresAccess, database?: string, limitMs?: number): Promise<pg.Client> {
+  const client = new pg.Client({ ...clientConfig(access, database), ...(limitMs ? { query_timeout: limitMs } : {}) })
   // A connection that breaks while it is idle rejects the next query; without a listener it would end the process.
   client.on('error', () => undefined)
   const version = versionOf(client)
@@ -188,8 +194,9 @@ export async function withClient<T>(
   access: PostgresAccess,
   database: string | undefined,
   work: (client: pg.Client) => Promise<T>,
+  limitMs?: number,
 ): Promise<T> {
-  const client = await connect(access, database)
+  const client = await connect(access, database, limitMs)
   try {
     return await work(client)
   } finally {

@@ -8,6 +8,8 @@ import { positionText } from './pgoutput'
 const XLOG_DATA = 0x77
 const KEEPALIVE = 0x6b
 const STATUS_EVERY_MS = 5000
+/** The server says that it is there every few seconds; a stream of which nothing is heard for so long is dead. */
+const SILENT_MS = 30_000
 const EPOCH_MS = 946_684_800_000
 
 interface Wire {
@@ -46,6 +48,8 @@ export class LogStream {
   private readonly wire: Wire
   private confirmed: bigint
   private timer: NodeJS.Timeout | undefined
+  private heard = Date.now()
+  private paused = false
   /** Settles when the stream ends, with what ended it. */
   readonly ended: Promise<Error>
 
@@ -88,11 +92,21 @@ export class LogStream {
       stream.close()
       throw error
     }
-    stream.timer = setInterval(() => stream.status(false), STATUS_EVERY_MS)
+    stream.timer = setInterval(() => stream.beat(), STATUS_EVERY_MS)
     return stream
   }
 
+  private beat(): void {
+    this.status(false)
+    if (this.paused) this.heard = Date.now()
+    else if (Date.now() - this.heard >= SILENT_MS) {
+      this.finish(new Error(`Nothing was heard of the log for ${SILENT_MS / 1000} s: the connection is dead.`))
+      this.close()
+    }
+  }
+
   private receive(chunk: Buffer): void {
+    this.heard = Date.now()
     if (chunk[0] === XLOG_DATA) this.handler.message(chunk.subarray(25))
     else if (chunk[0] === KEEPALIVE) {
       this.handler.reached(positionText(chunk.readBigUInt64BE(1)))
@@ -123,10 +137,13 @@ export class LogStream {
   }
 
   pause(): void {
+    this.paused = true
     this.wire.stream.pause()
   }
 
   resume(): void {
+    this.paused = false
+    this.heard = Date.now()
     this.wire.stream.resume()
   }
 
