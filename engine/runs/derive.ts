@@ -22,6 +22,9 @@ import type { RunContext } from './context'
 import { writeJson, type FinishedMember } from './manifests'
 import { writeNet, writeTable } from './net-content'
 
+/** How often it is begun again when the structure changes beside it. */
+const ATTEMPTS = 6
+
 /** No log comes as far. */
 const LAST_POSITION = 'FFFFFFFF/FFFFFFFF'
 
@@ -71,6 +74,18 @@ export class Derivation {
     this.lanes = await lanesOf(this.run.engine, this.vessel.id)
     const parent = this.parentOf()
     this.holes = await lateHolesOf(this.run.engine.db, this.vessel.id, this.member, LAST_POSITION)
+    for (let attempt = 1; ; attempt++) {
+      try {
+        return await this.attempt(parent)
+      } catch (error) {
+        const moved = error instanceof VesselError && error.code === 'structure_moved'
+        if (!moved || attempt === ATTEMPTS) throw error
+        await this.run.say('info', `The structure of ${this.member} was changed while it was read; it is read once more.`)
+      }
+    }
+  }
+
+  private async attempt(parent: Artifact): Promise<DerivedMember> {
     const label = this.member.replace('/', ' / ')
     const log = await this.run.plan({ kind: 'log', member: label, title: 'Log up to now' })
     const compute = await this.run.plan({

@@ -4,7 +4,6 @@ import { retypedColumn } from '../../core/changes/columns'
 import type { FollowedTables, NetManifest, NetTable } from '../../core/changes/manifest'
 import { OP } from '../../core/changes/log-text'
 import { NetChanges } from '../../core/changes/net'
-import { positionOf } from '../../core/chain/position'
 import { fieldsOf, linesOf, rawFields } from '../../core/compare/rows'
 import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
@@ -115,7 +114,8 @@ export class RangeDifferential {
     const own = artifacts.filter(
       ({ member, kind, damaged }) => member === this.member && !damaged && (kind === 'full' || kind === 'synthetic'),
     )
-    const newest = own.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1)
+    // By time: a server that was put back to an earlier state gives its positions a second time.
+    const newest = own.sort((a, b) => a.at.getTime() - b.at.getTime()).at(-1)
     if (newest) return this.run.engine.db.selectFrom('artifact').selectAll().where('id', '=', newest.id).executeTakeFirstOrThrow()
     throw new VesselError('no_full', {
       what: `${this.member} has no full yet that a differential could build upon.`,
