@@ -85,6 +85,7 @@ async function memberReadiness(
         replication: boolean
         super: boolean
         free: number
+        senders: number
         owned: boolean
         user: string
         keep: string
@@ -92,6 +93,8 @@ async function memberReadiness(
         `select current_setting('wal_level') as level, r.rolsuper or r.rolreplication as replication, r.rolsuper as super, r.rolname as user,
            current_setting('max_slot_wal_keep_size') as keep,
            current_setting('max_replication_slots')::int - (select count(*)::int from pg_catalog.pg_replication_slots where slot_name <> $1) as free,
+           current_setting('max_wal_senders')::int - (select count(*)::int from pg_catalog.pg_stat_replication
+             where pid is distinct from (select active_pid from pg_catalog.pg_replication_slots where slot_name = $1)) as senders,
            r.rolsuper or has_database_privilege(current_database(), 'create') as owned
          from pg_catalog.pg_roles r where r.rolname = current_user`,
         [name],
@@ -132,11 +135,11 @@ function loudOf(triggers: EventTrigger[]): LogObstacle[] {
 
 function obstaclesOf(
   source: string,
-  facts: { level: string; replication: boolean; super: boolean; free: number; owned: boolean; user: string },
+  facts: { level: string; replication: boolean; super: boolean; free: number; senders: number; owned: boolean; user: string },
   trigger: boolean,
 ): LogObstacle[] {
   const obstacles: LogObstacle[] = []
-  const { level, replication, free, owned, user } = facts
+  const { level, replication, free, senders, owned, user } = facts
   if (level !== 'logical')
     obstacles.push({
       what: `wal_level of ${source} is ${level}; a log that can be followed needs logical.`,
@@ -148,6 +151,12 @@ function obstaclesOf(
     obstacles.push({
       what: `${source} has no replication slot left.`,
       mend: `ALTER SYSTEM SET max_replication_slots = 20;  -- then restart the server`,
+      stops: true,
+    })
+  if (senders <= 0)
+    obstacles.push({
+      what: `${source} has no connection left for another follower of its log.`,
+      mend: `ALTER SYSTEM SET max_wal_senders = 20;  -- then restart the server`,
       stops: true,
     })
   if (!owned)

@@ -112,6 +112,19 @@ describe('readiness', () => {
     expect((await bench.messages(run.id)).join(' ')).toContain('its wal_level is not logical')
     expect(await follower()).toMatchObject({ state: 'waiting', trouble: { code: 'log_level' } })
   })
+
+  it('says when the server lets nobody else follow its log, and that more connections do not help', async () => {
+    await source.halt()
+    source = serverWith({ ...settings, max_wal_senders: '0' })
+    source.start()
+    const [readiness] = await readinessOf(bench.engine, vessel.id, vessel.definition)
+    expect(readiness!.obstacles.filter(({ stops }) => stops)).toEqual([
+      expect.objectContaining({ what: expect.stringContaining('another follower'), mend: expect.stringContaining('max_wal_senders') }),
+    ])
+    const run = await bench.run('backup', vessel)
+    expect(run.state).toBe('warned')
+    expect((await bench.messages(run.id)).join(' ')).toContain('Raise max_wal_senders there')
+  })
 })
 
 describe('a source that is followed without a trigger', () => {

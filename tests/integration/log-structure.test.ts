@@ -13,9 +13,10 @@ async function followed(sql: string, structure: 'trigger' | 'compare'): Promise<
   await log.flush()
   return log
 }
-afterAll(async () => {
-  for (const log of benches) await log.close()
-})
+/** A server lets ten followers in at a time. */
+async function closeAll(): Promise<void> {
+  for (const log of benches.splice(0)) await log.close()
+}
 
 /** Forms of statements that may change what a table holds without a word in the log, and some that only look like it. */
 const FORMS: Record<string, { make?: string; columns?: string; fill?: string; act: string; holds?: true }> = {
@@ -129,6 +130,7 @@ async function isTold(log: LogBench, moment: Moment, table: string): Promise<boo
 }
 
 describe.each(['trigger', 'compare'] as const)('rows after a change of structure, noticed by %s', (structure) => {
+  afterAll(closeAll)
   // The server refuses to make a published table unlogged; only the trigger can take it off before, which readiness tells.
   const names = Object.keys(FORMS).filter((name) => structure === 'trigger' || !name.startsWith('unlogged'))
   const tableOf = (i: number) => `t${i}`
@@ -191,6 +193,7 @@ describe.each(['trigger', 'compare'] as const)('rows after a change of structure
 })
 
 describe('two changes of structure that follow each other closely', () => {
+  afterAll(closeAll)
   const tablesAt = async (log: LogBench, moment: { position: string }) => {
     const { manifest } = (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!
     const { tables, entries } = manifest.databases[0]!
@@ -302,6 +305,7 @@ describe('two changes of structure that follow each other closely', () => {
 })
 
 describe('sequences at a moment', () => {
+  afterAll(closeAll)
   it('are never behind what the source would have given, and told when they may be ahead or were set back', async () => {
     const log = await followed(
       `create sequence s; create sequence down increment by -1; create table owner (id serial primary key); insert into owner select from generate_series(1, 3); create table tick (id int primary key)`,
@@ -356,6 +360,7 @@ describe('sequences at a moment', () => {
 })
 
 describe('what is not exactly as it was at a moment', () => {
+  afterAll(closeAll)
   it('stands in the list of what is at a moment, in the plan and in the receipt, with the reason; nothing is missing without a word', async () => {
     const log = await followed(
       `create table whole (id int primary key, v text); insert into whole values (1, 'a'); create table keyless (x int); insert into keyless values (1), (2);

@@ -266,13 +266,20 @@ const TROUBLES: Record<string, Trouble> = {
   },
 }
 
+/** Connections that follow a log are counted apart from the others, under the same code of the server. */
+const NO_SENDER: Trouble = {
+  code: 'followers_exhausted',
+  what: (where) => `${where} has no connection left for another follower of its log.`,
+  next: 'Raise max_wal_senders there, which takes a restart, or end a follower that nobody needs.',
+}
+
 /** Turns what the driver throws into an error that says what to do. Unknown errors of the server keep their text. */
 export function translate(error: unknown, access: PostgresAccess, database?: string, touched = 'Nothing was changed.'): unknown {
   if (error instanceof VesselError || !(error instanceof Error)) return error
   const { host, port, user } = access.settings
   const where = `${access.name} (${host}:${port}${database ? `/${database}` : ''})`
   const code = (error as { code?: string }).code ?? ''
-  const trouble = TROUBLES[code] ?? byMessage(error.message)
+  const trouble = (/max_wal_senders/.test(error.message) ? NO_SENDER : TROUBLES[code]) ?? byMessage(error.message)
   if (trouble)
     return new VesselError(trouble.code, { what: trouble.what(where, user, error.message), touched, next: trouble.next, cause: error })
   if (!/^[0-9A-Z]{5}$/.test(code)) return error
