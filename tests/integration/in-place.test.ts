@@ -3,7 +3,7 @@ import type { Vessel } from '../../engine/catalog/vessels'
 import { openPoint, allRows } from '../../engine/points/open'
 import { planWish } from '../../engine/runs/restore-plan'
 import { wishOf } from '../../core/restore/wish'
-import { Workbench } from '../support/engine'
+import { unwell, Workbench } from '../support/engine'
 
 // In place means as it was: the oracle is the server's own dump, before the damage and after the restore.
 
@@ -48,13 +48,6 @@ beforeAll(async () => {
 afterAll(() => bench?.close())
 
 const dump = (database = bench.database) => bench.server.dump(database, ['--create']).replaceAll(database, 'THE DATABASE')
-const unwell = (receipts: { path: string; outcome: string; reason: string | null; equal: boolean | null; left_parts: unknown[] }[]) =>
-  receipts
-    .filter(
-      ({ outcome, equal, left_parts: left }) =>
-        outcome === 'failed' || (outcome === 'left' && !equal) || equal === false || left.length > 0,
-    )
-    .map(({ path, outcome, reason, left_parts: left }) => [path, outcome, reason, ...left])
 
 /** What somebody did to one table, without changing its columns. */
 const DAMAGE = {

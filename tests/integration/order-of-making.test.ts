@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Vessel } from '../../engine/catalog/vessels'
-import { Workbench } from '../support/engine'
+import { unwell, Workbench } from '../support/engine'
 
 // Structures whose parts need each other in ways that a plain order of making does not satisfy. The oracle is the
 // server's own dump.
@@ -38,13 +38,6 @@ const structureOf = (database: string) => bench.server.dump(database, ['--schema
 const TABLES = ['a_ruled', 'z_copy', 'a_guarded', 'a_names', 'grouped', 'z_parts', 'tinted']
 const rowsOf = (database: string) =>
   TABLES.map((table) => bench.server.psql(database, `copy (select t::text from ${table} t order by 1) to stdout`))
-const unwell = (receipts: { path: string; outcome: string; reason: string | null; equal: boolean | null; left_parts: unknown[] }[]) =>
-  receipts
-    .filter(
-      ({ outcome, equal, left_parts: left }) =>
-        outcome === 'failed' || (outcome === 'left' && !equal) || equal === false || left.length > 0,
-    )
-    .map(({ path, outcome, reason, left_parts: left }) => [path, outcome, reason, ...left])
 
 describe('what needs what is made later', () => {
   it('comes back whole, into another database', async () => {

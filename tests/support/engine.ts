@@ -149,3 +149,21 @@ export async function asUnprivileged<T>(work: () => Promise<T>): Promise<T> {
     process.seteuid!(0)
   }
 }
+
+interface Told {
+  path: string
+  outcome: string
+  reason: string | null
+  equal: boolean | null
+  left_parts: unknown[]
+}
+
+/** The lines of a receipt that say something is not as it was. */
+export function unwell(receipts: Told[]): unknown[][] {
+  return receipts
+    .filter(
+      ({ outcome, equal, left_parts: left }) =>
+        outcome === 'failed' || (outcome === 'left' && !equal) || equal === false || left.length > 0,
+    )
+    .map(({ path, outcome, reason, left_parts: left }) => [path, outcome, reason, ...left])
+}
