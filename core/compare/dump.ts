@@ -1,4 +1,5 @@
 import type { StructureEntry } from '../restore/structure'
+import { definitionKey } from '../restore/target'
 
 /** One statement of the server's dump that is not the same in two of them. */
 export interface DumpDifference {
@@ -9,8 +10,6 @@ export interface DumpDifference {
   name: string
 }
 
-/** What an entry is of, whatever number a dump gave it. */
-const keyOf = ({ type, schema, name, owner }: StructureEntry) => JSON.stringify([type, schema, name, type === 'DEFAULT ACL' ? owner : null])
 const textOf = ({ sql, tablespace, accessMethod }: StructureEntry) => JSON.stringify([sql, tablespace ?? null, accessMethod ?? null])
 const wordsOf = ({ type, schema, name }: StructureEntry) => `${type.toLowerCase()} ${schema === null ? '' : `${schema}.`}${name}`
 
@@ -22,11 +21,11 @@ const wordsOf = ({ type, schema, name }: StructureEntry) => `${type.toLowerCase(
  */
 export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[]): DumpDifference[] {
   const found = new Map<string, StructureEntry[]>()
-  for (const entry of now) found.set(keyOf(entry), [...(found.get(keyOf(entry)) ?? []), entry])
+  for (const entry of now) found.set(definitionKey(entry), [...(found.get(definitionKey(entry)) ?? []), entry])
   const differences: DumpDifference[] = []
   const matched = new Set<StructureEntry>()
   for (const entry of expected) {
-    const same = found.get(keyOf(entry)) ?? []
+    const same = found.get(definitionKey(entry)) ?? []
     const [other] = same.filter((one) => !matched.has(one))
     for (const one of same) matched.add(one)
     if (!other) differences.push({ what: wordsOf(entry), why: 'It is not there.', name: entry.name })

@@ -1,7 +1,7 @@
 import { columnInWords, policyText, renameStructure } from '../compare/structure'
 import type { Column, Part, TableManifest, TableStructure } from '../content/manifest'
 import { noRenaming, quoteIdentifier, quoteLiteral, thingKey } from './sql'
-import { grantsOf, isCheck, isForeignKey, isKey, policySql, rowSecuritySql, triggerSql } from './table-entries'
+import { grantsOf, isCheck, isForeignKey, isKey, policySql, rowSecuritySql, triggerSql, withoutMarks } from './table-entries'
 
 // What can be made equal in a table that stands, without making the table again.
 
@@ -25,7 +25,6 @@ const columnShape = ({ name, type, collation, identity, generated, default: valu
   identity,
   generated ? value : null,
 ]
-const marks = (definition: string) => definition.replace(/( clustered)?( identity)?$/, '')
 
 /** Whether a table has to be made again to be as it was; else it can be emptied, filled and mended. */
 export function needsRebuild(then: TableStructure, now: TableStructure): boolean {
@@ -124,7 +123,7 @@ function partKinds({ schema, name }: { schema: string; name: string }): PartKind
       of: ({ indexes, constraints }) =>
         indexes
           .filter((index) => !constraints.some((one) => isKey(one) && one.name === index.name))
-          .map((index) => ({ ...index, definition: marks(index.definition) })),
+          .map((index) => ({ ...index, definition: withoutMarks(index.definition) })),
       drop: (part) => `DROP INDEX ${thingKey(schema, part)}`,
       make: ({ definition }) => [definition],
     },

@@ -1,4 +1,5 @@
 import { rootsOf, type StructureEntry } from './structure'
+import { definitionKey } from './target'
 import type { SequenceState } from '../content/manifest'
 
 /** A structure that was read once: its entries, and which tables own its sequences. */
@@ -8,8 +9,7 @@ export interface ReadStructure {
 }
 
 /** What an entry stands for, whatever number a dump gave it. */
-const keyOf = ({ catalog, oid, type, schema, name, owner }: StructureEntry): string =>
-  oid === 0 ? JSON.stringify([type, schema, name, type === 'DEFAULT ACL' ? owner : null]) : `${catalog}/${oid}`
+const keyOf = (entry: StructureEntry): string => (entry.oid === 0 ? definitionKey(entry) : `${entry.catalog}/${entry.oid}`)
 
 /** Entries by the thing that they belong to. */
 function thingsOf({ entries, sequences }: ReadStructure): Map<string, StructureEntry[]> {

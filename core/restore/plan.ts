@@ -196,10 +196,10 @@ function needsTable(manifest: DatabaseManifest): Map<number, boolean> {
   const roots = rootsOf(manifest.entries, manifest.sequences)
   const tables = new Set(manifest.entries.filter(({ type }) => type === 'TABLE' || type === 'FOREIGN TABLE').map(({ id }) => id))
   const needs = new Map<number, boolean>()
-  // Entries come after what they need, so one pass is enough.
   const foreign = new Map<number, boolean>()
   // A view whose definition is a rule that comes later in the dump needs what that needs: a table's key at least.
   for (const { id, type, name } of manifest.entries) if (type === 'RULE' && name.endsWith(' _RETURN')) needs.set(roots.get(id)!, true)
+  // Entries come after what they need, so one pass is enough.
   for (const entry of manifest.entries) {
     const own = tables.has(entry.id) || tables.has(roots.get(entry.id)!)
     const others = entry.needs.some((id) => needs.get(id) === true)

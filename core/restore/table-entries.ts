@@ -115,9 +115,7 @@ function piecesOf(table: TableManifest, { oidOf }: Surroundings): Piece[] {
       .filter((part) => isCheck(part) && /NOT VALID$/.test(part.definition))
       .map((part) => piece('CHECK CONSTRAINT', `${name} ${part.name}`, add(part))),
     ...keys.map((part) => piece('CONSTRAINT', `${name} ${part.name}`, add(part), ...marksOf(table, part.name))),
-    ...plain.map(({ name: index, definition }) =>
-      piece('INDEX', index, definition.replace(/( clustered)?( identity)?$/, ''), ...marksOf(table, index)),
-    ),
+    ...plain.map(({ name: index, definition }) => piece('INDEX', index, withoutMarks(definition), ...marksOf(table, index))),
     ...structure.statistics.map(({ name: part, definition }) => piece('STATISTICS', part, definition)),
     ...structure.constraints.filter(isForeignKey).map((part) => ({
       ...piece('FK CONSTRAINT', `${name} ${part.name}`, add(part)),
@@ -133,6 +131,9 @@ function piecesOf(table: TableManifest, { oidOf }: Surroundings): Piece[] {
     ),
   ]
 }
+
+/** The statement of an index, without what the capture says behind it. */
+export const withoutMarks = (definition: string) => definition.replace(/( clustered)?( identity)?$/, '')
 
 /** An index by which the table is clustered, or which identifies its rows. */
 function marksOf(table: TableManifest, index: string): string[] {

@@ -59,9 +59,9 @@ export interface LifelineData {
   /** Fulls, synthetic fulls, differentials and incrementals. */
   artifacts: Artifact[]
   points: LifelinePoint[]
-  /** By member: where every instant can be entered. */
   /** By member: up to when its log was audited, where it was wholly. */
   audited: Record<string, Date>
+  /** By member: where every instant can be entered. */
   coverage: Record<string, Stretch[]>
   breaks: LifelineBreak[]
   followers: LifelineFollower[]

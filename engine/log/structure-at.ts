@@ -156,6 +156,9 @@ function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseMa
 
 const isOfRights = (keys: string[]) => keys.some((key) => /^\["(DEFAULT )?ACL"/.test(key))
 
+/** Everything that a step did something to: catalog and object id. */
+const keysOf = ({ touched, gone, tables }: StructureStep) => [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]
+
 /** How a thing fared between two readings: touched before the position, touched after it, dropped by then. */
 class Touches {
   private readonly early = new Set<string>()
@@ -164,13 +167,12 @@ class Touches {
   private readonly more: [early: boolean, late: boolean]
 
   constructor(steps: StructureStep[], beyond: StructureStep[]) {
-    for (const { touched, gone, tables } of steps) {
-      for (const key of [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]) this.early.add(key)
-      for (const key of touched) this.dropped.delete(key)
-      for (const key of gone) this.dropped.add(key)
+    for (const step of steps) {
+      for (const key of keysOf(step)) this.early.add(key)
+      for (const key of step.touched) this.dropped.delete(key)
+      for (const key of step.gone) this.dropped.add(key)
     }
-    for (const { touched, gone, tables } of beyond)
-      for (const key of [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]) this.late.add(key)
+    for (const key of beyond.flatMap(keysOf)) this.late.add(key)
     this.more = [steps.some(({ more }) => more), beyond.some(({ more }) => more)]
   }
 

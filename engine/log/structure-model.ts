@@ -26,7 +26,7 @@ export interface StructureNote {
   failed?: string
 }
 
-const NOT_IN_LOG = 'Its changes up to here are not in the log.'
+export const NOT_IN_LOG = 'Its changes up to here are not in the log.'
 const NOT_YET = 'It is not followed yet; that begins by itself.'
 
 export const entryOf = ({ schema, name }: { schema: string; name: string }, rest: Omit<Followed, 'schema' | 'name'>): Followed => ({
@@ -52,8 +52,6 @@ interface Member {
 export class StructureModel {
   private readonly byOid: Map<number, TableManifest>
   private open = fresh()
-  /** Whether something changed of which the source told no description, so that it has to be read. */
-  unknown = false
 
   constructor(
     tables: TableManifest[],
@@ -82,7 +80,6 @@ export class StructureModel {
     const { notes, reasons, touched, broken } = this.open
     notes.push(note)
     for (const [oid, reason] of note.rewritten ?? []) reasons.set(oid, (reasons.get(oid) ?? 0) | reason)
-    if (note.failed !== undefined || note.many?.length) this.unknown = true
     for (const described of note.tables ? assembleTables(note.tables) : []) {
       const { oid } = described
       const table = withoutRows(described, this.member.pathOf(described))

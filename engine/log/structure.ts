@@ -5,7 +5,6 @@ import type { Followed, FollowedTables, LateHole, StructurePiece, StructureStep 
 import { brokenBy } from '../../core/changes/rewrites'
 import { laterPosition } from '../../core/chain/position'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
-import { VesselError } from '../../core/errors'
 import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
 import { DatabaseCapture, withoutRows } from '../sources/postgres/capture'
@@ -13,8 +12,9 @@ import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { catalogDigest } from '../sources/postgres/log/digest'
 import { alignPublication, identities, type Identified, type LogTable } from '../sources/postgres/log/install'
 import type { RelationMessage } from '../sources/postgres/log/pgoutput'
+import { hasMoved } from '../sources/postgres/utilities'
 import { isVisible } from '../sources/postgres/log/visible'
-import { entryOf, holeFrom, StructureModel, type StructureNote } from './structure-model'
+import { entryOf, holeFrom, NOT_IN_LOG, StructureModel, type StructureNote } from './structure-model'
 
 /** Whether rules take a table. */
 export function takesTable(rules: Rule[], path: string): boolean {
@@ -43,15 +43,12 @@ export async function readDatabase(
       const manifest = await capture.finish(await capture.structure(), tables, null)
       return { ...manifest, visible: capture.visible }
     } catch (error) {
-      const moved = error instanceof VesselError && error.code === 'structure_moved'
-      if (!moved || attempt >= READ_AGAIN || signal.aborted) throw error
+      if (!hasMoved(error) || attempt >= READ_AGAIN || signal.aborted) throw error
     } finally {
       await capture.close()
     }
   }
 }
-
-const NOT_IN_LOG = 'Its changes up to here are not in the log.'
 
 /**
  * What is followed of the tables after their structure was compared with how it was before: for sources that do not
@@ -365,7 +362,6 @@ export class StructureWatch {
       if (why !== null) holes[table.oid] = holeFrom(table, end, why)
     }
     this.model.adopt(tables)
-    this.model.unknown = false
     this.model.followed = { ...this.model.followed, ...holes }
     return Object.keys(holes).length > 0 ? { from: this.exact, tables: holes } : null
   }

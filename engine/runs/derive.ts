@@ -15,6 +15,7 @@ import type { MemberView } from '../log/view'
 import { waitForLog } from '../log/wait'
 import { captureTable, DatabaseCapture } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { hasMoved } from '../sources/postgres/utilities'
 import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
 import { namesOf } from '../../core/things/thing'
@@ -78,8 +79,7 @@ export class Derivation {
       try {
         return await this.attempt(parent)
       } catch (error) {
-        const moved = error instanceof VesselError && error.code === 'structure_moved'
-        if (!moved || attempt === ATTEMPTS) throw error
+        if (!hasMoved(error) || attempt === ATTEMPTS) throw error
         await this.run.say('info', `The structure of ${this.member} was changed while it was read; it is read once more.`)
       }
     }

@@ -51,8 +51,8 @@ export async function prove(
     const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
     const own = merged.get(table)
     const root = rootToLoadThrough(table, planned.manifest.tables)
-    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table, root ? spread : null)
-    if (root) spread.of(root, operation)
+    const together = root ? spread.of(root, operation) : null
+    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table, together)
     const expected = renameStructure(table.structure, renaming, roles)
     const [then, after] = [expected, now.structure].map(digest)
     const asked = planned.wish.what !== 'rows' && !own
@@ -70,31 +70,36 @@ export async function prove(
   return outcomes
 }
 
-/** Rows that may lie in other partitions of their tree than then are compared together. */
+type Counted = Pick<Tally, 'rows' | 'fingerprint'>
+
+/** The partitions of one tree, as they were and as they are. */
+interface Tree {
+  /** What brought the first of them back. */
+  operation: Operation
+  then: Counted[]
+  now: Counted[]
+}
+
+/** Rows that may lie in other partitions of their tree than then are compared together, tree by tree. */
 class SpreadRows {
-  private readonly trees = new Map<TableManifest, Operation>()
-  private readonly then: { rows: number; fingerprint: string }[] = []
-  private readonly now: { rows: number; fingerprint: string }[] = []
+  private readonly trees = new Map<TableManifest, Tree>()
 
-  of(root: TableManifest, operation: Operation): void {
-    if (!this.trees.has(root)) this.trees.set(root, operation)
-  }
-
-  add(then: { rows: number; fingerprint: string }, now: { rows: number; fingerprint: string }): void {
-    this.then.push(then)
-    this.now.push(now)
+  of(root: TableManifest, operation: Operation): Tree {
+    const tree = this.trees.get(root) ?? { operation, then: [], now: [] }
+    this.trees.set(root, tree)
+    return tree
   }
 
   compare(): void {
-    const [operation] = this.trees.values()
-    if (!operation) return
-    const sum = (all: { rows: number; fingerprint: string }[]) => ({
+    const sum = (all: Counted[]): Tally => ({
       rows: all.reduce((rows, one) => rows + one.rows, 0),
       bytes: 0,
       fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
     })
-    const [then, now] = [sum(this.then), sum(this.now)]
-    if (then.rows !== now.rows || then.fingerprint !== now.fingerprint) throw unequal(then, operation, now)
+    for (const { operation, ...tree } of this.trees.values()) {
+      const [then, now] = [sum(tree.then), sum(tree.now)]
+      if (then.rows !== now.rows || then.fingerprint !== now.fingerprint) throw unequal(then, operation, now)
+    }
   }
 }
 
@@ -117,7 +122,7 @@ async function proveRows(
   { planned, progress }: GroupJob,
   operation: Operation,
   table: TableManifest,
-  spread: SpreadRows | null,
+  tree: Tree | null,
 ): Promise<ProvenRows> {
   const nothing: Tally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
   const statement = copyStatement({ ...operation.target, columns: table.columns })
@@ -127,8 +132,9 @@ async function proveRows(
     if (tally.rows > 0) throw unequal({ rows: 0, fingerprint: 'none' }, operation, tally)
     return { rows: 0, fingerprintThen: null, fingerprintNow: null }
   }
-  if (spread && isPlain) {
-    spread.add(table, tally)
+  if (tree && isPlain) {
+    tree.then.push(table)
+    tree.now.push(tally)
     return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
   }
   if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)

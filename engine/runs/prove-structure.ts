@@ -57,12 +57,13 @@ const listed = (differences: DumpDifference[]) =>
 /** Entries of the point whose things were brought back, as they are written at the target. */
 function expectedOf({ manifest, writing, plan }: PlannedDatabase, undone: Set<string>): StructureEntry[] {
   const roots = rootsOf(manifest.entries, manifest.sequences)
+  const byId = new Map(manifest.entries.map((entry) => [entry.id, entry]))
   const tables = new Map(manifest.tables.map((table) => [table.oid, table.path]))
   const paths = new Map(manifest.others.map(({ entry, path }) => [entry, path]))
   const left = new Set(plan.operations.filter(({ verb, same }) => verb === 'leave' && !same).map(({ path }) => path))
   const roleOf = (role: string | null) => (role === null ? null : (writing.roles[role] ?? role))
   return manifest.entries.flatMap((entry) => {
-    const root = manifest.entries.find(({ id }) => id === roots.get(entry.id))!
+    const root = byId.get(roots.get(entry.id)!)!
     const path = isTableEntry(root) ? tables.get(root.oid) : paths.get(root.id)
     // Tables prove their structure by themselves; a statement of ours says the same in other words than the dump's.
     if (path === undefined || undone.has(path) || left.has(path) || entry.made) return []

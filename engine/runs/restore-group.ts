@@ -58,7 +58,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
   await client.query('begin')
   try {
     await group.lock()
-    const { restore } = await silence(client)
+    const restore = await silence(client)
     await job.keep(client, group.standing())
     await group.clear()
     await group.runEntries('before')
@@ -184,15 +184,13 @@ class GroupRestore {
     for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
   }
 
-  private mends(): Mend[] {
-    return this.by('refill').flatMap(({ operation }) => operation.mends)
+  private mends(): (Mend & { of: string })[] {
+    return this.by('refill').flatMap(({ operation, table }) => operation.mends.map((mend) => ({ ...mend, of: table.name })))
   }
 
   /** Makes equal what differed in tables that stand, beside their rows; what fails is told, and the rest goes on. */
   async mend(): Promise<void> {
-    const { members } = this.job
-    for (const { words, after } of this.mends()) {
-      const of = members.find(({ operation }) => operation.mends.some((one) => one.words === words))!.table.name
+    for (const { words, after, of } of this.mends()) {
       const failure = after.length > 0 ? await attempt(this.client, after.join('; ')) : null
       if (failure) this.left.push({ what: `${words} (${of})`, why: failure.message })
     }
@@ -269,8 +267,9 @@ class GroupRestore {
         const target = writing.renaming.things.get(thingKey(sequence.schema, sequence.name)) ?? sequence
         const name = qualified(target.schema, target.name)
         // Rows of then and their sequence belong together; where rows of now stay, it never goes back.
-        const stands = operation.how !== 'create' && operation.how !== 'rebuild' && (operation.how !== 'refill' || wish.what !== 'both')
-        if (operation.how !== 'create' && operation.how !== 'rebuild' && !(await this.isSequence(name))) continue
+        const isThere = operation.how !== 'create' && operation.how !== 'rebuild'
+        const stands = isThere && (operation.how !== 'refill' || wish.what !== 'both')
+        if (isThere && !(await this.isSequence(name))) continue
         const then = `${sequence.last}::bigint`
         const value = stands ? `case when ${countsDown(name)} then least(last_value, ${then}) else greatest(last_value, ${then}) end` : then
         const called = stands ? `is_called or ${sequence.called}` : `${sequence.called}`

@@ -27,7 +27,7 @@ export async function putLargeObjects(
   }
   await client.query('begin')
   try {
-    const { restore } = await silence(client)
+    const restore = await silence(client)
     if (operation.verb === 'replace') await keep({ largeObjects: standing })
     const chunks = store.readAll(large.chunks.map(({ name }) => name))
     const outcome = await restoreLargeObjects(client, large, chunks, {

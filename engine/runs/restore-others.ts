@@ -48,7 +48,7 @@ async function makeOnce(
   await client.query('begin')
   try {
     // No statement about event triggers fires one, and this one is to be switched as it was then.
-    const restore = operation.kind === 'event-trigger' ? async () => undefined : (await silence(client)).restore
+    const restore = operation.kind === 'event-trigger' ? async () => undefined : await silence(client)
     if (operation.verb === 'replace') await replaceFirst(client, planned, operation, before, keep)
     if (operation.entries.length === 0) await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
     const isApart = APART.has(operation.kind)

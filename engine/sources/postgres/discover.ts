@@ -63,6 +63,10 @@ const USER_SCHEMA = `n.nspname !~ '^pg_' and n.nspname not in ('information_sche
 const notOfExtension = (catalog: string, oid: string) =>
   `not exists (select from pg_catalog.pg_depend d where d.classid = '${catalog}'::regclass and d.objid = ${oid} and d.deptype = 'e')`
 
+/** A routine (alias `p` of pg_proc) as the dump's table of contents names it. */
+export const ROUTINE_NAME = `p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
+      from unnest(p.proargtypes) with ordinality a (type, ord)), case p.prokind when 'a' then '*' else '' end) || ')'`
+
 /** Types that were made from functions, and those that are only announced. */
 export const MADE_TYPE = `(t.typtype = 'p' and not t.typisdefined or t.typtype = 'b' and not exists (select from pg_catalog.pg_type e where e.typarray = t.oid))`
 
@@ -83,8 +87,7 @@ const THINGS = `
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where c.relkind in ('r', 'p', 'v', 'm', 'S', 'f') and ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_class', 'c.oid')}
   union all
-  select 'function', n.nspname, p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
-      from unnest(p.proargtypes) with ordinality a (type, ord)), case p.prokind when 'a' then '*' else '' end) || ')',
+  select 'function', n.nspname, ${ROUTINE_NAME},
     pg_get_userbyid(p.proowner), obj_description(p.oid, 'pg_proc'), null, null, null, null, true, false
   from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
   where ${USER_SCHEMA} and ${notOfExtension('pg_catalog.pg_proc', 'p.oid')}

@@ -21,32 +21,37 @@ export async function eventTriggersOf(client: pg.Client): Promise<EventTrigger[]
   return rows
 }
 
-const ENABLE: Record<EventTrigger['enabled'], string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
+/** Whether the role of a connection may do everything. */
+export async function isSuperuser(client: pg.Client): Promise<boolean> {
+  const { rows } = await client.query<{ super: boolean }>(`select rolsuper as super from pg_catalog.pg_roles where rolname = current_user`)
+  return rows[0]!.super
+}
+
+/** How a trigger or rule is switched on, by how the catalog has it. */
+export const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
 
 /**
  * Switches the event triggers of the application off until the transaction ends, and returns what switches them on
  * again. No other session ever sees them off, because that is never committed; no statement about event triggers
- * fires any. Only a superuser may do it: the triggers that fire all the same are returned as `loud`.
+ * fires any. Only a superuser may do it; for others they fire all the same, which the plan tells before.
  *
  * The caller is inside a transaction.
  */
-export async function silence(client: pg.Client): Promise<{ loud: EventTrigger[]; restore: () => Promise<void> }> {
+export async function silence(client: pg.Client): Promise<() => Promise<void>> {
   const found = await eventTriggersOf(client)
-  if (found.length === 0) return { loud: [], restore: async () => undefined }
-  const { rows } = await client.query<{ super: boolean }>(`select rolsuper as super from pg_catalog.pg_roles where rolname = current_user`)
-  if (!rows[0]!.super) return { loud: found, restore: async () => undefined }
+  if (found.length === 0 || !(await isSuperuser(client))) return async () => undefined
   const alter = async (what: (trigger: EventTrigger) => string) => {
     for (const trigger of found) await client.query(`alter event trigger ${quoteIdentifier(trigger.name)} ${what(trigger)}`)
   }
   await alter(() => 'disable')
-  return { loud: [], restore: () => alter(({ enabled }) => ENABLE[enabled]) }
+  return () => alter(({ enabled }) => ENABLE[enabled]!)
 }
 
 /** Does work in a transaction of its own of which event triggers of the application see nothing. */
 export async function quietly<T>(client: pg.Client, work: () => Promise<T>): Promise<T> {
   await client.query('begin')
   try {
-    const { restore } = await silence(client)
+    const restore = await silence(client)
     const result = await work()
     await restore()
     await client.query('commit')

@@ -14,7 +14,7 @@ import { withClient, type PostgresAccess } from './connect'
 import { dependentsOf } from './dependents'
 import { describeSequences, describeTables } from './describe'
 import { describeProperties } from './describe-database'
-import { MADE_TYPE } from './discover'
+import { MADE_TYPE, ROUTINE_NAME } from './discover'
 import { eventTriggersOf } from './event-triggers'
 import { databasesOf } from './probe'
 import { readStructure } from './utilities'
@@ -136,8 +136,7 @@ async function namesAt(client: pg.Client) {
      from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace where n.nspname !~ '^pg_toast'`,
   )
   const others = await client.query<{ schema: string; name: string }>(
-    `select n.nspname as schema, p.proname || '(' || coalesce((select string_agg(format_type(a.type, null), ', ' order by a.ord)
-        from unnest(p.proargtypes) with ordinality a (type, ord)), case p.prokind when 'a' then '*' else '' end) || ')' as name
+    `select n.nspname as schema, ${ROUTINE_NAME} as name
      from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where n.nspname !~ '^pg_'
      union all
      select n.nspname, t.typname from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace

@@ -1,5 +1,6 @@
 import type pg from 'pg'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
+import { ENABLE } from './event-triggers'
 
 export interface TableName {
   schema: string
@@ -114,8 +115,6 @@ const LOOSE_DOMAINS = `
     where t.oid >= 16384)
   select k.contypid::regtype::text as domain, k.conname as name, pg_get_constraintdef(k.oid) as definition, obj_description(k.oid, 'pg_constraint') as comment
   from pg_catalog.pg_constraint k where k.contypid in (select type from used) and not k.convalidated order by k.oid`
-
-const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
 
 /** Puts back all but the foreign keys. */
 export async function putBack(client: pg.Client, taken: TakenOff): Promise<void> {

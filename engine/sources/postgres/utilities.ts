@@ -111,8 +111,9 @@ async function dumpStructure(access: PostgresAccess, database: string, options: 
   const until = Date.now() + DUMP_PATIENCE_MS
   const folder = await mkdtemp(join(tmpdir(), 'vessel-dump-'))
   try {
+    const environment = await environmentOf(access, database, options.superuser, folder)
     for (;;) {
-      const outcome = await dumpOnce(utilities, await environmentOf(access, database, options.superuser, folder), options)
+      const outcome = await dumpOnce(utilities, environment, options)
       if (outcome.text !== null) return outcome.text
       options.signal?.throwIfAborted()
       const again = HELD.test(outcome.complaint) || (MOVED.test(outcome.complaint) && !options.snapshot)
@@ -176,6 +177,9 @@ async function dumpOnce(
   if (code === 0 && typeof text === 'string') return { text, complaint }
   return { text: null, complaint: complaint || String(text) }
 }
+
+/** Whether a reading of the structure failed because it was changed beside it, so that it can be begun again. */
+export const hasMoved = (error: unknown): boolean => error instanceof VesselError && error.code === 'structure_moved'
 
 function dumpFailed(database: string, complaint: string): VesselError {
   const moved = MOVED.test(complaint)

@@ -1,6 +1,6 @@
 import type pg from 'pg'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../../../core/restore/sql'
-import { OURS, quietly } from '../event-triggers'
+import { isSuperuser, OURS, quietly } from '../event-triggers'
 import { IDENTITY_FACTS, SAFE, troubleOf, type Identity } from './identity'
 import { BEFORE_UNLOGGED, NOTE_REWRITE, NOTE_STRUCTURE } from './note-structure'
 
@@ -156,10 +156,7 @@ export async function uninstall(client: pg.Client, publication: string): Promise
   await quietly(client, () => client.query(`drop publication if exists ${quoteIdentifier(publication)}`))
   const { rows } = await client.query(`select from pg_catalog.pg_publication where pubname like $1 limit 1`, [`${OURS}\\_%`])
   if (rows.length > 0) return
-  const { rows: may } = await client.query<{ super: boolean }>(
-    `select rolsuper as super from pg_catalog.pg_roles where rolname = current_user`,
-  )
-  if (!may[0]?.super) return
+  if (!(await isSuperuser(client))) return
   await quietly(client, async () => {
     for (const statement of UNTRIGGERS) await client.query(statement)
   })
@@ -170,23 +167,17 @@ export interface Identified extends LogTable {
   trouble: string | null
   /** The statement that mends it, where one does. */
   mend: string | null
-  /** What would change when it does: a digest over what the follower has to know. */
-  digest: string
 }
 
 /** Every table with rows of its own, whether its changes can be followed, and what mends it if not. */
 export async function identities(client: pg.Client): Promise<Identified[]> {
-  const { rows } = await client.query<LogTable & Identity & { digest: string }>(IDENTITIES)
-  return rows.map(({ oid, schema, name, digest, ...table }) => ({ oid, schema, name, digest, ...troubleOf(schema, name, table) }))
+  const { rows } = await client.query<LogTable & Identity>(IDENTITIES)
+  return rows.map(({ oid, schema, name, ...table }) => ({ oid, schema, name, ...troubleOf(schema, name, table) }))
 }
 
 const IDENTITIES = `
   select c.oid::int, n.nspname as schema, c.relname as name, c.relpersistence as persistence, c.relreplident as identity,
-    ${IDENTITY_FACTS.trim()},
-    md5(concat_ws(' ', n.nspname, c.relname, c.relreplident, c.relpersistence, (select string_agg(concat_ws(',', a.attnum, a.attname, a.atttypid, a.atttypmod, a.attnotnull), ';' order by a.attnum)
-      from pg_catalog.pg_attribute a where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped),
-      (select string_agg(concat_ws(',', i.indexrelid, i.indisvalid, i.indimmediate, i.indisreplident), ';' order by 1)
-        from pg_catalog.pg_index i where i.indrelid = c.oid))) as digest
+    ${IDENTITY_FACTS.trim()}
   from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where c.relkind = 'r' and c.relpersistence in ('p', 'u') and n.nspname !~ '^pg_' and n.nspname not in ('information_schema', '${OURS}')
     and not exists (select from pg_catalog.pg_depend d where d.classid = 'pg_catalog.pg_class'::regclass and d.objid = c.oid and d.deptype = 'e')
