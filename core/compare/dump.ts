@@ -10,7 +10,9 @@ export interface DumpDifference {
   name: string
 }
 
-const textOf = ({ sql, tablespace, accessMethod }: StructureEntry) => JSON.stringify([sql, tablespace ?? null, accessMethod ?? null])
+/** What an entry makes, and where. */
+export const statementText = ({ sql, tablespace, accessMethod }: StructureEntry) =>
+  JSON.stringify([sql, tablespace ?? null, accessMethod ?? null])
 const wordsOf = ({ type, schema, name }: StructureEntry) => `${type.toLowerCase()} ${schema === null ? '' : `${schema}.`}${name}`
 
 /**
@@ -22,27 +24,25 @@ const wordsOf = ({ type, schema, name }: StructureEntry) => `${type.toLowerCase(
 export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[]): DumpDifference[] {
   const found = new Map<string, StructureEntry[]>()
   for (const entry of now) found.set(definitionKey(entry), [...(found.get(definitionKey(entry)) ?? []), entry])
-  const differences: DumpDifference[] = []
-  const matched = new Set<StructureEntry>()
-  for (const entry of expected) {
-    const same = found.get(definitionKey(entry)) ?? []
-    const [other] = same.filter((one) => !matched.has(one))
-    for (const one of same) matched.add(one)
-    if (!other) differences.push({ what: wordsOf(entry), why: 'It is not there.', name: entry.name })
-    else if (!same.some((one) => textOf(one) === textOf(entry)))
-      differences.push({
-        what: wordsOf(entry),
-        why: `The server writes it otherwise now: ${firstDifference(entry.sql, other.sql)}`,
-        name: entry.name,
-      })
-    else if (entry.ownerSql !== null && !same.some((one) => one.owner === entry.owner))
-      differences.push({
-        what: wordsOf(entry),
-        why: `It belongs to ${other.owner ?? 'nobody'}, and belonged to ${entry.owner}.`,
-        name: entry.name,
-      })
+  const isSame = (a: StructureEntry, b: StructureEntry) =>
+    statementText(a) === statementText(b) && (a.ownerSql === null || a.owner === b.owner)
+  /** Takes one that was found, so that it stands for no other. */
+  const take = (entry: StructureEntry, wanted: (one: StructureEntry) => boolean): StructureEntry | undefined => {
+    const candidates = found.get(definitionKey(entry)) ?? []
+    const at = candidates.findIndex(wanted)
+    return at < 0 ? undefined : candidates.splice(at, 1)[0]
   }
+  const others = expected.filter((entry) => !take(entry, (one) => isSame(entry, one)))
+  const differences = others.map((entry): DumpDifference => {
+    const other = take(entry, () => true)
+    return { what: wordsOf(entry), why: other ? whyOf(entry, other) : 'It is not there.', name: entry.name }
+  })
   return differences
+}
+
+function whyOf(then: StructureEntry, now: StructureEntry): string {
+  if (statementText(then) !== statementText(now)) return `The server writes it otherwise now: ${firstDifference(then.sql, now.sql)}`
+  return `It belongs to ${now.owner ?? 'nobody'}, and belonged to ${then.owner}.`
 }
 
 /** The first line that differs, cut to what a receipt can hold. */

@@ -40,8 +40,16 @@ export function compareStructures(then: TableStructure | null, now: TableStructu
       new Map((structure?.[field] ?? []).map((part: Part) => [part.name, part.definition]))
     lines.push(...pair(what, parts(then), parts(now)))
   }
-  lines.push(...pair('property', properties(then), properties(now)))
+  lines.push(...pair('property', properties(then), properties(now)), ...orderOfColumns(then, now))
   return lines
+}
+
+/** The same columns in another order, as inheritance makes it where a table is made again. */
+function orderOfColumns(then: TableStructure | null, now: TableStructure | null): StructureLine[] {
+  const names = (structure: TableStructure | null) => (structure?.columns ?? []).map(({ name }) => name)
+  const [a, b] = [names(then), names(now)]
+  if (a.length !== b.length || a.join() === b.join() || a.some((name) => !b.includes(name))) return []
+  return [{ what: 'property', name: 'order of columns', then: a.join(', '), now: b.join(', '), mark: 'changed' }]
 }
 
 function properties(structure: TableStructure | null): Map<string, string> {

@@ -80,7 +80,11 @@ class Between {
   private readonly made: Map<number, number>
   private readonly reached: Map<number, Set<number>>
 
-  constructor(manifest: DatabaseManifest, tables: TableManifest[], others: Operation[]) {
+  constructor(
+    manifest: DatabaseManifest,
+    tables: TableManifest[],
+    private readonly others: Operation[],
+  ) {
     this.roots = rootsOf(manifest.entries, manifest.sequences)
     for (const entry of manifest.entries) {
       if (entry.type === 'FK CONSTRAINT') continue
@@ -97,8 +101,8 @@ class Between {
       ),
     )
     this.made = new Map(
-      others.flatMap(({ verb, entries, when }, i) =>
-        verb !== 'leave' && when === 'after' && entries.length > 0 ? [[entries[0]!, i] as const] : [],
+      others.flatMap(({ verb, how, entries, when }, i) =>
+        verb !== 'leave' && how !== 'refill' && when === 'after' && entries.length > 0 ? [[entries[0]!, i] as const] : [],
       ),
     )
     this.reached = new Map([...this.made].map(([root, i]) => [i, this.tablesFrom(root, new Set())]))
@@ -142,10 +146,11 @@ class Between {
     return [...this.reached.values()].some((tables) => [...tables].some((table) => group.has(table)))
   }
 
+  /** What has to be made in the midst of a group; what stands already is replaced by itself. */
   innerOf(group: Set<number>): number[] {
     const inner = new Set<number>()
     for (const [root, table] of this.tableAt) if (group.has(table)) for (const other of this.neededBy(root)) inner.add(other)
-    return [...inner].sort((a, b) => a - b)
+    return [...inner].filter((i) => this.others[i]!.verb === 'make').sort((a, b) => a - b)
   }
 }
 

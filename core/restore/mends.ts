@@ -12,6 +12,10 @@ export interface Mend {
   /** Run before rows are loaded, and after all of them are there. */
   before: string[]
   after: string[]
+  /** Whose rights are first made those that it had when it was made; named as the dump's table of contents does. */
+  resets?: { schema: string | null; name: string }
+  /** The foreign key that it makes, which may have come back already with the table at its other end. */
+  key?: { schema: string; table: string; name: string }
 }
 
 /** Of a table that has no part or rows of its own more than this is settled by making it again. */
@@ -22,7 +26,7 @@ const columnShape = ({ name, type, collation, identity, generated, default: valu
   name,
   type,
   collation,
-  identity,
+  identity !== null,
   generated ? value : null,
 ]
 
@@ -80,6 +84,10 @@ function columnMends(then: TableStructure, now: TableStructure, target: string):
           [],
           [`${alter} ${column.default === null ? 'DROP DEFAULT' : `SET DEFAULT ${column.default}`}`],
         ),
+      )
+    if (column.identity !== null && is.identity !== null && column.identity !== is.identity)
+      mends.push(
+        mend(`${column.name} is generated ${column.identity} again`, [], [`${alter} SET GENERATED ${column.identity.toUpperCase()}`]),
       )
     if (column.nullable !== is.nullable)
       mends.push(
@@ -166,7 +174,8 @@ function partMends(then: TableStructure, now: TableStructure, table: TableManife
         .filter((part) => !same(part))
         .map((part) => {
           const stands = found.some(({ name }) => name === part.name)
-          return mend(`${word} ${part.name} is made again`, stands ? [drop(part.name)] : [], make(part))
+          const made = mend(`${word} ${part.name} is made again`, stands ? [drop(part.name)] : [], make(part))
+          return word === 'foreign key' ? { ...made, key: { schema: table.schema, table: table.name, name: part.name } } : made
         }),
     ]
   })

@@ -38,6 +38,8 @@ export function needsOf(input: PlanInput): Needs {
   return search.result()
 }
 
+const GOES_ALONG = new Set(['VIEW', 'MATERIALIZED VIEW', 'FOREIGN TABLE'])
+
 class NeedSearch {
   private readonly roots: Map<number, number>
   private readonly byId: Map<number, StructureEntry>
@@ -166,12 +168,12 @@ class NeedSearch {
     })
   }
 
-  /** Views over a table that was dropped went with it; they come back with the table. */
+  /** Views over a table that was dropped, and its partitions on other servers, went with it; they come back with the table. */
   addWhatWent(): void {
     const { manifest, target, wish } = this.input
     if (wish.what === 'rows' || !wish.along || isWholePicked(this.input)) return
     for (const entry of manifest.entries) {
-      if (entry.type !== 'VIEW' && entry.type !== 'MATERIALIZED VIEW') continue
+      if (!GOES_ALONG.has(entry.type)) continue
       if (this.taken.has(entry.id) || stands(target, entry) || !this.otherOf.has(entry.id)) continue
       // The definition of a view may be a rule of it, which comes later in a dump.
       const needs = (this.partsOf.get(entry.id) ?? [entry]).flatMap((part) => part.needs)

@@ -1,3 +1,4 @@
+import { keyOf } from '../changes/fields'
 import type { TableManifest } from '../content/manifest'
 import { identifierOf, thingKey, tokensOf } from './sql'
 
@@ -34,3 +35,20 @@ export function addFingerprints(fingerprints: string[]): string {
   const sum = fingerprints.map(halves).reduce((a, b) => [(a[0]! + b[0]!) & MASK, (a[1]! + b[1]!) & MASK], [0n, 0n])
   return sum.map((half) => half.toString(16).padStart(16, '0')).join('')
 }
+
+/** Chunks of whole rows as COPY text, with their columns in another order; both orders name the same columns. */
+export async function* inOrderOf(chunks: AsyncIterable<Uint8Array>, from: string[], to: string[]): AsyncGenerator<Uint8Array> {
+  const at = to.map((column) => from.indexOf(column))
+  for await (const chunk of chunks) {
+    const ordered = new Uint8Array(chunk.length)
+    for (let start = 0; start < chunk.length;) {
+      const end = chunk.indexOf(NEWLINE, start)
+      ordered.set(keyOf(chunk.subarray(start, end), at), start)
+      ordered[end] = NEWLINE
+      start = end + 1
+    }
+    yield ordered
+  }
+}
+
+const NEWLINE = 10

@@ -1,7 +1,9 @@
 import type { DatabaseProperties, OtherThing } from '../content/manifest'
 import { lastName, pathOf } from '../things/thing'
 import { plural } from '../time/words'
+import type { Mend } from './mends'
 import { besideName, fitName } from './naming'
+import { otherDifference, partsByRoot, type OtherDifference } from './other-mends'
 import { isWholePicked, missingRoles, pickerOf, timeOf, type Operation, type PlanInput } from './plan'
 import { blank, leave } from './plan-tables'
 import { thingKey } from './sql'
@@ -9,6 +11,7 @@ import type { StructureEntry } from './structure'
 import { definitionKey, stands } from './target'
 import type { Collision } from './wish'
 
+/** Kinds that hold others, and that are never dropped for it. */
 const CONTAINERS = new Set(['schema', 'extension'])
 /** Kinds that can be made under another name, because every statement names them in full. */
 const RENAMEABLE = new Set(['view', 'materialized-view', 'function', 'sequence', 'type'])
@@ -16,11 +19,27 @@ const RENAMEABLE = new Set(['view', 'materialized-view', 'function', 'sequence',
 const REPLACEABLE = new Set([
   'view',
   'materialized-view',
+  'foreign-table',
   'function',
   'sequence',
   'publication',
   'event-trigger',
   'default-privileges',
+  'conversion',
+  'cast',
+  'transform',
+  'operator',
+  'operator-class',
+  'operator-family',
+  'collation',
+  'text-search-parser',
+  'text-search-dictionary',
+  'text-search-template',
+  'text-search-configuration',
+  'language',
+  'foreign-data-wrapper',
+  'foreign-server',
+  'user-mapping',
   'rights',
   'comment',
   'security-label',
@@ -36,17 +55,44 @@ export function planOther(other: OtherThing, input: PlanInput, along: string | n
   if (wish.what === 'rows') return leave(base, 'Only rows are brought back.', true)
   if (wish.into.mode === 'beside' && along === null) return placeBeside(base, other, entry, input)
   if (!stands(target, entry)) return { ...base, verb: 'make', how: 'create' }
-  if (CONTAINERS.has(other.kind)) return leave(base, 'It is there.', true)
   const position = other.kind === 'sequence' ? positionNote(entry, input) : null
-  const same = target.definitions.get(definitionKey(entry)) === entry.sql && position === null
+  const { definition, mends } = differenceOf(entry, input)
+  const same = definition.length === 0 && mends.length === 0 && position === null
+  if (definition.length === 0 && position === null && mends.length > 0) return mendOther(base, mends, input)
   const choices = choicesFor(other.kind, same)
   const decision = wish.each[other.path] ?? (same ? 'skip' : wish.collide)
   if (same && decision !== 'replace')
     return { ...leave(base, 'It is there, the same as then.', true), choices: other.kind === 'sequence' ? choices : [] }
+  if (CONTAINERS.has(other.kind)) return leave(base, 'It is there, made otherwise than then, and stays as it is now.')
   if (decision === 'rename' && choices.includes('rename'))
     return { ...renamed(base, entry, schema, besideName(baseName(name), 'then', input.at, isTaken(schema, input))), choices }
-  if (decision === 'replace' && choices.includes('replace')) return { ...replaceOther(base, other, input, position), choices }
+  if (decision === 'replace' && choices.includes('replace')) {
+    const replaced = replaceOther(base, other, input, position)
+    return { ...replaced, choices, mends: STANDS.has(other.kind) ? mends : [] }
+  }
   return { ...leave(base, 'It is there with another definition, and stays as it is now.'), choices }
+}
+
+/** Kinds that are made equal in place, so that what uses them stays; owner, rights and comments stay too, unless they are made equal. */
+const STANDS = new Set(['function', 'sequence'])
+
+/** How a thing that stands is not as it was then. One of which no dump of the target tells is taken to differ. */
+function differenceOf(entry: StructureEntry, { manifest, target, wish }: PlanInput): OtherDifference {
+  const then = partsByRoot(manifest.entries, manifest.sequences).get(entry.id) ?? [entry]
+  const now = target.definitions.get(definitionKey(entry))
+  if (now) return otherDifference(then, now, wish.roles)
+  // What every database has is in a dump only as far as somebody changed it.
+  if (entry.type !== 'SCHEMA') return { definition: ['definition'], mends: [] }
+  return otherDifference(then, [{ ...entry, owner: null }], wish.roles)
+}
+
+/** Owner, rights and comments are made equal, and nothing else is touched. */
+function mendOther(base: Operation, mends: Mend[], { wish }: PlanInput): Operation {
+  const words = mends.map((mend) => mend.words).join(', ')
+  const choices: Collision[] = ['replace', 'skip']
+  if ((wish.each[base.path] ?? wish.collide) !== 'replace')
+    return { ...leave(base, `It stays as it is now; these differ: ${words}.`), choices }
+  return { ...base, verb: 'replace', how: 'refill', choices, mends, notes: [`Made equal: ${words}.`] }
 }
 
 function choicesFor(kind: string, same: boolean): Collision[] {
@@ -140,6 +186,25 @@ export function planSchema({ wish, target, source, manifest }: PlanInput, tables
       along: 'copies go into it',
     },
   ]
+}
+
+/**
+ * Rights that somebody gave since on what no dump makes, such as a function of an extension or the schema `public`:
+ * where the point has none, they are what they were when it was made.
+ */
+export function planRightsGiven(input: PlanInput): Operation[] {
+  const { manifest, target, wish, source } = input
+  if (wish.into.mode !== 'original' || wish.what === 'rows') return []
+  const known = new Set(manifest.entries.map(definitionKey))
+  const picked = pickerOf(input)
+  return [...target.definitions].flatMap(([key, [entry]]) => {
+    if (entry!.type !== 'ACL' || known.has(key)) return []
+    const path = pathOf(source, manifest.name, ...(entry!.schema === null ? [] : [entry!.schema]), `rights of ${entry!.name}`)
+    if (!picked(path)) return []
+    const base: Operation = { ...blank(path, 'rights'), when: 'last', target: { schema: entry!.schema ?? '', name: entry!.name } }
+    const resets = { schema: entry!.schema, name: entry!.name }
+    return [mendOther(base, [{ words: 'rights, of which the point has none', before: [], after: [], resets }], input)]
+  })
 }
 
 /** Owner, rights and settings of a database that is picked whole and made anew. */

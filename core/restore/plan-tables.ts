@@ -2,9 +2,11 @@ import type { TableManifest } from '../content/manifest'
 import { plural } from '../time/words'
 import { mendsOf, needsRebuild, type Mend } from './mends'
 import { besideName } from './naming'
+import { ownedSequenceMends, partsByRoot } from './other-mends'
 import type { Operation, PlanInput } from './plan'
 import { thingKey } from './sql'
-import type { TargetTable } from './target'
+import { isTableEntry } from './structure'
+import { definitionKey, type TargetTable } from './target'
 import type { Collision } from './wish'
 
 export function blank(path: string, kind: string): Operation {
@@ -26,6 +28,7 @@ export function blank(path: string, kind: string): Operation {
     when: 'before',
     asOf: null,
     mends: [],
+    later: [],
     same: false,
     rebuilds: [],
   }
@@ -93,9 +96,10 @@ function placeNew(base: Operation, table: TableManifest, to: { schema: string; n
   return { ...base, verb: 'make', how: 'create', target: to, renamed, notes: [note] }
 }
 
-function replaceTable(base: Operation, table: TableManifest, now: TargetTable, { wish }: PlanInput): Operation {
+function replaceTable(base: Operation, table: TableManifest, now: TargetTable, input: PlanInput): Operation {
+  const { wish } = input
   const rebuild = needsRebuild(table.structure, now.structure)
-  const mends = rebuild ? [] : mendsOf(table, now.structure, wish.roles)
+  const mends = rebuild ? [] : [...mendsOf(table, now.structure, wish.roles), ...ofSequences(table, input)]
   const same = !rebuild && mends.length === 0
   if (wish.what === 'structure' && !rebuild) return { ...leave(base, structureNote(mends), same), choices: [] }
   const refill = !rebuild || wish.what === 'rows'
@@ -114,6 +118,42 @@ function replaceTable(base: Operation, table: TableManifest, now: TargetTable, {
     mends: wish.what === 'both' ? mends : [],
     rebuilds: refill ? [] : now.dependents.filter(({ kind }) => kind !== 'table'),
   }
+}
+
+/** What differs of the sequences that its columns own. */
+function ofSequences(table: TableManifest, { manifest, target, wish }: PlanInput): Mend[] {
+  const own = manifest.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
+  const now = own && target.definitions.get(definitionKey(own))
+  return now ? ownedSequenceMends(partsByRoot(manifest.entries, manifest.sequences).get(own.id)!, now, wish.roles) : []
+}
+
+/**
+ * A table that could be emptied and filled is made again too where one that it needs is: one that it inherits from, or
+ * whose rows or name it uses.
+ */
+export function madeAgainTogether(operations: Operation[], { manifest, target, wish }: PlanInput): Operation[] {
+  if (wish.what !== 'both') return operations
+  const keyOf = (operation: Operation) => thingKey(operation.target.schema, operation.target.name)
+  const tables = new Map(manifest.tables.map((table) => [table.path, table]))
+  const because = new Map<string, string>()
+  const queue = operations.filter(({ how }) => how === 'rebuild')
+  const refilled = new Map(operations.flatMap((operation) => (operation.how === 'refill' ? [[keyOf(operation), operation] as const] : [])))
+  for (let next = queue.shift(); next; next = queue.shift()) {
+    for (const { kind, key } of target.tables.get(keyOf(next))?.dependents ?? []) {
+      const along = kind === 'table' && !because.has(key) ? refilled.get(key) : undefined
+      if (!along) continue
+      because.set(key, next.target.name)
+      queue.push(along)
+    }
+  }
+  return operations.map((operation) => {
+    const why = operation.how === 'refill' ? because.get(keyOf(operation)) : undefined
+    if (why === undefined) return operation
+    const now = target.tables.get(keyOf(operation))!
+    const note = `Dropped and made again with ${plural(tables.get(operation.path)!.rows, 'row')} in one transaction, because ${why} is made again, and it needs that.`
+    const rebuilds = now.dependents.filter(({ kind }) => kind !== 'table')
+    return { ...operation, how: 'rebuild', mends: [], rebuilds, notes: [note, ...keysNote(now)] }
+  })
 }
 
 const structureNote = (mends: Mend[]) =>

@@ -124,7 +124,7 @@ describe('a table that is there', () => {
 describe('things without rows', () => {
   it('that are there are left, and told apart by whether they are the same', () => {
     const there = { others: new Set(['"sales"."open_leg"', '"sales"."state"']), holds: { leg: {} } }
-    const same = plan(held, target({ ...there, definitions: new Map([[definitionKey(view), view.sql]]) }), wish('open_leg'))
+    const same = plan(held, target({ ...there, definitions: new Map([[definitionKey(view), [view]]]) }), wish('open_leg'))
     expect(same.operations).toMatchObject([{ verb: 'leave', same: true }])
   })
 
@@ -132,7 +132,7 @@ describe('things without rows', () => {
     const now = target({
       others: new Set(['"sales"."open_leg"', '"sales"."state"']),
       holds: { leg: {} },
-      definitions: new Map([[definitionKey(view), 'CREATE VIEW other']]),
+      definitions: new Map([[definitionKey(view), [{ ...view, sql: 'CREATE VIEW other' }]]]),
       dependents: new Map([
         ['"sales"."open_leg"', [{ kind: 'view', catalog: 1259, oid: 77, key: '"sales"."over_it"', words: 'view sales.over_it' }]],
       ]),
@@ -143,8 +143,9 @@ describe('things without rows', () => {
     const skipped = plan(held, now, { ...wish('open_leg'), collide: 'skip' }).operations[0]!
     expect(skipped).toMatchObject({ verb: 'leave', same: false })
     // A type that tables may use can't be taken away, so it stays.
+    const state = entry(50, 'TYPE', 'state')
     expect(
-      plan(held, { ...now, definitions: new Map([[definitionKey(entry(50, 'TYPE', 'state')), 'CREATE TYPE other']]) }, wish('state'))
+      plan(held, { ...now, definitions: new Map([[definitionKey(state), [{ ...state, sql: 'CREATE TYPE other' }]]]) }, wish('state'))
         .operations[0],
     ).toMatchObject({
       verb: 'leave',

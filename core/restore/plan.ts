@@ -2,13 +2,14 @@ import type { DatabaseManifest, RoleDefinition, TableManifest } from '../content
 import { isWithin, namesOf, pathOf, withinAny } from '../things/thing'
 import { blockersOf, type Blocker } from './blockers'
 import { checksOf, type Check } from './checks'
+import { circlesOf, isViewDefinition } from './circles'
 import { groupTables, type Group } from './groups'
 import { comesLast } from './kinds'
 import type { Mend } from './mends'
 import { needsOf } from './needs'
 import { rootToLoadThrough } from './partitions'
-import { planDatabase, planLargeObjects, planOther, planRoles, planSchema } from './plan-others'
-import { blank, leave, planTable } from './plan-tables'
+import { planDatabase, planLargeObjects, planOther, planRightsGiven, planRoles, planSchema } from './plan-others'
+import { blank, leave, madeAgainTogether, planTable } from './plan-tables'
 import type { StructureEntry } from './structure'
 import { rootsOf } from './structure'
 import type { Dependent, TargetState } from './target'
@@ -39,6 +40,8 @@ export interface Operation {
   choices: Collision[]
   /** Entries of the structure to run; for tables none, they are found by the table. */
   entries: number[]
+  /** Entries of it that wait for what is made after it, and that needs it. */
+  later: number[]
   /** When it is made, beside the tables: before them, after them, last of all, or together with the group that needs it. */
   when: 'before' | 'group' | 'after' | 'last'
   /** What the receipt says of its rows beside the proof: from which other time they are, or what of them is not compared. */
@@ -87,8 +90,16 @@ export interface PlanInput {
 export function planRestore(input: PlanInput): DatabasePlan {
   const { manifest, target, wish } = input
   const needs = needsOf(input)
-  const tables = needs.tables.map(({ table, along }) => limits(told({ ...planTable(table, input), along }, manifest), table, input))
-  const others = needs.others.map(({ other, along }) => planOther(other, input, along))
+  const planned = madeAgainTogether(
+    needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along })),
+    input,
+  )
+  const tables = planned.map((operation, i) => limits(told(operation, manifest), needs.tables[i]!.table, input))
+  const circles = circlesOf(manifest)
+  const others = needs.others.map(({ other, along }) => {
+    const rule = circles.get(other.entry)
+    return { ...planOther(other, input, along), later: rule === undefined ? [] : [rule] }
+  })
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))
   const operations = [
@@ -101,6 +112,7 @@ export function planRestore(input: PlanInput): DatabasePlan {
     ...others.filter((_, i) => inner.has(i)),
     ...inOrder(input, others, 'after'),
     ...inOrder(input, others, 'last'),
+    ...planRightsGiven(input),
     ...planDatabase(input),
   ]
   const at = new Map(operations.map((operation, i) => [operation, i]))
@@ -198,7 +210,7 @@ function needsTable(manifest: DatabaseManifest): Map<number, boolean> {
   const needs = new Map<number, boolean>()
   const foreign = new Map<number, boolean>()
   // A view whose definition is a rule that comes later in the dump needs what that needs: a table's key at least.
-  for (const { id, type, name } of manifest.entries) if (type === 'RULE' && name.endsWith(' _RETURN')) needs.set(roots.get(id)!, true)
+  for (const entry of manifest.entries) if (isViewDefinition(entry)) needs.set(roots.get(entry.id)!, true)
   // Entries come after what they need, so one pass is enough.
   for (const entry of manifest.entries) {
     const own = tables.has(entry.id) || tables.has(roots.get(entry.id)!)

@@ -165,6 +165,9 @@ const PARTS = new Set([
   'PUBLICATION TABLES IN SCHEMA',
 ])
 
+/** What can be attached, and to what. */
+const ENDS = new Set(['TABLE', 'FOREIGN TABLE'])
+
 /** Members of a publication belong to it, not to the table or schema that they name. */
 export const isOfPublication = (entry: StructureEntry) => entry.type.startsWith('PUBLICATION TABLE')
 
@@ -187,7 +190,7 @@ export function withParts(entries: StructureEntry[], roots: Iterable<number>, pr
   for (const entry of entries) {
     if (taken.has(entry.id)) continue
     if (entry.type === 'TABLE ATTACH' || entry.type === 'INDEX ATTACH') {
-      const ends = entry.needs.filter((id) => byId.get(id)?.type === 'TABLE')
+      const ends = entry.needs.filter((id) => ENDS.has(byId.get(id)?.type ?? ''))
       if (ends.some((id) => taken.has(id)) && ends.every((id) => taken.has(id) || present.has(id))) taken.add(entry.id)
     } else if (entry.type === 'FK CONSTRAINT') {
       if (holds(entry.of) || holds(entry.refers)) taken.add(entry.id)

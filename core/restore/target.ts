@@ -5,7 +5,7 @@ import type { StructureEntry } from './structure'
 
 /** Something that needs a table or view to be as it is. */
 export interface Dependent {
-  kind: 'view' | 'materialized-view' | 'function' | 'table'
+  kind: 'view' | 'materialized-view' | 'function' | 'foreign-table' | 'table'
   /** Catalog and object id at the target, to find its entry in a dump. */
   catalog: number
   oid: number
@@ -61,8 +61,8 @@ export interface TargetState {
   properties: DatabaseProperties | null
   /** Event triggers that would fire for what a restore does there; a superuser's restore keeps them from it. */
   eventTriggers: string[]
-  /** Statements that make the things without rows as they are now, by `definitionKey`. */
-  definitions: Map<string, string>
+  /** What makes things as they are now: the entries of each, its own first, by the `definitionKey` of that. */
+  definitions: Map<string, StructureEntry[]>
 }
 
 /** What is the same for all databases of a server. */
@@ -88,8 +88,14 @@ export function emptyTarget(server: ServerState): TargetState {
   }
 }
 
-export const definitionKey = (entry: StructureEntry) =>
-  JSON.stringify([entry.type, entry.schema, entry.name, ...(entry.type === 'DEFAULT ACL' ? [entry.owner] : [])])
+/** What an entry is told by among all of its database; operators and their classes may share a name. */
+export const definitionKey = (entry: StructureEntry) => JSON.stringify([entry.type, entry.schema, entry.name, ...tellingApart(entry)])
+
+function tellingApart({ type, owner, sql }: StructureEntry): (string | null)[] {
+  if (type === 'DEFAULT ACL') return [owner]
+  if (type === 'OPERATOR') return [...sql.matchAll(/^\s*((?:LEFT|RIGHT)ARG = .*?),?$/gm)].map(([, operand]) => operand!)
+  return type === 'OPERATOR CLASS' || type === 'OPERATOR FAMILY' ? [/ USING (\S+?);?(?:\s|$)/.exec(sql)?.[1] ?? null] : []
+}
 
 export function existsAt(target: TargetState, kind: string, schema: string, name: string): boolean {
   if (kind === 'schema') return target.schemas.has(name)

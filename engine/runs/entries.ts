@@ -67,11 +67,15 @@ export function entriesToRun(planned: Planned, members: GroupMember[], inner: Op
   const owned = new Set(
     manifest.sequences.filter((s) => s.ownedBy && names.has(thingKey(...s.ownedBy))).map((s) => thingKey(s.schema, s.name)),
   )
+  const remade = new Set(members.flatMap(({ operation }) => operation.rebuilds.map(({ key }) => key)))
   const isRoot = (entry: StructureEntry) =>
     (isTableEntry(entry) && oids.has(entry.oid)) || (entry.type === 'SEQUENCE' && owned.has(thingKey(entry.schema ?? '', entry.name)))
   const standing = beside
     ? []
-    : manifest.entries.filter((entry) => isTableEntry(entry) && target.tables.has(thingKey(entry.schema ?? '', entry.name)))
+    : manifest.entries.filter((entry) => {
+        const key = thingKey(entry.schema ?? '', entry.name)
+        return isTableEntry(entry) ? target.tables.has(key) : entry.type === 'FOREIGN TABLE' && target.others.has(key) && !remade.has(key)
+      })
   const standingOids = new Set(standing.map(({ oid }) => oid))
   const roots = [...manifest.entries.filter(isRoot).map((entry) => entry.id), ...inner.flatMap(({ entries }) => entries)]
   const taken = withParts(manifest.entries, roots, new Set(standing.map((entry) => entry.id))).filter(

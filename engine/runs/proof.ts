@@ -2,15 +2,16 @@ import { createHash } from 'node:crypto'
 import type pg from 'pg'
 import { differencesOf, renameStructure, structureText } from '../../core/compare/structure'
 import type { TableManifest, TableStructure } from '../../core/content/manifest'
-import type { Tally } from '../../core/content/rows'
+import { tallyRows, type Tally } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
-import { addFingerprints, rootToLoadThrough } from '../../core/restore/partitions'
+import { addFingerprints, inOrderOf, rootToLoadThrough } from '../../core/restore/partitions'
 import type { Operation } from '../../core/restore/plan'
 import { copyOut } from '../sources/postgres/copy-out'
 import { copyStatement } from '../sources/postgres/capture'
 import { describeTables } from '../sources/postgres/describe'
 import type { Merged } from '../sources/postgres/merge'
 import type { LeftPart } from '../sources/postgres/refill'
+import type { Store } from '../store/store'
 import type { GroupMember } from './entries'
 import type { GroupJob } from './restore-group'
 
@@ -74,6 +75,8 @@ type Counted = Pick<Tally, 'rows' | 'fingerprint'>
 
 /** The partitions of one tree, as they were and as they are. */
 interface Tree {
+  /** Order of the columns in which all of them are told, whatever their own is. */
+  columns: string[]
   /** What brought the first of them back. */
   operation: Operation
   then: Counted[]
@@ -85,7 +88,7 @@ class SpreadRows {
   private readonly trees = new Map<TableManifest, Tree>()
 
   of(root: TableManifest, operation: Operation): Tree {
-    const tree = this.trees.get(root) ?? { operation, then: [], now: [] }
+    const tree = this.trees.get(root) ?? { columns: root.columns, operation, then: [], now: [] }
     this.trees.set(root, tree)
     return tree
   }
@@ -119,13 +122,13 @@ function mergedRows(
 
 async function proveRows(
   client: pg.Client,
-  { planned, progress }: GroupJob,
+  { planned, progress, store }: GroupJob,
   operation: Operation,
   table: TableManifest,
   tree: Tree | null,
 ): Promise<ProvenRows> {
   const nothing: Tally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
-  const statement = copyStatement({ ...operation.target, columns: table.columns })
+  const statement = copyStatement({ ...operation.target, columns: tree?.columns ?? table.columns })
   const isPlain = table.structure.kind === 'table'
   const tally = isPlain ? await copyOut(client, statement, {}, async (chunk) => progress.checked(chunk.rows)) : nothing
   if (planned.wish.what === 'structure') {
@@ -133,12 +136,22 @@ async function proveRows(
     return { rows: 0, fingerprintThen: null, fingerprintNow: null }
   }
   if (tree && isPlain) {
-    tree.then.push(table)
+    const then = await thenInOrder(table, tree.columns, store)
+    tree.then.push(then)
     tree.now.push(tally)
-    return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
+    return { rows: tally.rows, fingerprintThen: then.fingerprint, fingerprintNow: tally.fingerprint }
   }
   if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
   return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }
+}
+
+/** Rows of a partition as they are told in the order of its root's columns; partitions may have one of their own. */
+async function thenInOrder(table: TableManifest, columns: string[], store: Store): Promise<Counted> {
+  if (table.columns.join() === columns.join()) return table
+  const fingerprints: string[] = []
+  const chunks = store.readAll(table.chunks.map(({ name }) => name))
+  for await (const chunk of inOrderOf(chunks, table.columns, columns)) fingerprints.push(tallyRows([chunk]).fingerprint)
+  return { rows: table.rows, fingerprint: addFingerprints(fingerprints) }
 }
 
 function leftOf(table: TableManifest, members: GroupMember[], left: LeftPart[]): LeftPart[] {

@@ -9,6 +9,7 @@ import { plural } from '../../core/time/words'
 import { auditWords, lastAudits } from '../log/audits'
 import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
+import { standingUpon } from '../sources/postgres/dependents'
 import { connect, translate, withClient } from '../sources/postgres/connect'
 import { dropDatabase, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
 import { readStructure } from '../sources/postgres/utilities'
@@ -19,7 +20,8 @@ import { isWhole, proveStructure } from './prove-structure'
 import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
 import { putLargeObjects } from './restore-large-objects'
-import { makeOther } from './restore-others'
+import type { LeftPart } from '../sources/postgres/refill'
+import { defineLate, makeOther, type Standing } from './restore-others'
 import type { OpenPoint } from '../points/open'
 import type { PlannedDatabase } from './restore-plan'
 import { beginScratch, finishScratch } from './scratch'
@@ -161,13 +163,34 @@ export class DatabaseRestore {
     await withClient(access, database, async (client) => {
       const replaces = due.some(({ verb }) => verb === 'replace')
       const before = replaces ? await readStructure(access, database, client, { signal: this.run.signal }) : []
+      const waiting: { operation: Operation; left: LeftPart[] }[] = []
+      const until = {
+        made: (operation: Operation, left: LeftPart[]) => void waiting.push({ operation, left }),
+        failed: (operation: Operation, error: unknown) => this.receipts.failed(operation, error),
+      }
       for (const operation of due) {
         this.run.signal.throwIfAborted()
+        const told = operation.later.length > 0 ? until : this.receipts
         if (operation.kind === 'database') await this.properties(client, operation)
-        else await makeOther(client, this.planned, operation, before, this.receipts, (kept) => this.keep(client, kept, before))
+        else
+          await makeOther(client, this.planned, await this.asItStands(client, operation, before), told, (kept, now) =>
+            this.keep(client, kept, now),
+          )
         count('structures', 1)
       }
+      for (const { operation, left } of waiting)
+        this.receipts.made(operation, [...left, ...(await defineLate(client, this.planned, operation))])
     })
+  }
+
+  /** An operation with what stands upon its thing at this moment, and the structure of which that is a part. */
+  private async asItStands(client: pg.Client, operation: Operation, before: StructureEntry[]): Promise<Standing> {
+    const isDropped = operation.verb === 'replace' && operation.how === 'rebuild' && operation.rebuilds.length > 0
+    if (!isDropped) return { operation, rebuilds: [], before }
+    const { access, database } = this.planned
+    // Earlier steps may have made again what stands upon it.
+    const rebuilds = await standingUpon(client, [operation.target])
+    return { operation, rebuilds, before: await readStructure(access, database, client, { signal: this.run.signal }) }
   }
 
   private async properties(client: pg.Client, operation: Operation): Promise<void> {
@@ -208,6 +231,10 @@ export class DatabaseRestore {
             members,
             inner,
             before,
+            rebuilds: await standingUpon(
+              client,
+              members.flatMap(({ operation }) => (operation.how === 'rebuild' ? [operation.target] : [])),
+            ),
             progress: {
               structures: (n) => count('structures', n),
               rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),

@@ -1,6 +1,5 @@
 import type pg from 'pg'
 import type { TableManifest } from '../../core/content/manifest'
-import { VesselError } from '../../core/errors'
 import type { Mend } from '../../core/restore/mends'
 import type { Operation } from '../../core/restore/plan'
 import { rootToLoadThrough } from '../../core/restore/partitions'
@@ -15,7 +14,6 @@ import { mergeRows, type Merged } from '../sources/postgres/merge'
 import { dropDependents, dropUses, dependentEntries, refreshFilled } from '../sources/postgres/rebuild'
 import {
   addForeignKey,
-  attempt,
   nothingTakenOff,
   partnersOf,
   putBack,
@@ -29,6 +27,7 @@ import {
 import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
 import { entriesToRun, type GroupMember } from './entries'
+import { makeDependents } from './make-dependents'
 import { prove, type TableOutcome } from './proof'
 import type { PlannedDatabase } from './restore-plan'
 
@@ -47,6 +46,8 @@ export interface GroupJob {
   inner: Operation[]
   /** The structure of the target as it is now, where something is dropped and made again. */
   before: StructureEntry[]
+  /** What stands upon tables that are made again, now. */
+  rebuilds: Dependent[]
   progress: GroupProgress
   /** Called with the locks held, before anything is overwritten. */
   keep: (client: pg.Client, overwritten: GroupMember[]) => Promise<void>
@@ -97,6 +98,8 @@ class GroupRestore {
   readonly merged = new Map<TableManifest, Merged>()
   private readonly rebuilds: Dependent[]
   private taken: TakenOff = nothingTakenOff()
+  /** What stood upon a table and waits for its own operation, by `thingKey`. */
+  private readonly gone = new Set<string>()
 
   constructor(
     private readonly client: pg.Client,
@@ -105,9 +108,7 @@ class GroupRestore {
     const { planned, members, inner } = job
     this.entries = entriesToRun(planned, members, inner)
     this.writer = new EntryWriter(client, planned.writing, this.left)
-    this.rebuilds = [
-      ...new Map(members.flatMap(({ operation }) => operation.rebuilds).map((one) => [`${one.catalog}/${one.oid}`, one])).values(),
-    ]
+    this.rebuilds = job.rebuilds
   }
 
   private by(...hows: Operation['how'][]): GroupMember[] {
@@ -190,9 +191,9 @@ class GroupRestore {
 
   /** Makes equal what differed in tables that stand, beside their rows; what fails is told, and the rest goes on. */
   async mend(): Promise<void> {
-    for (const { words, after, of } of this.mends()) {
-      const failure = after.length > 0 ? await attempt(this.client, after.join('; ')) : null
-      if (failure) this.left.push({ what: `${words} (${of})`, why: failure.message })
+    for (const mend of this.mends()) {
+      if (mend.key && (await this.hasConstraint(mend.key.schema, mend.key.table, mend.key.name))) continue
+      await this.writer.mend(mend, mend.of)
     }
   }
 
@@ -220,24 +221,17 @@ class GroupRestore {
     return (rowCount ?? 0) > 0
   }
 
-  /** Views and functions that stood upon tables which were made again, as they were now. */
+  /** Views and functions that stood upon tables which were made again. */
   async rebuild(which: 'functions' | 'rest'): Promise<void> {
     if (this.rebuilds.length === 0) return
     const entries = dependentEntries(this.job.before, this.rebuilds)
     // Functions of a table's rows come first, because an index of then may need them.
     const views = new Set(entries.filter(({ type }) => type.endsWith('VIEW')).map(({ id }) => id))
     for (const { id, needs } of entries) if (needs.some((need) => views.has(need))) views.add(id)
-    for (const entry of entries.filter(({ id }) => views.has(id) === (which === 'rest'))) {
-      await this.writer.run(entry, undefined, entry.sql).catch((error: Error) => {
-        throw new VesselError('dependent_failed', {
-          what: `${entry.type.toLowerCase()} ${entry.schema}.${entry.name} stands upon a table that was made again, and does not fit the table of then: ${error.message}.`,
-          touched: 'It was rolled back: what stood there before is as it was.',
-          next: 'Bring the table back beside the original, or drop this one and bring it back too.',
-          cause: error,
-        })
-      })
-    }
-    if (which === 'rest') await refreshFilled(this.client, this.rebuilds, this.job.planned.filled)
+    const due = entries.filter(({ id }) => views.has(id) === (which === 'rest'))
+    const gone = await makeDependents(this.client, this.job.planned, this.writer, due, 'a table that was made again')
+    for (const key of gone) this.gone.add(key)
+    if (which === 'rest') await refreshFilled(this.client, this.rebuilds, this.job.planned.filled, this.gone)
   }
 
   async load(): Promise<void> {

@@ -1,11 +1,14 @@
 import type pg from 'pg'
 import type { OtherThing } from '../../core/content/manifest'
+import { isViewDefinition } from '../../core/restore/circles'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
 import { baseName } from '../../core/restore/plan-others'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
-import { withParts, type StructureEntry } from '../../core/restore/structure'
-import { definitionKey } from '../../core/restore/target'
+import { alteredSequence } from '../../core/restore/other-mends'
+import { droppedBy } from '../../core/restore/drop'
+import { isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
+import { definitionKey, type Dependent } from '../../core/restore/target'
 import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
 import { untilGiven } from '../sources/postgres/locks'
@@ -13,23 +16,31 @@ import { dependentEntries, dropDependents, refreshFilled } from '../sources/post
 import type { LeftPart } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Overwritten } from './keep'
+import { makeDependents } from './make-dependents'
 import type { Receipts } from './receipts'
 import type { PlannedDatabase } from './restore-plan'
+
+/** An operation with what stands upon its thing now, and the structure of now. */
+export interface Standing {
+  operation: Operation
+  rebuilds: Dependent[]
+  before: StructureEntry[]
+}
 
 /** Makes or replaces one thing without rows, with all that belongs to it, in one transaction. */
 export async function makeOther(
   client: pg.Client,
   planned: PlannedDatabase,
-  operation: Operation,
-  before: StructureEntry[],
-  receipts: Receipts,
-  keep: (overwritten: Overwritten) => Promise<void>,
+  standing: Standing,
+  receipts: Pick<Receipts, 'made' | 'failed'>,
+  keep: (overwritten: Overwritten, now: StructureEntry[]) => Promise<void>,
 ): Promise<void> {
+  const { operation, before } = standing
   let kept: Promise<void> | undefined
   // While locks are held by somebody it is tried again; what stands there is kept once.
-  const keepOnce = (overwritten: Overwritten) => (kept ??= keep(overwritten))
+  const keepOnce = (overwritten: Overwritten) => (kept ??= keep(overwritten, before))
   try {
-    const left = await untilGiven(() => makeOnce(client, planned, operation, before, keepOnce))
+    const left = await untilGiven(() => makeOnce(client, planned, standing, keepOnce))
     receipts.made(operation, left)
   } catch (error) {
     receipts.failed(operation, error instanceof VesselError ? error : notMade(operation, error as Error))
@@ -39,32 +50,25 @@ export async function makeOther(
 async function makeOnce(
   client: pg.Client,
   planned: PlannedDatabase,
-  operation: Operation,
-  before: StructureEntry[],
+  standing: Standing,
   keep: (overwritten: Overwritten) => Promise<void>,
 ): Promise<LeftPart[]> {
+  const { operation, before } = standing
   const left: LeftPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
   await client.query('begin')
   try {
     // No statement about event triggers fires one, and this one is to be switched as it was then.
     const restore = operation.kind === 'event-trigger' ? async () => undefined : await silence(client)
-    if (operation.verb === 'replace') await replaceFirst(client, planned, operation, before, keep)
-    if (operation.entries.length === 0) await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
-    const isApart = APART.has(operation.kind)
-    if (operation.kind === 'rights' && operation.verb === 'replace')
+    if (operation.verb === 'replace') await replaceFirst(client, planned, standing, keep)
+    if (operation.kind === 'schema' && operation.entries.length === 0)
+      await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
+    if (operation.kind === 'rights' && operation.how === 'rebuild')
       await writer.resetInitial(planned.manifest.entries.find(({ id }) => id === operation.entries[0])!)
-    for (const entry of withParts(planned.manifest.entries, operation.entries)) {
-      const own = operation.entries.includes(entry.id)
-      if (own && operation.kind === 'sequence' && operation.verb === 'replace') continue
-      await writer.run(
-        entry,
-        own && entry.type !== 'DEFAULT ACL' && !isApart,
-        own && operation.verb === 'replace' ? replacing(operation, writer.sqlOf(entry)) : undefined,
-      )
-    }
-    await rebuildOver(client, planned, operation, before, writer)
+    if (operation.how !== 'refill') await runEntries(planned, operation, before, writer)
+    for (const mend of operation.mends) await writer.mend(mend, operation.target.name)
     await setState(client, planned, operation)
+    await rebuildOver(client, planned, standing, writer)
     await restore()
     await commitSurely(client, planned.access, planned.database)
     return left
@@ -72,6 +76,41 @@ async function makeOnce(
     await client.query('rollback').catch(() => undefined)
     throw error
   }
+}
+
+async function runEntries(
+  { manifest }: PlannedDatabase,
+  operation: Operation,
+  before: StructureEntry[],
+  writer: EntryWriter,
+): Promise<void> {
+  const isApart = APART.has(operation.kind)
+  const stands = operation.verb === 'replace' && STANDS.has(operation.kind)
+  const tables = new Set(manifest.entries.filter(isTableEntry).map(({ id }) => id))
+  for (const entry of withParts(manifest.entries, operation.entries, tables)) {
+    const own = operation.entries.includes(entry.id)
+    // What stands keeps its owner, rights and comments, which the plan's mends make equal.
+    if (operation.later.includes(entry.id) || (stands && !own)) continue
+    if (stands) {
+      const now = before.find((one) => definitionKey(one) === definitionKey(entry))
+      const sql = now?.sql === entry.sql ? null : replacing(operation, writer.sqlOf(entry))
+      if (sql !== null) await writer.query(sql)
+      continue
+    }
+    await writer.run(entry, (own && entry.type !== 'DEFAULT ACL' && !isApart) || isViewDefinition(entry))
+  }
+}
+
+/** Gives a view its definition that had to wait for what needs the view. */
+export async function defineLate(client: pg.Client, planned: PlannedDatabase, { later }: Operation): Promise<LeftPart[]> {
+  const left: LeftPart[] = []
+  const writer = new EntryWriter(client, planned.writing, left)
+  await client.query('begin')
+  const restore = await silence(client)
+  for (const entry of planned.manifest.entries) if (later.includes(entry.id)) await writer.run(entry, false)
+  await restore()
+  await commitSurely(client, planned.access, planned.database)
+  return left
 }
 
 const notMade = ({ kind, verb, target }: Operation, cause: Error) =>
@@ -85,53 +124,38 @@ const notMade = ({ kind, verb, target }: Operation, cause: Error) =>
 /** Parts of things that a dump does not make; what fails of them is told. */
 const APART = new Set(['rights', 'comment', 'security-label'])
 
-/** A function keeps its place for what uses it. */
+/** A function or sequence keeps its place for what uses it. */
+const STANDS = new Set(['function', 'sequence'])
 const replacing = ({ kind }: Operation, sql: string) =>
-  kind === 'function' ? sql.replace(/^CREATE (FUNCTION|PROCEDURE|AGGREGATE)/, 'CREATE OR REPLACE $1') : sql
-
-const DROPPED: Record<string, string> = {
-  view: 'view',
-  'materialized-view': 'materialized view',
-  publication: 'publication',
-  'event-trigger': 'event trigger',
-}
+  kind === 'sequence' ? alteredSequence(sql) : sql.replace(/^CREATE (FUNCTION|PROCEDURE|AGGREGATE)/, 'CREATE OR REPLACE $1')
 
 async function replaceFirst(
   client: pg.Client,
   { manifest }: PlannedDatabase,
-  operation: Operation,
-  before: StructureEntry[],
+  { operation, rebuilds, before }: Standing,
   keep: (overwritten: Overwritten) => Promise<void>,
 ): Promise<void> {
-  const then = manifest.entries.find((entry) => entry.id === operation.entries[0])!
-  const now = before.find((entry) => definitionKey(entry) === definitionKey(then))
+  const then = manifest.entries.find((entry) => entry.id === operation.entries[0])
+  const key = then ? definitionKey(then) : JSON.stringify(['ACL', operation.target.schema || null, operation.target.name])
+  const now = before.find((entry) => definitionKey(entry) === key)
   if (now) await keep({ others: [{ path: operation.path, kind: operation.kind, entry: now.id } satisfies OtherThing] })
-  await dropDependents(client, operation.rebuilds)
-  const word = DROPPED[operation.kind]
-  const { schema, name } = operation.target
-  if (word) await client.query(`drop ${word} ${schema ? qualified(schema, name) : quoteIdentifier(name)}`)
+  if (operation.how === 'refill') return
+  await dropDependents(client, rebuilds)
+  if (!now || STANDS.has(operation.kind) || APART.has(operation.kind)) return
+  // What stood upon something that is back already may wait for its turn.
+  for (const statement of droppedBy(now)) await client.query(statement.replace(/^(DROP (?:MATERIALIZED )?VIEW )/, '$1IF EXISTS '))
 }
 
-/** Views that stood upon it come back as they were now. */
+/** Views that stood upon it come back. */
 async function rebuildOver(
   client: pg.Client,
   planned: PlannedDatabase,
-  operation: Operation,
-  before: StructureEntry[],
+  { operation, rebuilds, before }: Standing,
   writer: EntryWriter,
 ): Promise<void> {
-  if (operation.rebuilds.length === 0) return
-  for (const entry of dependentEntries(before, operation.rebuilds)) {
-    await writer.run(entry, undefined, entry.sql).catch((error: Error) => {
-      throw new VesselError('dependent_failed', {
-        what: `${entry.type.toLowerCase()} ${entry.schema}.${entry.name} stands upon ${operation.target.name}, and does not fit it as it was then: ${error.message}.`,
-        touched: 'It was rolled back: what stood there before is as it was.',
-        next: 'Bring it back under another name, or bring this one back too.',
-        cause: error,
-      })
-    })
-  }
-  await refreshFilled(client, operation.rebuilds, planned.filled)
+  if (rebuilds.length === 0) return
+  const gone = await makeDependents(client, planned, writer, dependentEntries(before, rebuilds), operation.target.name)
+  await refreshFilled(client, rebuilds, planned.filled, gone)
 }
 
 /** The position of a sequence, and the rows of a materialized view that held some. */

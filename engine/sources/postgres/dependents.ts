@@ -1,4 +1,5 @@
 import type pg from 'pg'
+import { qualified } from '../../../core/restore/sql'
 import type { Dependent } from '../../../core/restore/target'
 
 // Which relation or function (class/oid) needs which other, with parts counted as what they are part of: the
@@ -21,16 +22,16 @@ const EDGES = `
     where d.deptype in ('n', 'a') and d.refclassid in ('pg_catalog.pg_class'::regclass, 'pg_catalog.pg_type'::regclass, 'pg_catalog.pg_proc'::regclass)
     union
     select 'pg_catalog.pg_class'::regclass, i.inhrelid, 'pg_catalog.pg_class'::regclass, i.inhparent
-    from pg_catalog.pg_inherits i join pg_catalog.pg_class c on c.oid = i.inhrelid and not c.relispartition)
+    from pg_catalog.pg_inherits i join pg_catalog.pg_class c on c.oid = i.inhrelid and (not c.relispartition or c.relkind = 'f'))
   select distinct e.class::oid::int as class, e.oid::int, e.ref_class::oid::int as "refClass", e.ref::int,
-    case when e.class = 'pg_catalog.pg_proc'::regclass then 'f' else c.relkind::text end as kind,
+    case when e.class = 'pg_catalog.pg_proc'::regclass then 'routine' else c.relkind::text end as kind,
     case when e.class = 'pg_catalog.pg_proc'::regclass then e.oid::regprocedure::text
       else '"' || replace(n.nspname, '"', '""') || '"."' || replace(c.relname, '"', '""') || '"' end as key,
     case when e.class = 'pg_catalog.pg_proc'::regclass then e.oid::regprocedure::text else e.oid::regclass::text end as name
   from edge e left join pg_catalog.pg_class c on e.class = 'pg_catalog.pg_class'::regclass and c.oid = e.oid
     left join pg_catalog.pg_namespace n on n.oid = c.relnamespace
   where (e.class, e.oid) <> (e.ref_class, e.ref) and e.oid >= 16384
-    and (e.class = 'pg_catalog.pg_proc'::regclass or c.relkind in ('v', 'm', 'r', 'p'))
+    and (e.class = 'pg_catalog.pg_proc'::regclass or c.relkind in ('v', 'm', 'r', 'p', 'f'))
   order by 1, 2`
 
 interface Edge {
@@ -43,11 +44,18 @@ interface Edge {
   name: string
 }
 
-const KINDS: Record<string, Dependent['kind']> = { v: 'view', m: 'materialized-view', f: 'function', r: 'table', p: 'table' }
+const KINDS: Record<string, Dependent['kind']> = {
+  v: 'view',
+  m: 'materialized-view',
+  routine: 'function',
+  f: 'foreign-table',
+  r: 'table',
+  p: 'table',
+}
 
 /**
  * What needs each relation to be as it is, directly or not, by the relation's object id: views, functions over
- * its rows, tables that inherit from it or have a column of its type. What must be dropped first comes first.
+ * its rows, tables that inherit from it or have a column of its type, partitions that lie on another server. What must be dropped first comes first.
  */
 export async function dependentsOf(client: pg.Client): Promise<(relation: number) => Dependent[]> {
   const { rows } = await client.query<Edge>(EDGES)
@@ -73,4 +81,22 @@ export async function dependentsOf(client: pg.Client): Promise<(relation: number
     visit(`1259/${relation}`)
     return found
   }
+}
+
+/**
+ * What has to be dropped and made again with some relations, as it stands at this moment: what was made again meanwhile
+ * has another object id than it had when the plan was made.
+ */
+export async function standingUpon(client: pg.Client, relations: { schema: string; name: string }[]): Promise<Dependent[]> {
+  if (relations.length === 0) return []
+  const dependents = await dependentsOf(client)
+  const found = new Map<string, Dependent>()
+  for (const { schema, name } of relations) {
+    const { rows } = await client.query<{ oid: number | null }>(`select to_regclass($1)::oid::int as oid`, [qualified(schema, name)])
+    for (const one of rows[0]!.oid === null ? [] : dependents(rows[0]!.oid)) {
+      // All that needs it comes before it, here or with an earlier one.
+      if (!found.has(`${one.catalog}/${one.oid}`)) found.set(`${one.catalog}/${one.oid}`, one)
+    }
+  }
+  return [...found.values()].filter(({ kind }) => kind !== 'table')
 }

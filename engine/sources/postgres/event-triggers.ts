@@ -28,7 +28,7 @@ export async function isSuperuser(client: pg.Client): Promise<boolean> {
 }
 
 /** How a trigger or rule is switched on, by how the catalog has it. */
-export const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica' }
+export const ENABLE: Record<string, string> = { O: 'enable', A: 'enable always', R: 'enable replica', D: 'disable' }
 
 /**
  * Switches the event triggers of the application off until the transaction ends, and returns what switches them on

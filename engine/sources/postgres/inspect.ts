@@ -9,6 +9,7 @@ import {
   type TargetState,
   type TargetTable,
 } from '../../../core/restore/target'
+import { partsByRoot } from '../../../core/restore/other-mends'
 import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
 import { dependentsOf } from './dependents'
@@ -59,7 +60,7 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
       eventTriggers,
       sequences: new Map(sequences.map((sequence) => [thingKey(sequence.schema, sequence.name), sequence])),
       properties,
-      definitions: new Map(entries.map((entry) => [definitionKey(entry), entry.sql])),
+      definitions: new Map([...partsByRoot(entries, sequences).values()].map((parts) => [definitionKey(parts[0]!), parts])),
       dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, dependents(oid)])),
       tables: new Map(tables),
     }

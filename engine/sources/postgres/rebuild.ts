@@ -1,12 +1,13 @@
 import type pg from 'pg'
 import { qualified } from '../../../core/restore/sql'
-import { withParts, type StructureEntry } from '../../../core/restore/structure'
+import { isTableEntry, withParts, type StructureEntry } from '../../../core/restore/structure'
 import type { Dependent } from '../../../core/restore/target'
 
 const WORD: Record<Dependent['kind'], string> = {
   view: 'view',
   'materialized-view': 'materialized view',
   function: 'routine',
+  'foreign-table': 'foreign table',
   table: 'table',
 }
 
@@ -45,10 +46,11 @@ const USES = `
 export function dependentEntries(entries: StructureEntry[], dependents: Dependent[]): StructureEntry[] {
   const wanted = new Set(dependents.map(({ catalog, oid }) => `${catalog}/${oid}`))
   const isRoot = ({ catalog, oid, type }: StructureEntry) =>
-    wanted.has(`${catalog}/${oid}`) && /VIEW|FUNCTION|PROCEDURE|AGGREGATE/.test(type)
+    wanted.has(`${catalog}/${oid}`) && /^(MATERIALIZED VIEW|VIEW|FUNCTION|PROCEDURE|AGGREGATE|FOREIGN TABLE)$/.test(type)
   return withParts(
     entries,
     entries.filter(isRoot).map(({ id }) => id),
+    new Set(entries.filter(isTableEntry).map(({ id }) => id)),
   )
 }
 
@@ -60,9 +62,14 @@ export async function filledViews(client: pg.Client): Promise<Set<string>> {
   return new Set(rows.map((row) => row.key))
 }
 
-export async function refreshFilled(client: pg.Client, dependents: Dependent[], filled: Set<string>): Promise<void> {
+export async function refreshFilled(
+  client: pg.Client,
+  dependents: Dependent[],
+  filled: Set<string>,
+  gone: Set<string> = new Set(),
+): Promise<void> {
   // They were dropped in the order in which each needs those behind it.
   for (const { kind, key } of [...dependents].reverse()) {
-    if (kind === 'materialized-view' && filled.has(key)) await client.query(`refresh materialized view ${key}`)
+    if (kind === 'materialized-view' && filled.has(key) && !gone.has(key)) await client.query(`refresh materialized view ${key}`)
   }
 }

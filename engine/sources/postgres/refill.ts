@@ -15,6 +15,8 @@ interface ForeignKey {
   name: string
   definition: string
   comment: string | null
+  /** Triggers of the server's own that keep it, and that somebody switched: on which table, by which function, and how. */
+  switched: { table: string; by: number; enabled: string }[]
 }
 
 /** What was taken off a table while it is emptied and filled, and is put back in the same transaction. */
@@ -49,7 +51,9 @@ export async function partnersOf(client: pg.Client, tables: TableName[]): Promis
 export async function takeOff(client: pg.Client, tables: TableName[]): Promise<TakenOff> {
   const { rows: foreignKeys } = await client.query<ForeignKey>(
     `select k.oid::int, k.conrelid::regclass::text as table, k.conname as name, pg_get_constraintdef(k.oid) as definition,
-       obj_description(k.oid, 'pg_constraint') as comment
+       obj_description(k.oid, 'pg_constraint') as comment,
+       coalesce((select json_agg(json_build_object('table', t.tgrelid::regclass, 'by', t.tgfoid::int, 'enabled', t.tgenabled))
+         from pg_catalog.pg_trigger t where t.tgconstraint = k.oid and t.tgenabled <> 'O'), '[]') as switched
      from pg_catalog.pg_constraint k
      where k.contype = 'f' and k.conparentid = 0 and (k.conrelid = any ($1::regclass[]) or k.confrelid = any ($1::regclass[]))
      order by k.oid`,
@@ -152,15 +156,30 @@ export async function addForeignKey(client: pg.Client, statement: string, what: 
 
 export async function putBackForeignKeys(client: pg.Client, taken: TakenOff, exists: (table: string) => boolean): Promise<LeftPart[]> {
   const left: LeftPart[] = []
-  for (const { table, name, definition, comment } of taken.foreignKeys) {
+  for (const { table, name, definition, comment, switched } of taken.foreignKeys) {
     if (!exists(table)) continue
     const statement = `alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`
     const part = await addForeignKey(client, statement, `foreign key ${name} of ${table}`)
     if (part) left.push(part)
+    for (const one of switched) await switchKeeper(client, { table, name }, one)
     if (comment !== null && part?.why !== undefined && !part.what.endsWith('validated')) continue
     if (comment !== null) await client.query(`comment on constraint ${quoteIdentifier(name)} on ${table} is ${quoteLiteral(comment)}`)
   }
   return left
+}
+
+/** Only a superuser can have switched a trigger that keeps a foreign key, and only one can do so again; else it keeps it. */
+async function switchKeeper(
+  client: pg.Client,
+  key: { table: string; name: string },
+  { table, by, enabled }: ForeignKey['switched'][number],
+): Promise<void> {
+  const { rows } = await client.query<{ trigger: string }>(
+    `select t.tgname as trigger from pg_catalog.pg_trigger t join pg_catalog.pg_constraint k on k.oid = t.tgconstraint
+     where k.conrelid = $1::regclass and k.conname = $2 and t.tgrelid = $3::regclass and t.tgfoid = $4`,
+    [key.table, key.name, table, by],
+  )
+  for (const { trigger } of rows) await attempt(client, `alter table only ${table} ${ENABLE[enabled]} trigger ${quoteIdentifier(trigger)}`)
 }
 
 /** Runs a statement that may fail without ending the transaction. */

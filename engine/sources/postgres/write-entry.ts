@@ -1,4 +1,5 @@
 import type pg from 'pg'
+import type { Mend } from '../../../core/restore/mends'
 import { namesRoles, renameRoles } from '../../../core/restore/roles'
 import { identifierOf, qualified, quoteIdentifier, quoteLiteral, rename, tokensOf, type Renaming } from '../../../core/restore/sql'
 import { isOptional, type StructureEntry } from '../../../core/restore/structure'
@@ -42,6 +43,19 @@ export class EntryWriter {
     if (entry.accessMethod !== undefined) await this.client.query(`set local default_table_access_method = heap`)
     await this.resetRights(entry)
     await this.setOwner(entry)
+  }
+
+  /** Makes one difference of something that stands equal; what fails is told, and the rest goes on. */
+  async mend({ words, after, resets }: Mend, of: string): Promise<void> {
+    if (resets) await this.resetInitial(resets)
+    // Rights are given one by one, so that one role that is missing takes no other's away.
+    const statements = resets ? after : [after.join('; ')].filter(Boolean)
+    for (const statement of statements) await this.attempt(statement, `${words} (${of})`)
+  }
+
+  /** Runs a statement whose failure ends the caller's transaction. */
+  async query(sql: string): Promise<void> {
+    await this.client.query(sql)
   }
 
   private async attempt(statement: string, what: string): Promise<void> {
@@ -93,13 +107,24 @@ export class EntryWriter {
   }
 
   /** Gives something the rights that it had when it was made, by the server or by an extension. */
-  async resetInitial(entry: StructureEntry): Promise<void> {
-    const [, word, name] = /^(\w+(?: VIEW)?) ([\s\S]*)$/.exec(entry.name) ?? []
+  async resetInitial(entry: Pick<StructureEntry, 'schema' | 'name'>): Promise<void> {
+    const [, word, name] = /^(MATERIALIZED VIEW|FOREIGN TABLE|FOREIGN SERVER|FOREIGN DATA WRAPPER|\w+) ([\s\S]*)$/.exec(entry.name) ?? []
     const kind = RIGHTS[word ?? '']
     if (!kind) return
-    const target = kind.catalog === 'pg_namespace' ? quoteIdentifier(name!) : writtenName(kind, entry.schema ?? '', name!)
+    const target = kind.catalog === 'pg_proc' ? await this.routineOf(entry.schema!, name!) : writtenName(entry.schema, name!)
     const { rows } = await this.client.query<{ statement: string }>(initialQuery(kind, target), [target])
     for (const { statement } of rows) await this.attempt(statement, `rights of ${entry.name}`)
+  }
+
+  /** A routine with the types of its arguments, by its name in a dump's table of contents, which has their names too. */
+  private async routineOf(schema: string, name: string): Promise<string> {
+    const { rows } = await this.client.query<{ routine: string }>(
+      `select p.oid::regprocedure::text as routine from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace
+       where n.nspname = $1 and format('(%s)', pg_catalog.pg_get_function_identity_arguments(p.oid)) in (substr($2, length(p.proname) + 1), substr($2, length(quote_ident(p.proname)) + 1))
+         and (starts_with($2, p.proname) or starts_with($2, quote_ident(p.proname)))`,
+      [schema, name.replace(/\(\*\)$/, '()')],
+    )
+    return rows[0]?.routine ?? qualified(schema, name)
   }
 
   private hasDefaults(): Promise<boolean> {
@@ -146,7 +171,8 @@ function signatureOf(written: string, tag: string): string {
 interface Rights {
   /** How GRANT calls it. */
   word: string
-  type: string
+  /** How it is found by its name, which is $1. */
+  found: string
   catalog: string
   acl: string
   owner: string
@@ -156,16 +182,23 @@ interface Rights {
 
 const relation = (word: string, kind: string): Rights => ({
   word,
-  type: 'regclass',
+  found: 'oid = $1::regclass',
   catalog: 'pg_class',
   acl: 'relacl',
   owner: 'relowner',
   kind,
 })
-const routine = (word: string): Rights => ({ word, type: 'regprocedure', catalog: 'pg_proc', acl: 'proacl', owner: 'proowner', kind: 'f' })
-const type: Rights = { word: 'type', type: 'regtype', catalog: 'pg_type', acl: 'typacl', owner: 'typowner', kind: 'T' }
+const routine = (word: string): Rights => ({
+  word,
+  found: 'oid = $1::regprocedure',
+  catalog: 'pg_proc',
+  acl: 'proacl',
+  owner: 'proowner',
+  kind: 'f',
+})
+const type: Rights = { word: 'type', found: 'oid = $1::regtype', catalog: 'pg_type', acl: 'typacl', owner: 'typowner', kind: 'T' }
 const RIGHTS: Record<string, Rights> = {
-  SCHEMA: { word: 'schema', type: 'regnamespace', catalog: 'pg_namespace', acl: 'nspacl', owner: 'nspowner', kind: 'n' },
+  SCHEMA: { word: 'schema', found: 'oid = $1::regnamespace', catalog: 'pg_namespace', acl: 'nspacl', owner: 'nspowner', kind: 'n' },
   TABLE: relation('table', 'r'),
   VIEW: relation('table', 'r'),
   'MATERIALIZED VIEW': relation('table', 'r'),
@@ -177,31 +210,52 @@ const RIGHTS: Record<string, Rights> = {
   ROUTINE: routine('routine'),
   TYPE: type,
   DOMAIN: type,
+  LANGUAGE: {
+    word: 'language',
+    found: `lanname = (parse_ident($1))[1]`,
+    catalog: 'pg_language',
+    acl: 'lanacl',
+    owner: 'lanowner',
+    kind: 'l',
+  },
+  'FOREIGN SERVER': {
+    word: 'foreign server',
+    found: `srvname = (parse_ident($1))[1]`,
+    catalog: 'pg_foreign_server',
+    acl: 'srvacl',
+    owner: 'srvowner',
+    kind: 'S',
+  },
+  'FOREIGN DATA WRAPPER': {
+    word: 'foreign data wrapper',
+    found: `fdwname = (parse_ident($1))[1]`,
+    catalog: 'pg_foreign_data_wrapper',
+    acl: 'fdwacl',
+    owner: 'fdwowner',
+    kind: 'F',
+  },
 }
 
-/** A relation or type in full, or a routine with its arguments as the dump's table of contents names it. */
-function writtenName({ catalog }: Rights, schema: string, name: string): string {
-  if (catalog !== 'pg_proc') return qualified(schema, name)
-  const at = name.indexOf('(')
-  return `${qualified(schema, name.slice(0, at))}${name.slice(at).replace('(*)', '()')}`
-}
+/** A relation or type in full, or what lies in no schema. */
+const writtenName = (schema: string | null, name: string) => (schema === null ? quoteIdentifier(name) : qualified(schema, name))
 
-/** Statements that take all rights and give those of the beginning. */
-const initialQuery = ({ word, type: cast, catalog, acl, owner, kind }: Rights, target: string) => `
-  with thing as (select oid, coalesce(${acl}, acldefault('${kind}', ${owner})) as acl, acldefault('${kind}', ${owner}) as usual
-      from pg_catalog.${catalog} where oid = $1::${cast}),
+/** Statements that take all rights and give those of the beginning; what its owner of then had is its owner's of now. */
+const initialQuery = ({ word, found, catalog, acl, owner, kind }: Rights, target: string) => `
+  with thing as (select oid, ${owner} as owner, coalesce(${acl}, acldefault('${kind}', ${owner})) as acl, acldefault('${kind}', ${owner}) as usual
+      from pg_catalog.${catalog} where ${found}),
     initial as (select coalesce((select i.initprivs from pg_catalog.pg_init_privs i where i.classoid = 'pg_catalog.${catalog}'::regclass
       and i.objoid = thing.oid and i.objsubid = 0), usual) as acl from thing),
     named as (select true as takes, a.grantee, '' as privilege, false as grantable from thing, aclexplode(thing.acl) a group by a.grantee
-      union all select false, a.grantee, a.privilege_type, a.is_grantable from initial, aclexplode(initial.acl) a)
+      union all select false, case when a.grantee = a.grantor then thing.owner else a.grantee end, a.privilege_type, a.is_grantable
+        from thing, initial, aclexplode(initial.acl) a)
   select case when takes then 'revoke all on ${word} ' else 'grant ' || privilege || ' on ${word} ' end || ${quoteLiteral(target)}
     || case when takes then ' from ' else ' to ' end || case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end
-    || case when grantable then ' with grant option' else '' end as statement
+    || case when grantable then ' with grant option' when takes then ' cascade' else '' end as statement
   from named order by takes desc`
 
 /** Grantees that have rights which are none of the default, and those of the default that lack theirs. */
-const rightsQuery = ({ type: cast, catalog, acl, owner, kind }: Rights) => `
-  with thing as (select ${acl} as acl, acldefault('${kind}', ${owner}) as usual from pg_catalog.${catalog} where oid = $1::${cast} and ${acl} is not null),
+const rightsQuery = ({ found, catalog, acl, owner, kind }: Rights) => `
+  with thing as (select ${acl} as acl, acldefault('${kind}', ${owner}) as usual from pg_catalog.${catalog} where ${found} and ${acl} is not null),
     has as (select a.grantee, array_agg(a.privilege_type || a.is_grantable order by 1) as rights from thing, aclexplode(acl) a group by 1),
     usual as (select a.grantee, array_agg(a.privilege_type || a.is_grantable order by 1) as rights from thing, aclexplode(usual) a group by 1)
   select case grantee when 0 then 'public' else quote_ident(pg_get_userbyid(grantee)) end as grantee, fresh from (

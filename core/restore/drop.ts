@@ -1,0 +1,33 @@
+import { quoteIdentifier, thingKey } from './sql'
+import type { StructureEntry } from './structure'
+
+/** Operators and their classes and families, which are told apart by what they are for. */
+const OPERATED = /^ALTER (OPERATOR [\s\S]*) OWNER TO /
+/** What is dropped by the words with which it is made, up to where its definition begins. */
+const BY_SIGNATURE: Record<string, RegExp> = {
+  CAST: /^CREATE (CAST \([^)]*\))/,
+  TRANSFORM: /^CREATE (TRANSFORM FOR [\s\S]*?) \(/,
+  'USER MAPPING': /^CREATE (USER MAPPING FOR [\s\S]*?)(?: OPTIONS \(|;)/,
+}
+
+/**
+ * The statements that take away a thing without rows, and nothing that needs it. Default privileges have no such
+ * statement; those that take back what was given are returned, the last first.
+ */
+export function droppedBy({ type, schema, name, sql, ownerSql }: StructureEntry): string[] {
+  if (type === 'DEFAULT ACL')
+    return sql
+      .split(/;\s*\n/)
+      .map(inverse)
+      .filter(Boolean)
+      .reverse()
+  const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? OPERATED.exec(ownerSql ?? '')?.[1]
+  return [`DROP ${signature ?? `${type} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`}`]
+}
+
+/** Takes back what one statement about default privileges gave or took. */
+function inverse(statement: string): string {
+  const plain = statement.trim().replace(/;$/, '')
+  if (/ REVOKE /.test(plain)) return plain.replace(/ REVOKE ([\s\S]*) FROM ([\s\S]*)$/, ' GRANT $1 TO $2')
+  return plain.replace(/ GRANT ([\s\S]*) TO ([\s\S]*?)(?: WITH GRANT OPTION)?$/, ' REVOKE $1 FROM $2')
+}

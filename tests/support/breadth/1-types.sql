@@ -1,0 +1,81 @@
+-- Roles, schemas, types of every sort, and what works on them: operators, classes, casts, conversions, languages, text search.
+do $$ declare role text; begin
+  foreach role in array array['sky_owner', 'sky_reader', 'sky_clerk', 'sky_guest', 'Sky "Boss"'] loop
+    if not exists (select from pg_roles where rolname = role) then execute format('create role %I', role); end if;
+  end loop; end $$;
+grant sky_reader to sky_clerk with admin option; grant sky_clerk to sky_guest;
+create schema sky; create schema lab authorization sky_owner; create schema parts; create schema "Mixed. ""Case"""; create schema empty_one; create schema law;
+grant usage on schema sky to public;
+comment on schema lab is e'tried\nhere'; comment on schema sky is '';
+create extension hstore schema lab; create extension pg_trgm schema public; create extension btree_gist schema public; create extension btree_gin schema public;
+create extension ltree schema lab; create extension intarray schema lab; create extension citext schema public; create extension file_fdw; create extension postgres_fdw schema sky;
+create extension tablefunc schema law; create extension isn schema law; comment on extension isn is 'numbers of books';
+create extension pg_stat_statements schema law; create extension unaccent schema law; create extension moddatetime schema law;
+
+create type sky.band as enum ('infra''red', 'visible', '', 'x-ray\', 'Ultra Violet');
+alter type sky.band add value 'radio' before 'infra''red'; alter type sky.band add value 'gamma' after 'x-ray\'; alter type sky.band rename value 'visible' to 'seen';
+create type lab.none as enum ();
+create type sky.spot as (ra double precision, "Dec" numeric(8, 5), seen sky.band, name text collate "C");
+create type sky.trail as (first sky.spot, rest sky.spot[], at tstzrange);
+alter type sky.spot add attribute later int; alter type sky.spot drop attribute later;
+create type sky.nothing as ();
+create domain sky.mag as numeric(6, 3) default 0 constraint dim check (value > -30) constraint bright check (value < 40); alter domain sky.mag set not null;
+create domain lab.word as text collate "POSIX" check (value !~ '\s'); comment on domain lab.word is 'no blanks'; comment on constraint word_check on domain lab.word is 'really none';
+create domain lab.words as lab.word[] check (cardinality(value) < 10);
+create domain sky.place as sky.spot check ((value).ra between 0 and 360);
+create domain lab.hours as int4range default '[0,24)';
+create domain lab.shaky as int; create type sky.span as range (subtype = numeric, multirange_type_name = sky.spans, subtype_opclass = numeric_ops);
+create function lab.gap(time, time) returns float8 language sql immutable as 'select extract(epoch from $1 - $2)::float8';
+create type lab.timespan as range (subtype = time, subtype_diff = lab.gap); create type lab.wordspan as range (subtype = text, collation = "C");
+create type lab.shell; comment on type lab.shell is 'not yet'; alter type lab.shell owner to sky_clerk;
+
+-- A type of its own with everything it needs.
+create type lab.ticks;
+create function lab.ticks_in(cstring) returns lab.ticks language internal immutable strict parallel safe as 'int4in';
+create function lab.ticks_out(lab.ticks) returns cstring language internal immutable strict parallel safe as 'int4out';
+create function lab.ticks_recv(internal) returns lab.ticks language internal immutable strict as 'int4recv';
+create function lab.ticks_send(lab.ticks) returns bytea language internal immutable strict as 'int4send';
+create type lab.ticks (input = lab.ticks_in, output = lab.ticks_out, receive = lab.ticks_recv, send = lab.ticks_send, like = int4, category = 'N', preferred = false, default = '7', delimiter = ';');
+create function lab.ticks_lt(lab.ticks, lab.ticks) returns boolean language internal immutable strict as 'int4lt';
+create function lab.ticks_le(lab.ticks, lab.ticks) returns boolean language internal immutable strict as 'int4le';
+create function lab.ticks_eq(lab.ticks, lab.ticks) returns boolean language internal immutable strict as 'int4eq';
+create function lab.ticks_ge(lab.ticks, lab.ticks) returns boolean language internal immutable strict as 'int4ge';
+create function lab.ticks_gt(lab.ticks, lab.ticks) returns boolean language internal immutable strict as 'int4gt';
+create function lab.ticks_cmp(lab.ticks, lab.ticks) returns int language internal immutable strict as 'btint4cmp';
+create function lab.ticks_hash(lab.ticks) returns int language internal immutable strict as 'hashint4';
+create operator lab.< (leftarg = lab.ticks, rightarg = lab.ticks, function = lab.ticks_lt, commutator = operator(lab.>), negator = operator(lab.>=), restrict = scalarltsel, join = scalarltjoinsel);
+create operator lab.<= (leftarg = lab.ticks, rightarg = lab.ticks, function = lab.ticks_le, commutator = operator(lab.>=), negator = operator(lab.>), restrict = scalarlesel);
+create operator lab.= (leftarg = lab.ticks, rightarg = lab.ticks, function = lab.ticks_eq, commutator = operator(lab.=), restrict = eqsel, join = eqjoinsel, hashes, merges);
+create operator lab.>= (leftarg = lab.ticks, rightarg = lab.ticks, function = lab.ticks_ge, commutator = operator(lab.<=), negator = operator(lab.<));
+create operator lab.> (leftarg = lab.ticks, rightarg = lab.ticks, function = lab.ticks_gt, commutator = operator(lab.<), negator = operator(lab.<=));
+create operator lab.!# (rightarg = lab.ticks, function = lab.ticks_hash); comment on operator lab.!# (none, lab.ticks) is 'its hash';
+create operator family lab.tick_ops using btree; comment on operator family lab.tick_ops using btree is 'and others';
+create operator class lab.ticks_order default for type lab.ticks using btree family lab.tick_ops as operator 1 lab.<, operator 2 lab.<=, operator 3 lab.=, operator 4 lab.>=, operator 5 lab.>, function 1 lab.ticks_cmp(lab.ticks, lab.ticks);
+create operator class lab.ticks_hashed default for type lab.ticks using hash as operator 1 lab.=, function 1 lab.ticks_hash(lab.ticks);
+comment on operator class lab.ticks_hashed using hash is 'for joins';
+create function lab.ticks_int_cmp(lab.ticks, int) returns int language internal immutable strict as 'btint4cmp';
+create function lab.ticks_int_eq(lab.ticks, int) returns boolean language internal immutable strict as 'int4eq';
+create operator lab.= (leftarg = lab.ticks, rightarg = int, function = lab.ticks_int_eq);
+alter operator family lab.tick_ops using btree add operator 3 lab.= (lab.ticks, int), function 1 lab.ticks_int_cmp(lab.ticks, int);
+create cast (int as lab.ticks) without function as assignment; create cast (lab.ticks as int) without function as implicit;
+create function lab.ticks_text(lab.ticks) returns text language sql immutable as $$ select 'tick ' || ($1::int) $$;
+create cast (lab.ticks as text) with function lab.ticks_text(lab.ticks); create cast (sky.band as int) with inout as assignment;
+comment on cast (lab.ticks as text) is 'in words';
+create cast (sky.spot as text) with inout;
+
+create conversion lab.from_west for 'LATIN1' to 'UTF8' from iso8859_1_to_utf8; create default conversion sky.from_west for 'LATIN1' to 'UTF8' from iso8859_1_to_utf8;
+comment on conversion lab.from_west is 'westward'; alter conversion lab.from_west owner to sky_owner;
+create collation lab.plain (locale = 'C'); create collation lab.loose (provider = icu, locale = 'und-u-ks-level2', deterministic = false); comment on collation lab.loose is 'case is the same';
+create function lab.pl_call() returns language_handler language c as '$libdir/plpgsql', 'plpgsql_call_handler'; create function lab.pl_inline(internal) returns void language c strict as '$libdir/plpgsql', 'plpgsql_inline_handler'; create function lab.pl_check(oid) returns void language c strict as '$libdir/plpgsql', 'plpgsql_validator';
+create language lab_pl handler lab.pl_call inline lab.pl_inline validator lab.pl_check; comment on language lab_pl is 'another name'; create trusted language easy_pl handler lab.pl_call inline lab.pl_inline; alter language easy_pl owner to sky_owner; revoke usage on language easy_pl from public; grant usage on language easy_pl to sky_clerk with grant option;
+create function lab.spoken() returns int language lab_pl as $$ begin return 1; end $$;
+create transform for lab.ticks language lab_pl (from sql with function varchar_support(internal)); comment on transform for lab.ticks language lab_pl is 'none really';
+create function lab.transformed(lab.ticks) returns int transform for type lab.ticks language lab_pl as $$ begin return 1; end $$;
+create access method heap_two type table handler heap_tableam_handler; comment on access method heap_two is 'the same again';
+create text search parser lab.reader (start = prsd_start, gettoken = prsd_nexttoken, end = prsd_end, lextypes = prsd_lextype, headline = prsd_headline); comment on text search parser lab.reader is 'reads';
+create text search template lab.model (init = dsimple_init, lexize = dsimple_lexize); comment on text search template lab.model is 'plain';
+create text search dictionary lab.dict (template = lab.model, accept = false); create text search dictionary sky.stems (template = snowball, language = english, stopwords = english);
+alter text search dictionary sky.stems owner to sky_owner; comment on text search dictionary sky.stems is 'stems';
+create text search configuration lab.search (parser = lab.reader);
+alter text search configuration lab.search add mapping for asciiword, word with lab.dict, sky.stems; alter text search configuration lab.search add mapping for int with pg_catalog.simple;
+create text search configuration sky.copy (copy = pg_catalog.english); alter text search configuration sky.copy drop mapping for email; alter text search configuration sky.copy owner to sky_clerk;
