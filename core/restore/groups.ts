@@ -41,7 +41,11 @@ export function groupTables(manifest: DatabaseManifest, tables: Operation[], oth
   const edges = [...referencesOf(manifest, members), ...graph.edges()]
   const groups = components(members.length, edges)
   const namesOthers = (group: number[]) => group.some((i) => holdsNames(members[i]!))
-  return [...groups.filter((group) => !namesOthers(group)), ...groups.filter(namesOthers)].map((group) => ({
+  // Of those that name others, the ones that make something come first: it may be what the rest name.
+  const makes = (group: number[]) => group.some((i) => active[i]!.operation.how !== 'refill')
+  const naming = groups.filter(namesOthers)
+  const ordered = [...groups.filter((group) => !namesOthers(group)), ...naming.filter(makes), ...naming.filter((group) => !makes(group))]
+  return ordered.map((group) => ({
     tables: referencedFirst(group, edges).map((i) => active[i]!.index),
     inner: graph.innerOf(new Set(group)),
     late: namesOthers(group) && !graph.isNeeded(new Set(group)),

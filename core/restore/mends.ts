@@ -14,6 +14,8 @@ export interface Mend {
   after: string[]
   /** Whose rights are first made those that it had when it was made; named as the dump's table of contents does. */
   resets?: { schema: string | null; name: string }
+  /** What it is of may have gone with another mend, and then nothing is left to be done. */
+  mayBeGone?: true
   /** The foreign key that it makes, which may have come back already with the table at its other end. */
   key?: { schema: string; table: string; name: string }
 }

@@ -86,7 +86,9 @@ function commentMends(then: StructureEntry[], now: StructureEntry[]): Mend[] {
     before: [],
     after: [withoutEnd(sql)],
   })
-  const gone = [...found].filter(([key]) => !wanted.has(key)).map(([, entry]) => mend(entry, withoutText(entry.sql)))
+  const gone = [...found]
+    .filter(([key]) => !wanted.has(key))
+    .map(([, entry]): Mend => ({ ...mend(entry, withoutText(entry.sql)), mayBeGone: true }))
   const differ = [...wanted].filter(([key, { sql }]) => found.get(key)?.sql !== sql).map(([, entry]) => mend(entry, entry.sql))
   return [...gone, ...differ]
 }
@@ -122,6 +124,20 @@ export function ownedSequenceMends(then: StructureEntry[], now: StructureEntry[]
     const altered: Mend[] = definition.length > 0 ? [{ words: 'as then', before: [], after: [alteredSequence(sequence.sql)] }] : []
     return [...altered, ...mends].map((mend) => ({ ...mend, words: `sequence ${sequence.name}: ${mend.words}` }))
   })
+}
+
+/**
+ * Comments on constraints, indexes, triggers, rules, policies and statistics of a table. Parts that are made again lose
+ * theirs, so that all of them are written again then. Both lists are the entries of that table.
+ */
+export function partCommentMends(then: StructureEntry[], now: StructureEntry[], remade: boolean): Mend[] {
+  const onParts = (entries: StructureEntry[]) =>
+    entries.filter(({ type, name }) => type === 'COMMENT' && !/^(TABLE|COLUMN|SEQUENCE) /.test(name))
+  const [wanted, found] = [onParts(then), onParts(now)]
+  const differ = commentMends(wanted, found)
+  if (!remade || wanted.length === 0) return differ
+  const again = { words: 'comments on its parts as then', before: [], after: wanted.map(({ sql }) => withoutEnd(sql)) }
+  return [...differ.filter(({ mayBeGone }) => mayBeGone), again]
 }
 
 const withoutEnd = (sql: string) => sql.trim().replace(/;\s*$/, '')

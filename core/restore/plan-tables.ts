@@ -2,7 +2,7 @@ import type { TableManifest } from '../content/manifest'
 import { plural } from '../time/words'
 import { mendsOf, needsRebuild, type Mend } from './mends'
 import { besideName } from './naming'
-import { ownedSequenceMends, partsByRoot } from './other-mends'
+import { ownedSequenceMends, partCommentMends, partsByRoot } from './other-mends'
 import type { Operation, PlanInput } from './plan'
 import { thingKey } from './sql'
 import { isTableEntry } from './structure'
@@ -99,7 +99,7 @@ function placeNew(base: Operation, table: TableManifest, to: { schema: string; n
 function replaceTable(base: Operation, table: TableManifest, now: TargetTable, input: PlanInput): Operation {
   const { wish } = input
   const rebuild = needsRebuild(table.structure, now.structure)
-  const mends = rebuild ? [] : [...mendsOf(table, now.structure, wish.roles), ...ofSequences(table, input)]
+  const mends = rebuild ? [] : allMends(table, now, input)
   const same = !rebuild && mends.length === 0
   if (wish.what === 'structure' && !rebuild) return { ...leave(base, structureNote(mends), same), choices: [] }
   const refill = !rebuild || wish.what === 'rows'
@@ -120,11 +120,14 @@ function replaceTable(base: Operation, table: TableManifest, now: TargetTable, i
   }
 }
 
-/** What differs of the sequences that its columns own. */
-function ofSequences(table: TableManifest, { manifest, target, wish }: PlanInput): Mend[] {
+/** What differs of a table, of the sequences that its columns own, and of comments on its parts. */
+function allMends(table: TableManifest, { structure }: TargetTable, { manifest, target, wish }: PlanInput): Mend[] {
+  const mends = mendsOf(table, structure, wish.roles)
   const own = manifest.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
   const now = own && target.definitions.get(definitionKey(own))
-  return now ? ownedSequenceMends(partsByRoot(manifest.entries, manifest.sequences).get(own.id)!, now, wish.roles) : []
+  if (!now) return mends
+  const then = partsByRoot(manifest.entries, manifest.sequences).get(own.id)!
+  return [...mends, ...ownedSequenceMends(then, now, wish.roles), ...partCommentMends(then, now, mends.length > 0)]
 }
 
 /**

@@ -1,3 +1,4 @@
+import { policyRoles } from '../compare/structure'
 import type { Column, Part, TableManifest, TableStructure } from '../content/manifest'
 import { identifierOf, quoteIdentifier, quoteLiteral, thingKey, tokensOf } from './sql'
 import { CATALOG, isTableEntry, type StructureEntry } from './structure'
@@ -161,10 +162,12 @@ const COMMANDS: Record<string, string> = { r: 'SELECT', a: 'INSERT', w: 'UPDATE'
 
 /** From a policy as the capture describes it: kind, command, roles, condition, and `check` with the condition of new rows. */
 export function policySql(target: string, name: string, definition: string): string {
-  const [, kind, command, roles, rest] = /^(\w+) (.) (\S+) ?([\s\S]*)$/.exec(definition)!
-  const check = /^(?:([\s\S]*?) )?check ([\s\S]*)$/.exec(rest!)
+  const roles = policyRoles(definition)
+  const [, kind, command] = /^(\w+) (.) /.exec(definition)!
+  const rest = definition.slice(kind!.length + 3 + roles.join(',').length).trimStart()
+  const check = /^(?:([\s\S]*?) )?check ([\s\S]*)$/.exec(rest)
   const [using, withCheck] = check ? [check[1], check[2]] : [rest || undefined, undefined]
-  const to = roles!.split(',').map((role) => (role === 'public' ? 'PUBLIC' : quoteIdentifier(role)))
+  const to = roles.map((role) => (role === 'public' ? 'PUBLIC' : role))
   return [
     `CREATE POLICY ${quoteIdentifier(name)} ON ${target} AS ${kind!.toUpperCase()} FOR ${COMMANDS[command!]} TO ${to.join(', ')}`,
     ...(using ? [`USING (${using})`] : []),

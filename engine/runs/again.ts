@@ -1,14 +1,13 @@
 import { wishOf } from '../../core/restore/wish'
 import type { EngineContext } from '../context'
-import { noRows, openPoint } from '../points/open'
-import type { RestoreParams, RestorePart } from './restore'
+import { openPart, type RestoreParams, type RestorePart } from './restore'
 import { planAll, planDigest, requireReason, type PlannedWish } from './restore-plan'
 
 /** What a restore of one or several points would do now, taken together. */
 export async function planParts(engine: EngineContext, parts: RestorePart[]): Promise<PlannedWish> {
   const all: PlannedWish = { databases: [], namespaces: [] }
-  for (const { point, wish } of parts) {
-    const planned = await planAll(engine, await openPoint(engine, point, noRows), wishOf(wish))
+  for (const part of parts) {
+    const planned = await planAll(engine, await openPart(engine, part), wishOf(part.wish))
     all.databases.push(...planned.databases)
     all.namespaces.push(...planned.namespaces)
   }

@@ -88,10 +88,12 @@ export function entriesToRun(planned: Planned, members: GroupMember[], inner: Op
 
 /** In which publications tables were that are made again; a publication that is made later brings its members itself. */
 function membershipsOf({ manifest, plan }: Planned, oids: Set<number>): StructureEntry[] {
-  const coming = new Set(
-    plan.operations.filter(({ kind, verb }) => kind === 'publication' && verb !== 'leave').flatMap(({ entries }) => entries),
-  )
+  const coming = publicationsMade(plan)
   return manifest.entries.filter(
     (entry) => isOfPublication(entry) && oids.has(entry.refers ?? -1) && !entry.needs.some((id) => coming.has(id)),
   )
 }
+
+/** Entries of publications that are made or made again, with all their members. */
+export const publicationsMade = ({ operations }: DatabasePlan): Set<number> =>
+  new Set(operations.flatMap(({ kind, how, entries }) => (kind === 'publication' && how !== null && how !== 'refill' ? entries : [])))

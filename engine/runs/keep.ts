@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
-import type { DatabaseManifest, OtherThing, PointRecord, TableManifest } from '../../core/content/manifest'
+import type { DatabaseManifest, DatabaseProperties, OtherThing, PointRecord, TableManifest } from '../../core/content/manifest'
 import type { StructureEntry } from '../../core/restore/structure'
 import { pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
@@ -20,6 +20,8 @@ export interface Overwritten {
   tables?: { schema: string; name: string }[]
   others?: OtherThing[]
   largeObjects?: number[]
+  /** Owner, rights, comment and settings of the database itself. */
+  properties?: DatabaseProperties
 }
 
 interface KeptFrom {
@@ -66,7 +68,8 @@ export async function keepOverwritten(
     others: overwritten.others ?? [],
     missing: [],
   }
-  delete kept.properties
+  if (overwritten.properties) kept.properties = overwritten.properties
+  else delete kept.properties
   const manifest = { format: 1 as const, kind: 'full' as const, member: access.name, server: await serverOf(client), databases: [kept] }
   const names = await writeJson(writer, manifest)
   const artifact = randomUUID()

@@ -1,14 +1,20 @@
 import type pg from 'pg'
 import { readRef } from '../../core/chain/instant-ref'
 import { VesselError } from '../../core/errors'
+import type { OtherThing } from '../../core/content/manifest'
+import { holdsNames } from '../../core/restore/groups'
+import { copyStatement } from '../sources/postgres/capture'
+import { copyOut } from '../sources/postgres/copy-out'
 import type { Group, Operation } from '../../core/restore/plan'
-import { qualified } from '../../core/restore/sql'
+import { qualified, thingKey } from '../../core/restore/sql'
 import type { StructureEntry } from '../../core/restore/structure'
+import { definitionKey } from '../../core/restore/target'
 import { pathOf } from '../../core/things/thing'
 import { plural } from '../../core/time/words'
 import { auditWords, lastAudits } from '../log/audits'
 import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
+import { describeProperties } from '../sources/postgres/describe-database'
 import { standingUpon } from '../sources/postgres/dependents'
 import { connect, translate, withClient } from '../sources/postgres/connect'
 import { dropDatabase, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
@@ -21,7 +27,7 @@ import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
 import { putLargeObjects } from './restore-large-objects'
 import type { LeftPart } from '../sources/postgres/refill'
-import { defineLate, makeOther, type Standing } from './restore-others'
+import { defineLate, keyOf, makeOther, type Standing } from './restore-others'
 import type { OpenPoint } from '../points/open'
 import type { PlannedDatabase } from './restore-plan'
 import { beginScratch, finishScratch } from './scratch'
@@ -57,6 +63,7 @@ export class DatabaseRestore {
       await this.run.step(steps.after, (count) => this.standalone('after', count))
       for (const { group, ordinal } of steps.groups.filter((one) => one.group.late)) await this.restoreOne(group, ordinal)
       await this.run.step(steps.last, (count) => this.standalone('last', count))
+      await this.namesStillHold()
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
       if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
       await this.sayAudited()
@@ -111,6 +118,35 @@ export class DatabaseRestore {
     await this.run.say('info', `The database ${database} was made.`)
   }
 
+  /**
+   * Rows that name other things, as a `regclass` does, are read once more when all is there: what was made again after
+   * they were loaded is another thing for them.
+   */
+  private async namesStillHold(): Promise<void> {
+    const { access, database, manifest, plan, wish } = this.planned
+    const byPath = new Map(manifest.tables.map((table) => [table.path, table]))
+    const naming = plan.operations.flatMap((operation) => {
+      const table = byPath.get(operation.path)
+      const isFilled = operation.how !== null && operation.how !== 'merge' && operation.how !== 'rows' && wish.what !== 'structure'
+      return table && isFilled && table.structure.kind === 'table' && holdsNames(table) ? [{ operation, table }] : []
+    })
+    const undone = this.receipts.undone()
+    const due = naming.filter(({ operation }) => !undone.has(operation.path))
+    if (due.length === 0) return
+    await withClient(access, database, async (client) => {
+      for (const { operation, table } of due) {
+        const statement = copyStatement({ ...operation.target, columns: table.columns })
+        const now = await copyOut(client, statement, {}, async () => undefined)
+        if (now.fingerprint === table.fingerprint) continue
+        this.receipts.line(operation.path, thingKey(operation.target.schema, operation.target.name), 'compare', 'left', {
+          reason:
+            'Rows of it name something that was made again after they were loaded, and now show its old number. Bring this table back once more.',
+          equal: false,
+        })
+      }
+    })
+  }
+
   /** A state that a log led to says on its receipt whether that log was audited. */
   private async sayAudited(): Promise<void> {
     if (!readRef(this.point.id)) return
@@ -163,6 +199,7 @@ export class DatabaseRestore {
     await withClient(access, database, async (client) => {
       const replaces = due.some(({ verb }) => verb === 'replace')
       const before = replaces ? await readStructure(access, database, client, { signal: this.run.signal }) : []
+      await this.keepOthers(client, due, before)
       const waiting: { operation: Operation; left: LeftPart[] }[] = []
       const until = {
         made: (operation: Operation, left: LeftPart[]) => void waiting.push({ operation, left }),
@@ -172,15 +209,24 @@ export class DatabaseRestore {
         this.run.signal.throwIfAborted()
         const told = operation.later.length > 0 ? until : this.receipts
         if (operation.kind === 'database') await this.properties(client, operation)
-        else
-          await makeOther(client, this.planned, await this.asItStands(client, operation, before), told, (kept, now) =>
-            this.keep(client, kept, now),
-          )
+        else await makeOther(client, this.planned, await this.asItStands(client, operation, before), told)
         count('structures', 1)
       }
       for (const { operation, left } of waiting)
         this.receipts.made(operation, [...left, ...(await defineLate(client, this.planned, operation))])
     })
+  }
+
+  /** What of things without rows, and of the database itself, is about to be replaced, as one point. */
+  private async keepOthers(client: pg.Client, due: Operation[], before: StructureEntry[]): Promise<void> {
+    const byKey = new Map(before.map((entry) => [definitionKey(entry), entry.id]))
+    const others = due.flatMap((operation): OtherThing[] => {
+      const entry = byKey.get(keyOf(operation, this.planned.manifest))
+      return operation.verb !== 'replace' || entry === undefined ? [] : [{ path: operation.path, kind: operation.kind, entry }]
+    })
+    const isDatabase = due.some(({ kind, verb }) => kind === 'database' && verb === 'replace')
+    const properties = isDatabase ? await describeProperties(client) : undefined
+    await this.keep(client, { others, ...(properties ? { properties } : {}) }, before)
   }
 
   /** An operation with what stands upon its thing at this moment, and the structure of which that is a part. */
@@ -260,7 +306,8 @@ export class DatabaseRestore {
   }
 
   private async keep(client: pg.Client, overwritten: Overwritten, before: StructureEntry[]): Promise<void> {
-    const things = (overwritten.tables?.length ?? 0) + (overwritten.others?.length ?? 0) + (overwritten.largeObjects?.length ?? 0)
+    const { tables = [], others = [], largeObjects = [], properties } = overwritten
+    const things = tables.length + others.length + largeObjects.length + (properties ? 1 : 0)
     if (things === 0) return
     const { access, database, manifest, wish } = this.planned
     const into = { access: await accessOf(this.run.engine, access.name), database, then: manifest, days: wish.keepDays }

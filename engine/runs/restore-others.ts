@@ -1,5 +1,5 @@
 import type pg from 'pg'
-import type { OtherThing } from '../../core/content/manifest'
+import type { DatabaseManifest } from '../../core/content/manifest'
 import { isViewDefinition } from '../../core/restore/circles'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
@@ -7,7 +7,7 @@ import { baseName } from '../../core/restore/plan-others'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 import { alteredSequence } from '../../core/restore/other-mends'
 import { droppedBy } from '../../core/restore/drop'
-import { isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
+import { isOfPublication, isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
 import { definitionKey, type Dependent } from '../../core/restore/target'
 import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
@@ -15,7 +15,7 @@ import { untilGiven } from '../sources/postgres/locks'
 import { dependentEntries, dropDependents, refreshFilled } from '../sources/postgres/rebuild'
 import type { LeftPart } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
-import type { Overwritten } from './keep'
+import { publicationsMade } from './entries'
 import { makeDependents } from './make-dependents'
 import type { Receipts } from './receipts'
 import type { PlannedDatabase } from './restore-plan'
@@ -33,26 +33,17 @@ export async function makeOther(
   planned: PlannedDatabase,
   standing: Standing,
   receipts: Pick<Receipts, 'made' | 'failed'>,
-  keep: (overwritten: Overwritten, now: StructureEntry[]) => Promise<void>,
 ): Promise<void> {
-  const { operation, before } = standing
-  let kept: Promise<void> | undefined
-  // While locks are held by somebody it is tried again; what stands there is kept once.
-  const keepOnce = (overwritten: Overwritten) => (kept ??= keep(overwritten, before))
+  const { operation } = standing
   try {
-    const left = await untilGiven(() => makeOnce(client, planned, standing, keepOnce))
+    const left = await untilGiven(() => makeOnce(client, planned, standing))
     receipts.made(operation, left)
   } catch (error) {
     receipts.failed(operation, error instanceof VesselError ? error : notMade(operation, error as Error))
   }
 }
 
-async function makeOnce(
-  client: pg.Client,
-  planned: PlannedDatabase,
-  standing: Standing,
-  keep: (overwritten: Overwritten) => Promise<void>,
-): Promise<LeftPart[]> {
+async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: Standing): Promise<LeftPart[]> {
   const { operation, before } = standing
   const left: LeftPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
@@ -60,12 +51,13 @@ async function makeOnce(
   try {
     // No statement about event triggers fires one, and this one is to be switched as it was then.
     const restore = operation.kind === 'event-trigger' ? async () => undefined : await silence(client)
-    if (operation.verb === 'replace') await replaceFirst(client, planned, standing, keep)
+    if (operation.verb === 'replace') await replaceFirst(client, planned, standing)
     if (operation.kind === 'schema' && operation.entries.length === 0)
       await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
     if (operation.kind === 'rights' && operation.how === 'rebuild')
       await writer.resetInitial(planned.manifest.entries.find(({ id }) => id === operation.entries[0])!)
     if (operation.how !== 'refill') await runEntries(planned, operation, before, writer)
+    if (operation.kind === 'schema' && operation.verb === 'make') await publishAgain(planned, operation, writer)
     for (const mend of operation.mends) await writer.mend(mend, operation.target.name)
     await setState(client, planned, operation)
     await rebuildOver(client, planned, standing, writer)
@@ -101,6 +93,13 @@ async function runEntries(
   }
 }
 
+/** In which publications a schema was that is made again; one that is made later brings its members itself. */
+async function publishAgain({ manifest, plan }: PlannedDatabase, { entries: [own] }: Operation, writer: EntryWriter): Promise<void> {
+  const coming = publicationsMade(plan)
+  for (const entry of manifest.entries)
+    if (isOfPublication(entry) && entry.needs.includes(own!) && !entry.needs.some((id) => coming.has(id))) await writer.run(entry)
+}
+
 /** Gives a view its definition that had to wait for what needs the view. */
 export async function defineLate(client: pg.Client, planned: PlannedDatabase, { later }: Operation): Promise<LeftPart[]> {
   const left: LeftPart[] = []
@@ -129,21 +128,19 @@ const STANDS = new Set(['function', 'sequence'])
 const replacing = ({ kind }: Operation, sql: string) =>
   kind === 'sequence' ? alteredSequence(sql) : sql.replace(/^CREATE (FUNCTION|PROCEDURE|AGGREGATE)/, 'CREATE OR REPLACE $1')
 
-async function replaceFirst(
-  client: pg.Client,
-  { manifest }: PlannedDatabase,
-  { operation, rebuilds, before }: Standing,
-  keep: (overwritten: Overwritten) => Promise<void>,
-): Promise<void> {
-  const then = manifest.entries.find((entry) => entry.id === operation.entries[0])
-  const key = then ? definitionKey(then) : JSON.stringify(['ACL', operation.target.schema || null, operation.target.name])
-  const now = before.find((entry) => definitionKey(entry) === key)
-  if (now) await keep({ others: [{ path: operation.path, kind: operation.kind, entry: now.id } satisfies OtherThing] })
+async function replaceFirst(client: pg.Client, { manifest }: PlannedDatabase, { operation, rebuilds, before }: Standing): Promise<void> {
   if (operation.how === 'refill') return
+  const now = before.find((entry) => definitionKey(entry) === keyOf(operation, manifest))
   await dropDependents(client, rebuilds)
   if (!now || STANDS.has(operation.kind) || APART.has(operation.kind)) return
   // What stood upon something that is back already may wait for its turn.
   for (const statement of droppedBy(now)) await client.query(statement.replace(/^(DROP (?:MATERIALIZED )?VIEW )/, '$1IF EXISTS '))
+}
+
+/** By what the thing of an operation is told in a dump; rights that the point knows nothing of have no entry there. */
+export function keyOf(operation: Operation, { entries }: DatabaseManifest): string {
+  const then = entries.find(({ id }) => id === operation.entries[0])
+  return then ? definitionKey(then) : JSON.stringify(['ACL', operation.target.schema || null, operation.target.name])
 }
 
 /** Views that stood upon it come back. */

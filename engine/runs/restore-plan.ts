@@ -74,7 +74,7 @@ async function planDatabase(
   const { member, database } = then
   const into = placeOf(wish.into, member, database.name, scratchName(database.name, point.at))
   const access = await accessOf(engine, into.source)
-  const target = await inspectTarget(access, into.database, needsDefinitions(member, database, wish))
+  const target = await inspectTarget(access, into.database, needsDefinitions(database, wish))
   if (wish.into.mode === 'scratch' && target.exists) into.database = freeScratchName(into.database)
   const state = wish.into.mode === 'scratch' && target.exists ? await inspectTarget(access, into.database, false) : target
   const plan = planRestore({
@@ -102,11 +102,12 @@ async function planDatabase(
 }
 
 /** Whether definitions at the target have to be compared, or kinds be found that its catalog does not list by name. */
-function needsDefinitions(source: string, database: DatabaseManifest, wish: Wish): boolean {
+function needsDefinitions(database: DatabaseManifest, wish: Wish): boolean {
   const isPicked = withinAny(wish.picks)
   const others = database.others.some((other) => isPicked(other.path))
-  const sequences = database.sequences.some(({ ownedBy }) => ownedBy && isPicked(pathOf(source, database.name, ...ownedBy)))
-  return others || sequences || database.entries.some((entry) => !isKnownByName(kindOf(entry) ?? 'view') && entry.type !== 'DEFAULT ACL')
+  // Comments on parts of a table, and its sequences, are told by a dump alone.
+  const tables = wish.what === 'both' && wish.into.mode !== 'beside' && database.tables.some(({ path }) => isPicked(path))
+  return others || tables || database.entries.some((entry) => !isKnownByName(kindOf(entry) ?? 'view') && entry.type !== 'DEFAULT ACL')
 }
 
 /** `scratch_bookings_20261124_0410`: says of what, and as of when. */

@@ -5,7 +5,9 @@ import { entriesToRun, membersOf } from './entries'
 import { Receipts } from './receipts'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'
+import type { EngineContext } from '../context'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
+import { openTogether } from '../points/together'
 import { pathOf } from '../../core/things/thing'
 import type { PlannedNamespace } from './clusters/plan'
 import { rehearseNamespace } from './clusters/rehearse'
@@ -15,6 +17,8 @@ import { blockedBy, planAll, requireAgreed, type PlannedDatabase, type PlannedWi
 /** One thing to bring back; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
   point: string
+  /** Further points that one restore kept, which are taken as one with it. */
+  together?: string[]
   wish: Partial<Wish>
 }
 
@@ -31,12 +35,15 @@ interface OpenPart {
   planned: PlannedWish
 }
 
+export const openPart = (engine: EngineContext, { point, together = [] }: RestorePart): Promise<OpenPoint> =>
+  together.length > 0 ? openTogether(engine, [point, ...together]) : openPoint(engine, point, noRows)
+
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
   const parts: OpenPart[] = []
-  for (const { point: id, wish } of [params, ...(params.more ?? [])]) {
-    const point = await openPoint(run.engine, id, noRows)
-    parts.push({ point, planned: await planAll(run.engine, point, wishOf(wish)) })
+  for (const part of [params, ...(params.more ?? [])]) {
+    const point = await openPart(run.engine, part)
+    parts.push({ point, planned: await planAll(run.engine, point, wishOf(part.wish)) })
   }
   for (const { point, planned } of parts)
     await point.ready((path) =>

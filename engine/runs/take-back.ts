@@ -2,8 +2,9 @@ import { VesselError } from '../../core/errors'
 import { pathOf } from '../../core/things/thing'
 import { wishOf } from '../../core/restore/wish'
 import type { EngineContext } from '../context'
-import type { RestoreParams } from './restore'
-import { openPoint } from '../points/open'
+import type { DatabaseManifest } from '../../core/content/manifest'
+import type { RestoreParams, RestorePart } from './restore'
+import { noRows, openPoint } from '../points/open'
 
 /**
  * The restore that takes a restore back: everything that it kept before overwriting goes to where it stood. What
@@ -11,22 +12,26 @@ import { openPoint } from '../points/open'
  * @throws VesselError `nothing_kept` when nothing was overwritten, or when its time to be kept is over.
  */
 export async function takeBack(engine: EngineContext, runId: string): Promise<RestoreParams> {
-  const kept = await engine.db.selectFrom('point').select('id').where('kept_for', '=', runId).orderBy('created_at', 'desc').execute()
-  const parts = []
+  const kept = await engine.db.selectFrom('point').select('id').where('kept_for', '=', runId).orderBy('created_at').execute()
+  const databases: { ids: string[]; picks: string[] } = { ids: [], picks: [] }
+  const namespaces: RestorePart[] = []
   for (const { id } of kept) {
-    const point = await openPoint(engine, id)
-    const picks = point.members.flatMap(({ member, manifest }) => [
-      ...(manifest.namespaces ?? []).flatMap(({ objects, volumes }) =>
+    const { members } = await openPoint(engine, id, noRows)
+    const ofNamespaces = members.flatMap(({ manifest }) =>
+      (manifest.namespaces ?? []).flatMap(({ objects, volumes }) =>
         [...objects.filter(({ wide }) => !wide), ...volumes].map(({ path }) => path),
       ),
-      ...manifest.databases.flatMap(({ name, tables, others, largeObjects }) => [
-        ...tables.map(({ path }) => path),
-        ...others.map(({ path }) => path),
-        ...(largeObjects ? [pathOf(member, name, 'large objects')] : []),
-      ]),
-    ])
-    parts.push({ point: id, wish: wishOf({ picks, collide: 'replace' }) })
+    )
+    // What was kept last stands upon what was kept before it.
+    if (ofNamespaces.length > 0) namespaces.unshift({ point: id, wish: wishOf({ picks: ofNamespaces, collide: 'replace' }) })
+    if (members.every(({ manifest }) => manifest.databases.length === 0)) continue
+    databases.ids.push(id)
+    databases.picks.push(...members.flatMap(({ member, manifest }) => manifest.databases.flatMap((database) => picksOf(member, database))))
   }
+  const [point, ...together] = databases.ids
+  const parts: RestorePart[] = point
+    ? [{ point, together, wish: wishOf({ picks: databases.picks, collide: 'replace' }) }, ...namespaces]
+    : namespaces
   const [first, ...more] = parts
   if (first) return { ...first, more, reason: 'Takes an earlier restore back' }
   throw new VesselError('nothing_kept', {
@@ -35,6 +40,13 @@ export async function takeBack(engine: EngineContext, runId: string): Promise<Re
     next: 'Look at the lifeline for a point from before it.',
     status: 409,
   })
+}
+
+/** Everything that a point kept of a database; with what belongs to the database itself, all that it holds. */
+function picksOf(member: string, { name, tables, others, largeObjects, properties }: DatabaseManifest): string[] {
+  if (properties) return [pathOf(member, name)]
+  const large = largeObjects ? [pathOf(member, name, 'large objects')] : []
+  return [...tables.map(({ path }) => path), ...others.map(({ path }) => path), ...large]
 }
 
 /** Lets go of points that were kept before an overwriting and whose time is over. Pinned ones stay. */

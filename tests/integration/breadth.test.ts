@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { BREADTH, changesOf, dropWhole, loadedTwin, wholeOf, type Whole } from '../support/breadth'
+import { takeBack } from '../../engine/runs/take-back'
 import { unwell, Workbench } from '../support/engine'
 
 // Everything that CREATE and ALTER can make: what comes back is what was there, by the server's dump, row by row,
@@ -83,5 +84,37 @@ describe('a database with everything that can be made', () => {
     expect.soft(unwell(receipts)).toEqual([])
     expect(changesOf(bench.database, then, dumped)).toEqual({})
     expect(run.state).toBe('done')
+  })
+
+  it.each([
+    ['by schema', 'drop schema parts cascade; drop schema office cascade', ['parts', 'office']],
+    ['by table, with what hung on it', 'drop table sky.scope cascade', ['sky/scope', 'sky/same', 'sky/user', 'sky/shot', 'sky/every_type']],
+  ])('is as it was again after a part of it was dropped: %s', async (_, damage, picks) => {
+    bench.sql(`set client_min_messages = error; ${damage}`)
+    const { run, receipts } = await bench.restore(vessel, point, { picks: picks.map((pick) => bench.path(...pick.split('/'))) })
+    expect(run.error).toBeNull()
+    expect.soft(unwell(receipts)).toEqual([])
+    expect(changesOf(bench.database, then, dumped)).toEqual({})
+    expect(run.state).toBe('done')
+  })
+
+  it('can be taken back as a whole, and is as it was before that restore', async () => {
+    const rows = `delete from sky.shot where shot_id % 3 = 0; update sky.every_type set t = 'bad', n = 5; truncate sky.wide_row, lab.no_key; delete from parts.by_hash where id < 30; update parts.reading set note = 'x' where station = 3; update office.ledger_9 set amount = 0;
+      select lo_put(81002, 3, 'x'), setval('sky.numbers', 3), setval('office.ledger_3_id_seq', 2); alter table sky.shot rename column took to taken_up; alter table sky.same drop column rows_too; alter table law.half drop constraint half_a_fkey; alter table lab.reordered add column new int; create or replace view sky.of_system as select oid, relname from pg_class where false;
+      alter table law.sorted drop constraint sorted_pkey; alter sequence lab.shared as int maxvalue 77; alter publication picked set (publish = 'delete'); drop policy one on law.clause; create policy newer on law.clause using (true);
+      do $$ begin execute format('alter database %I owner to sky_guest', current_database()); execute format('alter database %I set work_mem = %L', current_database(), '9MB'); execute format('alter database %I reset search_path', current_database()); execute format('comment on database %I is null', current_database()); execute format('grant connect on database %I to sky_guest', current_database()); end $$`
+    // What was taken away is made anew by a restore, and stays when that is taken back.
+    const changed = Object.values(DAMAGE)[0]!.replaceAll(/alter default privileges [^;]*;?/g, '')
+    bench.sql(`set client_min_messages = error; ${changed}; ${rows}`)
+    const [damaged, itsDump] = [wholeOf(bench.database), loadedTwin(bench.database)]
+    const { run, receipts } = await bench.restore(vessel, point, {})
+    expect(run.error).toBeNull()
+    expect(unwell(receipts)).toEqual([])
+    expect(changesOf(bench.database, then, dumped)).toEqual({})
+    const back = await bench.run('restore', vessel, { ...(await takeBack(bench.engine, run.id)) })
+    expect(back.error).toBeNull()
+    const told = await bench.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', back.id).execute()
+    expect.soft(unwell(told)).toEqual([])
+    expect(changesOf(bench.database, damaged, itsDump)).toEqual({})
   })
 })

@@ -87,7 +87,7 @@ export function differences(found: string[], expected: string[]): string[] {
   for (const line of found) left.set(line, (left.get(line) ?? 0) + 1)
   for (const line of expected) right.set(line, (right.get(line) ?? 0) + 1)
   const only = (a: Map<string, number>, b: Map<string, number>, sign: string) =>
-    [...a].filter(([line, count]) => count > (b.get(line) ?? 0)).map(([line]) => `${sign} ${line.slice(0, 400)}`)
+    [...a].filter(([line, count]) => count > (b.get(line) ?? 0)).map(([line]) => `${sign} ${line.slice(0, 2000)}`)
   return [...only(left, right, '+'), ...only(right, left, '-')].sort((a, b) => (a.slice(2) < b.slice(2) ? -1 : 1))
 }
 

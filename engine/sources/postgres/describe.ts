@@ -322,7 +322,7 @@ const partsSql = (oids: string) => `
   from pg_catalog.pg_trigger where tgrelid = any (${oids}) and not tgisinternal
   union all
   select polrelid::int, 'policy', polname, concat_ws(' ', case when polpermissive then 'permissive' else 'restrictive' end, polcmd::text,
-    (select string_agg(case r when 0 then 'public' else pg_get_userbyid(r)::text end, ',' order by r) from unnest(polroles) r),
+    (select string_agg(case r when 0 then 'public' else quote_ident(pg_get_userbyid(r)) end, ',' order by r) from unnest(polroles) r),
     pg_get_expr(polqual, polrelid), 'check ' || pg_get_expr(polwithcheck, polrelid))
   from pg_catalog.pg_policy where polrelid = any (${oids})
   union all

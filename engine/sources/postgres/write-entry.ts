@@ -19,6 +19,9 @@ export function sqlFor(entry: StructureEntry, { renaming, roles }: Pick<Writing,
   return namesRoles(entry.type) || sql === entry.ownerSql || /SESSION AUTHORIZATION/.test(sql) ? renameRoles(renamed, roles) : renamed
 }
 
+/** Codes of what is not there: an object, a relation, a function. */
+const UNDEFINED = ['42704', '42P01', '42883']
+
 /** Runs entries of a structure within the caller's transaction. Parts that fail are gathered in `left`. */
 export class EntryWriter {
   private defaults: Promise<boolean> | undefined
@@ -46,11 +49,12 @@ export class EntryWriter {
   }
 
   /** Makes one difference of something that stands equal; what fails is told, and the rest goes on. */
-  async mend({ words, after, resets }: Mend, of: string): Promise<void> {
+  async mend({ words, after, resets, mayBeGone }: Mend, of: string): Promise<void> {
     if (resets) await this.resetInitial(resets)
     // Rights are given one by one, so that one role that is missing takes no other's away.
     const statements = resets ? after : [after.join('; ')].filter(Boolean)
-    for (const statement of statements) await this.attempt(statement, `${words} (${of})`)
+    const ignored = mayBeGone ? UNDEFINED : []
+    for (const statement of statements) await this.attempt(statement, `${words} (${of})`, ignored)
   }
 
   /** Runs a statement whose failure ends the caller's transaction. */
@@ -58,9 +62,9 @@ export class EntryWriter {
     await this.client.query(sql)
   }
 
-  private async attempt(statement: string, what: string): Promise<void> {
+  private async attempt(statement: string, what: string, ignored: string[] = []): Promise<void> {
     const failure = await attempt(this.client, statement)
-    if (failure) this.left.push({ what, why: failure.message })
+    if (failure && !ignored.includes(failure.code)) this.left.push({ what, why: failure.message })
   }
 
   private async setOwner(entry: StructureEntry): Promise<void> {
