@@ -137,6 +137,8 @@ export interface RoleDefinition {
   createDatabase: boolean
   createRole: boolean
   memberOf: string[]
+  /** Of these, those into which it may let others; absent in points from before it was kept. */
+  adminOf?: string[]
 }
 
 /** What belongs to a database itself, and is in no dump of its content. */

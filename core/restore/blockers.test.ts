@@ -15,7 +15,7 @@ const held = manifest({
   ],
 })
 held.entries.push(entry(8, 'EVENT TRIGGER', 'nosy', { schema: null }))
-const may = { create: true, createDatabase: true, createRole: true, superuser: true }
+const may = { create: true, createDatabase: true, createRole: true, superuser: true, readLargeObjects: true }
 const plan = (now: TargetState, wanted: Partial<Wish>) => planRestore(planInput(held, now, wanted))
 const codes = (now: TargetState, wanted: Partial<Wish>) => plan(now, wanted).blockers.map(({ code }) => code)
 const there = { extensions: new Set(['ltree']) }

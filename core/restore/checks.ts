@@ -24,8 +24,20 @@ const BLOCKS: Record<Exclude<Check['id'], 'roles' | 'version' | 'locks'>, string
   space: ['no_space'],
 }
 
+/** What the role can't do is told at each thing; here only how much that is. */
+function privileges(denied: Operation[], check: Check): Check {
+  if (denied.length === 0 || check.outcome !== 'ok') return check
+  const names = denied.slice(0, 4).map(({ target: { schema, name } }) => (schema === '' ? name : `${schema}.${name}`))
+  const more = denied.length > names.length ? ` and ${denied.length - names.length} more` : ''
+  return {
+    ...check,
+    outcome: 'advice',
+    what: `The connecting role can’t make all of ${names.join(', ')}${more}; what and why is told with each.`,
+  }
+}
+
 /** What was looked at before anything is done, each with how it went. */
-export function checksOf(operations: Operation[], input: PlanInput, blockers: Blocker[]): Check[] {
+export function checksOf(operations: Operation[], input: PlanInput, blockers: Blocker[], denied: Operation[]): Check[] {
   const { target, manifest, wish, into, serverVersion } = input
   const active = operations.filter(({ verb }) => verb !== 'leave')
   if (active.length === 0) return []
@@ -43,7 +55,7 @@ export function checksOf(operations: Operation[], input: PlanInput, blockers: Bl
   )
   const locks = active.some(({ verb, kind }) => verb !== 'make' && kind === 'table')
   return [
-    of('privileges', `The connecting role may do all of it on ${into.source}.`),
+    privileges(denied, of('privileges', `The connecting role may do all of it on ${into.source}.`)),
     of('names', 'Names and structures fit.'),
     of('extensions', extensions > 0 ? `${plural(extensions, 'extension')} can be installed.` : 'No extension is missing.'),
     roles.length === 0

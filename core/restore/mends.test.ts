@@ -52,7 +52,7 @@ describe('a table that stands', () => {
     ])
     const mends = mendsOf(table('leg', 1, { structure: then }), now, {})
     expect(mends.find((mend) => mend.words === 'policy own is made again')!.after).toEqual([
-      'CREATE POLICY "own" ON "sales"."leg" AS PERMISSIVE FOR SELECT TO "clerk", "reader" USING ((id > 1))',
+      'CREATE POLICY "own" ON "sales"."leg" AS PERMISSIVE FOR SELECT TO clerk, reader USING ((id > 1))',
     ])
     expect(mends.find((mend) => mend.words === 'trigger t is made again')!.after.at(-1)).toBe(
       'ALTER TABLE "sales"."leg" DISABLE TRIGGER "t"',

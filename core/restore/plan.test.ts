@@ -179,7 +179,7 @@ describe('beside the original', () => {
     const result = plan(held, target(withType), { ...wish('leg'), into })
     expect(verbs(result)[0]).toEqual(['nowhere', 'make', 'create'])
     expect(result.blockers).toEqual([])
-    const may = { create: false, createDatabase: false, createRole: false, superuser: false }
+    const may = { create: false, createDatabase: false, createRole: false, superuser: false, readLargeObjects: true }
     expect(plan(held, target({ ...withType, may }), { ...wish('leg'), into }).blockers.map(({ code }) => code)).toContain(
       'may_not_create_schema',
     )

@@ -8,6 +8,8 @@ import { comesLast } from './kinds'
 import type { Mend } from './mends'
 import { needsOf } from './needs'
 import { rootToLoadThrough } from './partitions'
+import { privilegesOf } from './privileges'
+import { rolesIn } from './roles'
 import { planDatabase, planLargeObjects, planOther, planRightsGiven, planRoles, planSchema } from './plan-others'
 import { blank, leave, madeAgainTogether, planTable } from './plan-tables'
 import type { StructureEntry } from './structure'
@@ -94,11 +96,15 @@ export function planRestore(input: PlanInput): DatabasePlan {
     needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along })),
     input,
   )
-  const tables = planned.map((operation, i) => limits(told(operation, manifest), needs.tables[i]!.table, input))
+  const tables = planned.map((operation, i) => {
+    const { table } = needs.tables[i]!
+    const known = limits(told(operation, manifest), table, input)
+    return known.verb === 'leave' ? known : { ...known, warnings: [...known.warnings, ...namesRoles(table, input)] }
+  })
   const circles = circlesOf(manifest)
   const others = needs.others.map(({ other, along }) => {
     const rule = circles.get(other.entry)
-    return { ...planOther(other, input, along), later: rule === undefined ? [] : [rule] }
+    return { ...forRoles(planOther(other, input, along), input), later: rule === undefined ? [] : [rule] }
   })
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))
@@ -116,6 +122,13 @@ export function planRestore(input: PlanInput): DatabasePlan {
     ...planDatabase(input),
   ]
   const at = new Map(operations.map((operation, i) => [operation, i]))
+  const placed = groups.map((group) => ({
+    tables: group.tables.map((i) => at.get(tables[i]!)!),
+    inner: group.inner.map((i) => at.get(others[i]!)!),
+    late: group.late,
+  }))
+  const denied = privilegesOf(operations, placed, input)
+  for (const [operation, words] of denied) operation.warnings.push(...words)
   const blockers = [...blockersOf(operations, input), ...needs.blockers]
   const warnings = [...needs.warnings, ...warningsOf(operations, input)]
   return {
@@ -123,15 +136,11 @@ export function planRestore(input: PlanInput): DatabasePlan {
     into: input.into,
     makesDatabase: !target.exists,
     operations,
-    groups: groups.map((group) => ({
-      tables: group.tables.map((i) => at.get(tables[i]!)!),
-      inner: group.inner.map((i) => at.get(others[i]!)!),
-      late: group.late,
-    })),
+    groups: placed,
     found: needs.found,
     blockers,
     warnings,
-    checks: checksOf(operations, input, blockers),
+    checks: checksOf(operations, input, blockers, [...denied.keys()]),
     roles: {
       missing: missingRoles(operations, manifest, target, { ...wish, roles: {} }),
       there: [...target.roles].filter((role) => !role.startsWith('pg_')).sort(),
@@ -152,6 +161,26 @@ export function planRestore(input: PlanInput): DatabasePlan {
 function told(operation: Operation, { missing }: DatabaseManifest): Operation {
   const note = operation.verb === 'leave' ? undefined : missing.find(({ path, note }) => note && path === operation.path)
   return note ? { ...operation, asOf: note.reason, warnings: [...operation.warnings, note.reason] } : operation
+}
+
+/** What can't be made where a role is missing that it is for, whoever makes it. */
+function forRoles(operation: Operation, { manifest, target, wish }: PlanInput): Operation {
+  if (operation.verb === 'leave') return operation
+  const there = (role: string) => target.roles.has(wish.roles[role] ?? role)
+  const entry = manifest.entries.find(({ id }) => id === operation.entries[0])
+  const missing = operation.kind === 'user-mapping' && entry && !wish.makeRoles ? rolesIn(entry.sql).filter((role) => !there(role)) : []
+  const said = missing.map((role) => `It can’t be made, because the role ${role} does not exist at the target.`)
+  return { ...operation, warnings: [...operation.warnings, ...said] }
+}
+
+/** Rows that name roles can't be loaded where one of them is missing. */
+function namesRoles(table: TableManifest, { manifest, target }: PlanInput): string[] {
+  const columns = table.structure.columns.filter(({ type, base }) => /^(pg_catalog\.)?regrole(\[\])*$/.test(base ?? type))
+  const missing = (manifest.roles ?? []).filter(({ name }) => !target.roles.has(name))
+  if (columns.length === 0 || missing.length === 0) return []
+  return [
+    `Values of ${columns.map(({ name }) => name).join(', ')} name roles; if one of them names ${missing.map(({ name }) => name).join(' or ')}, which is not at the target, its rows can’t be loaded.`,
+  ]
 }
 
 /** What is not proven of a table's rows as that of other tables is; it is said before, and in the receipt. */
@@ -246,7 +275,7 @@ function warningsOf(operations: Operation[], { source, manifest, target, wish, s
   if (!wish.makeRoles) {
     for (const role of missing) {
       warnings.push(
-        `The role ${role} does not exist at the target; what it owned will belong to the connecting role, and its rights are left out.`,
+        `The role ${role} does not exist at the target; what it owned will belong to the connecting role; rights and policies for it are left out.`,
       )
     }
   }

@@ -41,7 +41,7 @@ export function parseStructure(dump: string): StructureEntry[] {
   // The printed dump switches the tablespace where it changes, so the setting goes on to later entries.
   let tablespace = settingIn(dump.slice(0, headers[0]?.index ?? 0), 'tablespace') ?? ''
   let method = settingIn(dump.slice(0, headers[0]?.index ?? 0), 'table_access_method') ?? HEAP
-  return headers.map((match, i) => {
+  const entries = headers.map((match, i) => {
     const text = dump.slice(match.index + match[0].length, headers[i + 1]?.index ?? dump.length)
     const [own, next] = splitTrailing(text)
     tablespace = settingIn(own, 'tablespace') ?? tablespace
@@ -52,6 +52,16 @@ export function parseStructure(dump: string): StructureEntry[] {
     tablespace = settingIn(next, 'tablespace') ?? tablespace
     method = settingIn(next, 'table_access_method') ?? method
     return entry
+  })
+  return withServers(entries)
+}
+
+/** The dump does not say that the mapping of a user needs its server. */
+function withServers(entries: StructureEntry[]): StructureEntry[] {
+  const servers = new Map(entries.flatMap(({ type, name, id }) => (type === 'SERVER' ? [[name, id] as const] : [])))
+  return entries.map((entry) => {
+    const server = entry.type === 'USER MAPPING' ? servers.get(/ SERVER ([\s\S]*)$/.exec(entry.name)?.[1] ?? '') : undefined
+    return server === undefined || entry.needs.includes(server) ? entry : { ...entry, needs: [...entry.needs, server] }
   })
 }
 

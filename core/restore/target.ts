@@ -43,14 +43,17 @@ export interface TargetState {
   /** Schemas in which the connecting role may create. */
   creatable: Set<string>
   extensions: Set<string>
-  /** Extensions that the server could install. */
+  /** Extensions that the server could install, and those of them for which no superuser is needed. */
   available: Set<string>
+  trusted: Set<string>
+  /** Roles of which the connecting one is a member, itself among them. */
+  memberOf: Set<string>
   roles: Set<string>
   tablespaces: Set<string>
   /** Object ids of large objects. */
   largeObjects: Set<number>
   /** What the connecting role may do. */
-  may: { create: boolean; createDatabase: boolean; createRole: boolean; superuser: boolean }
+  may: { create: boolean; createDatabase: boolean; createRole: boolean; superuser: boolean; readLargeObjects: boolean }
   /** Major version. */
   version: number
   /** Free bytes where the server's data lies, if that can be known. */
@@ -66,7 +69,7 @@ export interface TargetState {
 }
 
 /** What is the same for all databases of a server. */
-export type ServerState = Pick<TargetState, 'roles' | 'tablespaces' | 'available' | 'may' | 'version' | 'free'>
+export type ServerState = Pick<TargetState, 'roles' | 'memberOf' | 'tablespaces' | 'available' | 'trusted' | 'may' | 'version' | 'free'>
 
 /** A database that is not there yet on a server. */
 export function emptyTarget(server: ServerState): TargetState {

@@ -52,8 +52,7 @@ const CATALOGS: Record<string, string> = {
 const lines = (text: string) => text.split('\n').filter(Boolean).sort()
 
 /** The catalogs of a database, each line told by names alone; [catalog, line], sorted. */
-export function catalogsOf(database: string): Record<string, string[]> {
-  const server = testServer()
+export function catalogsOf(database: string, server = testServer()): Record<string, string[]> {
   return Object.fromEntries(
     Object.entries(CATALOGS).map(([name, query]) => [
       name,
@@ -63,16 +62,14 @@ export function catalogsOf(database: string): Record<string, string[]> {
 }
 
 /** Structure with owners, rights, database properties and settings, as the server's dump writes it. */
-export function structureOf(database: string, options: string[] = ['--create']): string[] {
-  const text = testServer()
-    .dump(database, ['--schema-only', ...options])
-    .replaceAll(database, 'THE DATABASE')
+export function structureOf(database: string, server = testServer()): string[] {
+  const text = server.dump(database, ['--schema-only', '--create']).replaceAll(database, 'THE DATABASE')
   return lines(text.replaceAll(/^--.*$/gm, ''))
 }
 
 /** Every row, sequence position and large object, as the server's dump writes them. */
-export function rowsOf(database: string, options: string[] = ['--blobs']): string[] {
-  const text = testServer().dump(database, ['--data-only', '--inserts', '--rows-per-insert=1', ...options])
+export function rowsOf(database: string, server = testServer()): string[] {
+  const text = server.dump(database, ['--data-only', '--inserts', '--rows-per-insert=1', '--blobs'])
   return text
     .replaceAll(/^--.*$/gm, '')
     .split(/;\n/)
@@ -87,7 +84,7 @@ export function differences(found: string[], expected: string[]): string[] {
   for (const line of found) left.set(line, (left.get(line) ?? 0) + 1)
   for (const line of expected) right.set(line, (right.get(line) ?? 0) + 1)
   const only = (a: Map<string, number>, b: Map<string, number>, sign: string) =>
-    [...a].filter(([line, count]) => count > (b.get(line) ?? 0)).map(([line]) => `${sign} ${line.slice(0, 2000)}`)
+    [...a].filter(([line, count]) => count > (b.get(line) ?? 0)).map(([line]) => `${sign} ${line.slice(0, 400)}`)
   return [...only(left, right, '+'), ...only(right, left, '-')].sort((a, b) => (a.slice(2) < b.slice(2) ? -1 : 1))
 }
 
@@ -98,10 +95,10 @@ export interface Whole {
 }
 
 /** All that the oracles know of a database. */
-export const wholeOf = (database: string): Whole => ({
-  structure: structureOf(database),
-  rows: rowsOf(database),
-  catalogs: catalogsOf(database),
+export const wholeOf = (database: string, server = testServer()): Whole => ({
+  structure: structureOf(database, server),
+  rows: rowsOf(database, server),
+  catalogs: catalogsOf(database, server),
 })
 
 /** The server's own dump of a database, loaded into another one by its own client: what it can't keep, nobody has to. */
@@ -119,9 +116,9 @@ export function loadedTwin(database: string): Whole {
  *
  * @param dumped what the server's own dump and load makes of it: differences that it has too are left out
  */
-export function changesOf(database: string, expected: Whole, dumped: Whole = expected): Record<string, string[]> {
+export function changesOf(database: string, expected: Whole, dumped: Whole = expected, server = testServer()): Record<string, string[]> {
   const list = ({ structure, rows, catalogs }: Whole): Record<string, string[]> => ({ structure, rows, ...catalogs })
-  const [found, then, twin] = [list(wholeOf(database)), list(expected), list(dumped)]
+  const [found, then, twin] = [list(wholeOf(database, server)), list(expected), list(dumped)]
   const all = Object.entries(found).map(([name, lines]): [string, string[]] => {
     const own = new Set(differences(twin[name]!, then[name]!))
     return [name, differences(lines, then[name]!).filter((line) => !own.has(line))]

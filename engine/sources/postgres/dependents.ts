@@ -3,7 +3,7 @@ import { qualified } from '../../../core/restore/sql'
 import type { Dependent } from '../../../core/restore/target'
 
 // Which relation or function (class/oid) needs which other, with parts counted as what they are part of: the
-// default, constraint, index, trigger or policy of a table is the table.
+// default, constraint, index, trigger or policy of a table is the table, and so is a sequence that a column of it owns.
 const EDGES = `
   with part as (
     select 'pg_catalog.pg_rewrite'::regclass as classid, r.oid as objid, 'pg_catalog.pg_class'::regclass as of_class, r.ev_class as of from pg_catalog.pg_rewrite r
@@ -12,13 +12,17 @@ const EDGES = `
     union all select 'pg_catalog.pg_trigger'::regclass, t.oid, 'pg_catalog.pg_class'::regclass, t.tgrelid from pg_catalog.pg_trigger t where not t.tgisinternal
     union all select 'pg_catalog.pg_policy'::regclass, p.oid, 'pg_catalog.pg_class'::regclass, p.polrelid from pg_catalog.pg_policy p
     union all select 'pg_catalog.pg_class'::regclass, i.indexrelid, 'pg_catalog.pg_class'::regclass, i.indrelid from pg_catalog.pg_index i),
+  owned as (
+    select d.objid as sequence, d.refobjid as owner from pg_catalog.pg_depend d join pg_catalog.pg_class s on s.oid = d.objid and s.relkind = 'S'
+    where d.classid = 'pg_catalog.pg_class'::regclass and d.refclassid = 'pg_catalog.pg_class'::regclass and d.deptype in ('a', 'i') and d.refobjsubid > 0),
   edge as (
     select coalesce(p.of_class, d.classid) as class, coalesce(p.of, d.objid) as oid,
       case when t.typrelid <> 0 then 'pg_catalog.pg_class'::regclass else d.refclassid end as ref_class,
-      case when t.typrelid <> 0 then t.typrelid else d.refobjid end as ref
+      case when t.typrelid <> 0 then t.typrelid else coalesce(o.owner, d.refobjid) end as ref
     from pg_catalog.pg_depend d left join part p on p.classid = d.classid and p.objid = d.objid
       left join pg_catalog.pg_type t on d.refclassid = 'pg_catalog.pg_type'::regclass and t.oid = coalesce(
         (select e.typelem from pg_catalog.pg_type e where e.oid = d.refobjid and e.typelem <> 0 and e.typlen = -1), d.refobjid)
+      left join owned o on d.refclassid = 'pg_catalog.pg_class'::regclass and o.sequence = d.refobjid
     where d.deptype in ('n', 'a') and d.refclassid in ('pg_catalog.pg_class'::regclass, 'pg_catalog.pg_type'::regclass, 'pg_catalog.pg_proc'::regclass)
     union
     select 'pg_catalog.pg_class'::regclass, i.inhrelid, 'pg_catalog.pg_class'::regclass, i.inhparent

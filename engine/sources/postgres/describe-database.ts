@@ -27,7 +27,9 @@ export async function describeRoles(client: pg.Client): Promise<RoleDefinition[]
   const { rows } = await client.query<RoleDefinition>(
     `select r.rolname as name, r.rolcanlogin as login, r.rolinherit as inherit, r.rolcreatedb as "createDatabase", r.rolcreaterole as "createRole",
        coalesce((select array_agg(g.rolname::text order by 1) from pg_catalog.pg_auth_members m join pg_catalog.pg_roles g on g.oid = m.roleid
-         where m.member = r.oid), '{}') as "memberOf"
+         where m.member = r.oid), '{}') as "memberOf",
+       coalesce((select array_agg(g.rolname::text order by 1) from pg_catalog.pg_auth_members m join pg_catalog.pg_roles g on g.oid = m.roleid
+         where m.member = r.oid and m.admin_option), '{}') as "adminOf"
      from pg_catalog.pg_roles r where r.rolname !~ '^pg_' order by 1`,
   )
   return rows

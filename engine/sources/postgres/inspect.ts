@@ -68,9 +68,13 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
 }
 
 async function serverState(client: pg.Client, access: PostgresAccess): Promise<ServerState> {
-  const { rows: roles } = await client.query<{ name: string }>('select rolname as name from pg_catalog.pg_roles')
+  const { rows: roles } = await client.query<{ name: string; member: boolean }>(
+    `select rolname as name, pg_has_role(oid, 'member') as member from pg_catalog.pg_roles`,
+  )
   const { rows: spaces } = await client.query<{ name: string }>('select spcname as name from pg_catalog.pg_tablespace')
-  const { rows: extensions } = await client.query<{ name: string }>('select name from pg_catalog.pg_available_extensions')
+  const { rows: extensions } = await client.query<{ name: string; trusted: boolean }>(
+    `select name, bool_or(trusted or not superuser) as trusted from pg_catalog.pg_available_extension_versions group by 1`,
+  )
   const { rows } = await client.query<{ superuser: boolean; createdb: boolean; createrole: boolean; version: number }>(
     `select rolsuper as superuser, rolsuper or rolcreatedb as createdb, rolsuper or rolcreaterole as createrole,
        current_setting('server_version_num')::int / 10000 as version
@@ -79,9 +83,12 @@ async function serverState(client: pg.Client, access: PostgresAccess): Promise<S
   const { superuser, createdb, createrole, version } = rows[0]!
   return {
     roles: new Set(roles.map((row) => row.name)),
+    memberOf: new Set(roles.filter(({ member }) => member).map((row) => row.name)),
     tablespaces: new Set(spaces.map((row) => row.name)),
     available: new Set(extensions.map((row) => row.name)),
-    may: { create: true, createDatabase: createdb, createRole: createrole, superuser },
+    trusted: new Set(extensions.filter(({ trusted }) => trusted).map((row) => row.name)),
+    // In a database that is made, nobody but a superuser has a right on its catalogs.
+    may: { create: true, createDatabase: createdb, createRole: createrole, superuser, readLargeObjects: superuser },
     version,
     free: await freeSpace(client, access),
   }
@@ -148,9 +155,10 @@ async function namesAt(client: pg.Client) {
   )
   const { rows: extensions } = await client.query<{ name: string }>('select extname as name from pg_catalog.pg_extension')
   const { rows: large } = await client.query<{ oid: number }>('select oid::int from pg_catalog.pg_largeobject_metadata')
-  const { rows: may } = await client.query<{ create: boolean; createDatabase: boolean; createRole: boolean; superuser: boolean }>(
+  const { rows: may } = await client.query<TargetState['may']>(
     `select has_database_privilege(current_database(), 'create') as create, rolsuper as superuser,
-       rolsuper or rolcreatedb as "createDatabase", rolsuper or rolcreaterole as "createRole"
+       rolsuper or rolcreatedb as "createDatabase", rolsuper or rolcreaterole as "createRole",
+       has_table_privilege('pg_catalog.pg_largeobject', 'select') as "readLargeObjects"
      from pg_catalog.pg_roles where rolname = current_user`,
   )
   const key = ({ schema, name }: { schema: string; name: string }) => thingKey(schema, name)

@@ -37,12 +37,13 @@ export async function makeRole(client: pg.Client, manifest: DatabaseManifest, na
 /** Puts a role into the roles that it was a member of. Each that fails, or is not there, is told. */
 export async function joinRoles(client: pg.Client, manifest: DatabaseManifest, name: string, there: Set<string>): Promise<LeftPart[]> {
   const left: LeftPart[] = []
-  for (const group of roleDefinition(manifest, name).memberOf) {
+  const { memberOf, adminOf = [] } = roleDefinition(manifest, name)
+  for (const group of memberOf) {
     const what = `membership of ${name} in ${group}`
     if (!there.has(group)) left.push({ what, why: `There is no role ${group} at the target.` })
     else
       await client
-        .query(`grant ${quoteIdentifier(group)} to ${quoteIdentifier(name)}`)
+        .query(`grant ${quoteIdentifier(group)} to ${quoteIdentifier(name)}${adminOf.includes(group) ? ' with admin option' : ''}`)
         .catch((error: Error) => left.push({ what, why: error.message }))
   }
   return left
