@@ -217,7 +217,7 @@ describe('groups', () => {
 describe('an owner that the target does not know', () => {
   it('is told before anything is done', () => {
     expect(plan(held, target({ ...withType, roles: new Set() }), wish('leg')).warnings).toEqual([
-      'The role app does not exist at the target; what it owned will belong to the connecting role, and its rights are left out.',
+      'The role app does not exist at the target; what it owned will belong to the connecting role; rights and policies for it are left out.',
     ])
   })
 

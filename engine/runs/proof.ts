@@ -12,7 +12,7 @@ import { describeTables } from '../sources/postgres/describe'
 import type { Merged } from '../sources/postgres/merge'
 import type { LeftPart } from '../sources/postgres/refill'
 import type { Store } from '../store/store'
-import type { GroupMember } from './entries'
+import type { GroupMember } from '../../core/restore/entries'
 import type { GroupJob } from './restore-group'
 
 /** What became of one table. Fingerprints are null where no rows were asked for, structures where it was left as it is now. */

@@ -26,7 +26,7 @@ import {
 } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
-import { entriesToRun, type GroupMember } from './entries'
+import { entriesToRun, type GroupMember } from '../../core/restore/entries'
 import { makeDependents } from './make-dependents'
 import { prove, type TableOutcome } from './proof'
 import type { PlannedDatabase } from './restore-plan'

@@ -13,7 +13,7 @@ import { inspectTarget } from '../sources/postgres/inspect'
 import { filledViews } from '../sources/postgres/rebuild'
 import type { Writing } from '../sources/postgres/write-entry'
 import { planNamespaces, type PlannedNamespace } from './clusters/plan'
-import { renamingOf } from './entries'
+import { renamingOf } from '../../core/restore/entries'
 import type { OpenPoint } from '../points/open'
 
 export interface PlannedDatabase {

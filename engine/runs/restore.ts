@@ -1,7 +1,7 @@
 import { wishOf, type Wish } from '../../core/restore/wish'
 import type { Vessel } from '../catalog/vessels'
 import type { RunContext } from './context'
-import { entriesToRun, membersOf } from './entries'
+import { entriesToRun, membersOf } from '../../core/restore/entries'
 import { Receipts } from './receipts'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'

@@ -1,10 +1,10 @@
-import { renamingFor } from '../../core/restore/naming'
-import type { DatabasePlan, Operation } from '../../core/restore/plan'
-import { baseName } from '../../core/restore/plan-others'
-import { noRenaming, thingKey, type Renaming } from '../../core/restore/sql'
-import { isOfPublication, isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
-import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
-import type { TargetState } from '../../core/restore/target'
+import { renamingFor } from './naming'
+import type { DatabasePlan, Operation } from './plan'
+import { baseName } from './plan-others'
+import { noRenaming, thingKey, type Renaming } from './sql'
+import { isOfPublication, isTableEntry, withParts, type StructureEntry } from './structure'
+import type { DatabaseManifest, TableManifest } from '../content/manifest'
+import type { TargetState } from './target'
 
 export interface GroupMember {
   operation: Operation
