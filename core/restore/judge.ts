@@ -1,6 +1,7 @@
 import type { DatabaseManifest, Missing } from '../content/manifest'
 import { pathOf } from '../things/thing'
 import { entriesToRun, membersOf } from './entries'
+import { kindOf } from './kinds'
 import { planRestore, type DatabasePlan, type Operation } from './plan'
 import { isBeforeRows, isTableEntry, rootsOf, withParts, type StructureEntry } from './structure'
 import { emptyTarget, type TargetState } from './target'
@@ -13,7 +14,7 @@ import { wishOf } from './wish'
  *
  * @param serverVersion of the server that it was taken from, such as 150018
  */
-export function judge(source: string, manifest: DatabaseManifest, serverVersion: number): Missing[] {
+export function judgeStructure(source: string, manifest: DatabaseManifest, serverVersion: number): Missing[] {
   if (manifest.entries.length === 0) return []
   const target = everything(manifest, Math.floor(serverVersion / 10000))
   const wish = wishOf({ picks: [pathOf(source, manifest.name)], into: { mode: 'elsewhere', source, database: manifest.name } })
@@ -72,7 +73,13 @@ function outOfOrder(source: string, manifest: DatabaseManifest, order: Structure
     const known = manifest.others.find((other) => other.entry === root.id)?.path
     return known ?? pathOf(source, manifest.name, ...(root.schema === null ? [] : [root.schema]), root.name)
   }
+  const oids = new Set(manifest.tables.map(({ oid }) => oid))
+  const held = new Set(manifest.others.map(({ entry }) => entry))
+  /** What the rules leave is no loss; what no kind is known for may be one. */
+  const isLeft = (root: StructureEntry) =>
+    isTableEntry(root) ? !oids.has(root.oid) : kindOf(root) !== undefined && root.type !== 'SCHEMA' && !held.has(root.id)
   return manifest.entries.flatMap((entry): Missing[] => {
+    if (isLeft(byId.get(roots.get(entry.id)!) ?? entry)) return []
     const position = at.get(entry.id)
     if (position === undefined)
       return [{ path: pathFor(entry), reason: `It would not come back whole: no restore makes the ${words(entry)}.`, note: true }]

@@ -1,5 +1,6 @@
 import { NOWHERE } from '../../core/chain/position'
 import type { DatabaseManifest, Manifest, Missing, NamespaceManifest } from '../../core/content/manifest'
+import { judgeStructure } from '../../core/restore/judge'
 import { isSelectable } from '../../core/things/thing'
 
 /** What one database or namespace yielded: a member of a point, with a manifest of its own. */
@@ -33,7 +34,7 @@ function ofDatabase(whole: Manifest, database: DatabaseManifest): Piece {
     position,
     rows: sum(tables, (table) => table.rows),
     bytes: sum(tables, (table) => table.bytes),
-    missing,
+    missing: [...missing, ...judgeStructure(whole.member, database, whole.server.versionNumber)],
     isEmpty: tables.length === 0 && !others.some(({ path }) => isSelectable(path)) && !largeObjects,
     isCluster: false,
     manifest: { ...whole, databases: [database] },

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto'
 import { VesselError } from '../../core/errors'
-import type { DatabaseManifest } from '../../core/content/manifest'
+import type { DatabaseManifest, Missing } from '../../core/content/manifest'
+import { judgeStructure } from '../../core/restore/judge'
 import { isKnownByName, kindOf } from '../../core/restore/kinds'
 import { planRestore, type DatabasePlan } from '../../core/restore/plan'
 import type { TargetState } from '../../core/restore/target'
@@ -86,6 +87,7 @@ async function planDatabase(
     wish,
     at: point.at,
   })
+  tellJudged(plan, judgeStructure(member, database, then.serverVersion))
   const renaming = renamingOf({ plan, manifest: database, target: state })
   return {
     access,
@@ -99,6 +101,13 @@ async function planDatabase(
     writing: { renaming, roles: wish.roles, target: state },
     filled: state.exists ? await withClient(access, into.database, filledViews) : new Set(),
   }
+}
+
+/** What would not come back of a whole restore is told with what of it is brought back now. */
+function tellJudged(plan: DatabasePlan, judged: Missing[]): void {
+  for (const { path, reason } of judged)
+    for (const operation of plan.operations)
+      if (operation.path === path && operation.verb !== 'leave' && operation.how !== 'refill') operation.warnings.push(reason)
 }
 
 /** Whether definitions at the target have to be compared, or kinds be found that its catalog does not list by name. */
