@@ -31,6 +31,15 @@ export interface LogPlan {
   keepAtMost: number
   /** How changes of structure are noticed: a trigger at the source, with consent, or by comparing its catalogs. */
   structure: 'trigger' | 'compare'
+  /** Absent in definitions from before its limits could be set. */
+  audit?: AuditLimits
+}
+
+/** How far an audit of the log may go at the source. */
+export interface AuditLimits {
+  megabytesPerSecond: number
+  /** Hours of the day (UTC) between which tables have their weekly turn; from 22 to 6 goes over midnight. Null: at any time. */
+  hours: { from: number; to: number } | null
 }
 
 const MIB = 1024 * 1024
@@ -38,6 +47,7 @@ export const LOG = {
   seconds: { min: 10, max: 3600 },
   segment: { min: MIB, max: 1024 * MIB },
   keep: { min: 16 * MIB, max: 1024 * 1024 * MIB },
+  auditRate: { min: 1, max: 10_000 },
 } as const
 
 export const defaultLog = (follow: boolean): LogPlan => ({
@@ -48,15 +58,30 @@ export const defaultLog = (follow: boolean): LogPlan => ({
   structure: 'trigger',
 })
 
+export const ANY_TIME: AuditLimits = { megabytesPerSecond: 40, hours: null }
+export const auditOf = (plan: LogPlan): AuditLimits => plan.audit ?? ANY_TIME
+
+/** Whether tables may have their weekly turn at a moment. */
+export function isAuditHour({ hours }: AuditLimits, at: Date): boolean {
+  if (hours === null) return true
+  const hour = at.getUTCHours()
+  return hours.from < hours.to ? hour >= hours.from && hour < hours.to : hour >= hours.from || hour < hours.to
+}
+
 export const stillOf = (definition: VesselDefinition): Still => definition.still ?? NOT_HELD
 export const logOf = (definition: VesselDefinition): LogPlan => definition.log ?? defaultLog(false)
 
-function logTroubles({ everySeconds, segmentBytes, keepAtMost }: LogPlan): string[] {
+function logTroubles({ everySeconds, segmentBytes, keepAtMost, audit }: LogPlan): string[] {
   const troubles: string[] = []
   const whole = (value: number, { min, max }: { min: number; max: number }) => Number.isInteger(value) && value >= min && value <= max
   if (!whole(everySeconds, LOG.seconds)) troubles.push('A segment of log must be closed after 10 seconds to an hour.')
   if (!whole(segmentBytes, LOG.segment)) troubles.push('A segment of log must be 1 MB to 1 GB large at most.')
   if (!whole(keepAtMost, LOG.keep)) troubles.push('The source must be allowed to keep 16 MB to 1 TB of log for us.')
+  const { megabytesPerSecond, hours } = audit ?? ANY_TIME
+  if (!whole(megabytesPerSecond, LOG.auditRate)) troubles.push('An audit may read 1 to 10,000 MB a second.')
+  const isHour = (hour: number) => whole(hour, { min: 0, max: 23 })
+  if (hours && (!isHour(hours.from) || !isHour(hours.to) || hours.from === hours.to))
+    troubles.push('Hours of audits must be two different whole hours from 0 to 23.')
   return troubles
 }
 

@@ -9,7 +9,7 @@ export interface ReadStructure {
 }
 
 /** What an entry stands for, whatever number a dump gave it. */
-const keyOf = (entry: StructureEntry): string => (entry.oid === 0 ? definitionKey(entry) : `${entry.catalog}/${entry.oid}`)
+export const keyOf = (entry: StructureEntry): string => (entry.oid === 0 ? definitionKey(entry) : `${entry.catalog}/${entry.oid}`)
 
 /** Entries by the thing that they belong to. */
 function thingsOf({ entries, sequences }: ReadStructure): Map<string, StructureEntry[]> {
@@ -25,6 +25,13 @@ function thingsOf({ entries, sequences }: ReadStructure): Map<string, StructureE
   return things
 }
 
+/** What a thing consists of in two readings, null where it is not: catalog and object id of each part, and its entries. */
+export interface ThingParts {
+  before: string[] | null
+  after: string[] | null
+  entries: { before: StructureEntry[] | null; after: StructureEntry[] | null }
+}
+
 /** Which of two readings a thing is taken from: `null` when it was not there. */
 export type Choice = 'before' | 'after' | null
 
@@ -32,21 +39,28 @@ export type Choice = 'before' | 'after' | null
  * One structure out of two readings of the same database at different moments: each thing with all its parts as it is
  * in the one or in the other. Entries come in an order in which each comes after what it needs.
  *
- * @param choose is told a thing with what it consists of then and now: catalog and object id, as in `1259/16384`
+ * @param choose is told a thing (catalog and object id, as in `1259/16384`) with what it consists of then and now
+ * @param adapt writes an entry that was chosen for the moment, once all are chosen
  */
 export function mergeStructures(
   before: ReadStructure,
   after: ReadStructure,
-  choose: (thing: string, parts: { before: string[] | null; after: string[] | null }) => Choice,
+  choose: (thing: string, parts: ThingParts) => Choice,
+  adapt: (entry: StructureEntry, from: 'before' | 'after') => StructureEntry = (entry) => entry,
 ): StructureEntry[] {
   const [then, now] = [thingsOf(before), thingsOf(after)]
   const chosen: { entry: StructureEntry; from: 'before' | 'after' }[] = []
   for (const thing of new Set([...then.keys(), ...now.keys()])) {
     const [old, fresh] = [then.get(thing), now.get(thing)]
-    const from = choose(thing, { before: old?.map(keyOf) ?? null, after: fresh?.map(keyOf) ?? null })
+    const from = choose(thing, {
+      before: old?.map(keyOf) ?? null,
+      after: fresh?.map(keyOf) ?? null,
+      entries: { before: old ?? null, after: fresh ?? null },
+    })
     for (const entry of (from === 'before' ? old : from === 'after' ? fresh : undefined) ?? []) chosen.push({ entry, from: from! })
   }
-  return renumbered(chosen, { before: before.entries, after: after.entries })
+  const adapted = chosen.map(({ entry, from }) => ({ entry: adapt(entry, from), from }))
+  return renumbered(adapted, { before: before.entries, after: after.entries })
 }
 
 /** Gives entries of two readings numbers that are theirs alone, and lets them need each other across both. */

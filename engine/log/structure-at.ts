@@ -3,11 +3,13 @@ import { scanLog } from '../../core/changes/log-text'
 import { positionOf } from '../../core/chain/position'
 import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from '../../core/content/manifest'
 import { othersOf } from '../../core/restore/kinds'
-import { inOrder, mergeStructures } from '../../core/restore/merge'
+import { inOrder, mergeStructures, type ThingParts } from '../../core/restore/merge'
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
 import type { LogManifest } from '../../core/changes/manifest'
+import { withAttachments } from './attachments'
+import { renamer, sameBut, withNamesOf } from './renames'
 import type { Ingredients } from './view'
 
 type ReadChunk = (name: string) => Promise<Uint8Array>
@@ -183,14 +185,22 @@ class Touches {
   }
 
   /** From which reading a thing is taken, and whether that is how it was at the position. */
-  of(thing: string, parts: { before: string[] | null; after: string[] | null }): { from: 'before' | 'after' | null; exact: boolean } {
+  of(thing: string, parts: ThingParts, same: boolean): { from: 'before' | 'after' | null; exact: boolean } {
     const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
     const early = this.isEarly(thing, parts)
     const late = all.some((key) => this.late.has(key)) || (this.more[1] && isOfRights(all))
+    if (!early && !late && !same) return this.bySideEffect(parts)
     if (!early) return { from: parts.before ? 'before' : late ? null : 'after', exact: true }
     if (this.dropped.has(thing)) return { from: null, exact: true }
     if (!late) return { from: parts.after ? 'after' : null, exact: true }
     return { from: parts.after ? 'after' : parts.before ? 'before' : null, exact: false }
+  }
+
+  /** Something that no change was told of, and that is another by the next reading: it went along with one of them. */
+  private bySideEffect(parts: ThingParts): { from: 'before' | 'after' | null; exact: boolean } {
+    const [some, more] = [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
+    if (some && !more) return { from: parts.after ? 'after' : null, exact: true }
+    return { from: parts.before ? 'before' : null, exact: !some }
   }
 }
 
@@ -202,7 +212,7 @@ function merge(
   beyond: StructureStep[],
 ): DatabaseManifest {
   const touches = new Touches(steps, beyond)
-  const tables = tablesAfter(before, steps, after)
+  const tables = withNamesOf(tablesAfter(before, steps, after), before.tables, steps)
   const missing: Missing[] = steps.some(({ untold }) => untold)
     ? [{ path: `${from.full.member}/${before.name}`, reason: UNTOLD, note: true }]
     : []
@@ -210,20 +220,33 @@ function merge(
   const unread = new Set(known.keys())
   const rewritten = new Set<string>()
   const read = after ?? { ...before, entries: [], sequences: [], others: [] }
-  const merged = mergeStructures(before, read, (thing, parts) => {
-    const { from: chosen, exact } = after ? touches.of(thing, parts) : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
+  const origins = new Map<string, 'before' | 'after'>()
+  const isSame = sameBut(before.entries, read.entries)
+  const choose = (thing: string, parts: ThingParts) => {
+    const { before: then, after: now } = parts.entries
+    // Statements that attach a partition are written as the tables say.
+    const same = !thing.includes('/') || (then !== null && now !== null && isSame(then, now))
+    const { from: chosen, exact } = after
+      ? touches.of(thing, parts, same)
+      : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
+    if (chosen) for (const key of parts[chosen] ?? []) origins.set(key, chosen)
     unread.delete(thing)
     // How a table was is known in any case, though nobody wrote down a statement that makes it so.
     if (!exact && known.has(thing)) rewritten.add(thing)
     else if (!exact && chosen !== null) missing.push(inexact(from, thing, [before, read]))
     return chosen
-  })
+  }
+  const adapt = (entry: StructureEntry, from: 'before' | 'after') =>
+    (adapter ??= renamer(before.entries, read.entries, (key) => origins.get(key)))(entry, from)
+  let adapter: ReturnType<typeof renamer> | undefined
+  const merged = mergeStructures(before, read, choose, adapt)
   const wrong = [...rewritten, ...[...unread].filter((thing) => touches.isEarly(thing, { before: null, after: null }))]
-  const entries = rewriteTables(
+  const rewrites = rewriteTables(
     merged,
     wrong.map((thing) => known.get(thing)!),
     [read, before],
   )
+  const entries = inOrder(withAttachments(rewrites, tables))
   const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
   const sequences = after ? sequencesOf(before, after, entries) : before.sequences
   const others = othersOf(entries, from.full.member, before.name, populated)

@@ -17,7 +17,8 @@ import { notify } from '../notify'
 import { copyStatement, DatabaseCapture } from '../sources/postgres/capture'
 import { copyOut } from '../sources/postgres/copy-out'
 import type { RunContext } from './context'
-import { AUDIT_BYTES_PER_SECOND, Throttle } from './throttle'
+import { auditOf, logOf } from '../../core/plan/definition'
+import { Throttle } from './throttle'
 
 export interface AuditParams {
   /** Object ids of the tables to look at, by member; absent for all that are followed. */
@@ -42,12 +43,16 @@ export async function audit(run: RunContext, vessel: Vessel, params: AuditParams
   if (wanted.length === 0) throw nothingFollowed(vessel)
   let [audited, differing] = [0, 0]
   for (const { member } of wanted) {
-    const verdicts = await new MemberAudit(run, vessel, member, params.tables?.[member] ?? null).go()
+    const verdicts = await auditMember(run, vessel, member, params.tables?.[member] ?? null)
     audited += verdicts.length
     differing += verdicts.filter(({ equal }) => !equal).length
   }
   await run.end(differing > 0 ? 'warned' : 'done', { outcome: { audited, differing } })
 }
+
+/** One member of a vessel, or some of its tables. */
+export const auditMember = (run: RunContext, vessel: Vessel, member: string, only: number[] | null): Promise<Verdict[]> =>
+  new MemberAudit(run, vessel, member, only).go()
 
 const followedMembers = (run: RunContext, vesselId: string) =>
   run.engine.db
@@ -72,7 +77,6 @@ class MemberAudit {
     const access = await accessOf(run.engine, source)
     const label = member.replace('/', ' / ')
     const log = await run.plan({ kind: 'log', member: label, title: 'Log up to now' })
-    const compare = await run.plan({ kind: 'audit', member: label, title: 'Tables at the source and by the log' })
     let exact: LogSnapshot | null = null
     try {
       const view = await run.step(log, async () => {
@@ -81,14 +85,12 @@ class MemberAudit {
         const end = await waitForLog(run.engine, this.vessel.id, member, exact.position, run.signal)
         return this.viewAt(exact.position, end)
       })
-      return await run.step(compare, async (count) => {
-        const capture = await DatabaseCapture.open(access, database, run.signal, exact)
-        try {
-          return await this.compare(capture, view, exact!, count)
-        } finally {
-          await capture.close()
-        }
-      })
+      const capture = await DatabaseCapture.open(access, database, run.signal, exact)
+      try {
+        return await this.compare(capture, view, exact!, label)
+      } finally {
+        await capture.close()
+      }
     } finally {
       await (exact as LogSnapshot | null)?.close()
     }
@@ -105,33 +107,32 @@ class MemberAudit {
     return viewOfChain(engine, this.vessel.id, store, await chainFrom(engine, this.vessel.id, marks, position, end))
   }
 
-  private async compare(
-    capture: DatabaseCapture,
-    view: MemberView,
-    exact: LogSnapshot,
-    count: (counter: string, by: number) => void,
-  ): Promise<Verdict[]> {
+  private async compare(capture: DatabaseCapture, view: MemberView, exact: LogSnapshot, label: string): Promise<Verdict[]> {
     const client = await capture.reader()
-    const throttle = new Throttle(AUDIT_BYTES_PER_SECOND)
+    const throttle = new Throttle(auditOf(logOf(this.vessel.definition)).megabytesPerSecond * 1024 * 1024)
     const verdicts: Verdict[] = []
     try {
+      const due = []
       for (const table of view.fromLog()) {
-        this.run.signal.throwIfAborted()
-        if (this.only && !this.only.includes(table.oid)) continue
         const there = capture.tables.find(({ oid }) => oid === table.oid)
-        if (!there) continue
-        await view.ready((path) => path === table.path)
-        const now = { schema: there.schema, name: there.name, columns: table.columns }
-        const found = await copyOut(client, copyStatement(now), { signal: this.run.signal }, async ({ bytes, rows }) => {
-          count('rows', rows)
-          count('bytes', bytes.length)
-          await throttle.pass(bytes.length)
-        })
-        const expected = { rows: table.rows, fingerprint: table.fingerprint }
-        const verdict = { table, equal: found.rows === expected.rows && found.fingerprint === expected.fingerprint, expected, found }
-        verdicts.push(verdict)
-        await this.record(verdict, exact)
+        if (!there || (this.only && !this.only.includes(table.oid))) continue
+        const ordinal = await this.run.plan({ kind: 'audit', member: label, title: `${there.schema}.${there.name}` })
+        due.push({ table, there, ordinal })
       }
+      for (const { table, there, ordinal } of due)
+        await this.run.step(ordinal, async (count) => {
+          await view.ready((path) => path === table.path)
+          const now = { schema: there.schema, name: there.name, columns: table.columns }
+          const found = await copyOut(client, copyStatement(now), { signal: this.run.signal }, async ({ bytes, rows }) => {
+            count('rows', rows)
+            count('bytes', bytes.length)
+            await throttle.pass(bytes.length)
+          })
+          const expected = { rows: table.rows, fingerprint: table.fingerprint }
+          const equal = found.rows === expected.rows && found.fingerprint === expected.fingerprint
+          verdicts.push({ table, equal, expected, found })
+          await this.record({ table, equal, expected, found }, exact)
+        })
     } finally {
       await client.end().catch(() => undefined)
     }

@@ -21,6 +21,7 @@ import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
 import { removeFromClusters } from './clusters/left'
+import { auditMember } from './audit'
 import { earlierPoint } from './earlier'
 import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
@@ -157,6 +158,7 @@ async function derived(
   const clusters = await sourceNames(run, 'kubernetes')
   const { members: captured, facts } = await captureMembers(run, vessel, store, writer, clusters, hold)
   const members: DerivedMember[] = []
+  if (what === 'synthetic') for (const member of lanes) if (!clusters.includes(namesOf(member)[0]!)) await auditFirst(run, vessel, member)
   for (const member of lanes)
     if (!clusters.includes(namesOf(member)[0]!)) members.push(await computed(run, vessel, store, writer, member, what))
   const entries: PointRecord['members'] = members.map(({ member, artifact, kind, parent, from, position, era, rows, bytes, names }) => ({
@@ -177,6 +179,28 @@ async function derived(
     missing: [...members, ...captured.map(({ piece }) => piece)].flatMap(({ missing }) => missing),
     facts: [...facts, ...members.map(({ member }): MemberFacts => ({ member, sound: true, captured: null, steps: [] }))],
   }
+}
+
+/**
+ * A full that is computed takes the place of one that was read, so the log that leads to it is audited just before. One
+ * that can't be, because its source is away, is computed all the same, and that is told.
+ *
+ * @throws VesselError `audit_differs`
+ */
+async function auditFirst(run: RunContext, vessel: Vessel, member: string): Promise<void> {
+  const verdicts = await auditMember(run, vessel, member, null).catch(async (error: unknown) => {
+    run.signal.throwIfAborted()
+    const { what } = errorRecord(error)
+    await run.say('warning', `${member} was not audited before its full is computed: ${what} That full is as sound as its log.`)
+    return []
+  })
+  const differing = verdicts.filter(({ equal }) => !equal).map(({ table }) => `${table.schema}.${table.name}`)
+  if (differing.length === 0) return
+  throw new VesselError('audit_differs', {
+    what: `No full was computed of ${member}, because its log does not lead to what the source holds: ${differing.join(', ')}.`,
+    touched: 'No point was made. Earlier points are untouched; these tables are unknown from the last audit that agreed.',
+    next: 'A differential reads them whole, which begins by itself. Compute the full after it, or read a full.',
+  })
 }
 
 /** From the log where it is followed; else a differential is made by comparing checksums with the source. */

@@ -1,6 +1,3 @@
-/** An audit reads at most this fast, so that the source has its disk for others. */
-export const AUDIT_BYTES_PER_SECOND = 40 * 1024 * 1024
-
 /** Holds whoever passes bytes back to a rate, over the whole of the time. */
 export class Throttle {
   private bytes = 0

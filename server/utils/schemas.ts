@@ -32,6 +32,7 @@ export const LogPlanSchema = v.object({
   segmentBytes: v.pipe(v.number(), v.integer()),
   keepAtMost: v.pipe(v.number(), v.integer()),
   structure: v.picklist(['trigger', 'compare']),
+  audit: v.optional(v.object({ megabytesPerSecond: v.number(), hours: v.nullable(v.object({ from: v.number(), to: v.number() })) })),
 })
 
 const ActSchema = v.variant('kind', [

@@ -56,7 +56,7 @@ const DAMAGE = {
     drop materialized view lab.not_yet; refresh materialized view sky.per_band; drop view law.chain; drop text search template lab.model cascade; drop transform for lab.ticks language lab_pl cascade`,
   'rows, keys and everything of tables': `
     set session_replication_role = replica; delete from sky.shot where shot_id % 3 = 0; update sky.every_type set t = 'bad', n = 5; truncate sky.wide_row, lab.no_key, parts.by_list_ab; delete from parts.by_hash where id < 30; update parts.reading set note = 'x' where station = 3; delete from only lab.ancestor; insert into sky.nothing_in default values; delete from law.clause; delete from office.person where id % 7 = 0; update office.ledger_9 set amount = 0; select lo_unlink(81001); select lo_put(81002, 3, 'x'); reset session_replication_role;
-    alter table sky.night drop constraint night_pkey cascade; alter table sky.scope rename column made to made_up; alter table sky.same drop column rows_too; alter table law.half drop constraint half_a_fkey; alter table lab.reordered add column new int; alter table law.unchecked validate constraint to_clause`.replace(
+    alter table sky.night drop constraint night_pkey cascade; alter table sky.scope rename column made to made_up; alter table sky.same drop column rows_too; alter table law.half drop constraint half_a_fkey; alter table lab.reordered add column new int; alter table law.chicken add column feathers int; alter table law.unchecked validate constraint to_clause`.replace(
     '; alter table law.unchecked validate constraint to_clause',
     '',
   ),

@@ -115,6 +115,12 @@ begin
           )
           .join('\n        union all ')});
     end if;
+    -- Of a partition that is let go, and of a sequence that goes along into another schema, it says nothing either.
+    if tg_tag = 'ALTER TABLE' then
+      touched := touched || array(
+        select 'pg_class'::regclass::oid || '/' || x.oid from pg_class x where x.oid >= 16384 and age(x.xmin) <= age(pg_current_xact_id()::xid)
+          and x.relkind in ('r', 'p', 'S', 'f') and x.relpersistence <> 't');
+    end if;
     -- A table whose rows can be told apart is followed from its first row on.
     for item in
       select distinct c.oid, c.oid::regclass as name, p.pubname, pg_relation_size(c.oid) = 0 as empty
