@@ -11,7 +11,7 @@ const moments: { at: Moment; structure: string }[] = []
 /** Structure of all but the partition whose rows nobody knows, as the server's dump writes it. */
 const structureOf = (database: string) =>
   log.bench.server
-    .dump(database, ['--schema-only', '-T', 'p2'])
+    .dump(database, ['--schema-only', '-n', 'public', '-n', 'lab', '-T', 'p2'])
     .replaceAll(/^--.*$/gm, '')
     .replaceAll(/\n+/g, '\n')
 

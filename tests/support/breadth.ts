@@ -64,7 +64,11 @@ export function catalogsOf(database: string, server = testServer()): Record<stri
 /** Structure with owners, rights, database properties and settings, as the server's dump writes it. */
 export function structureOf(database: string, server = testServer()): string[] {
   const text = server.dump(database, ['--schema-only', '--create']).replaceAll(database, 'THE DATABASE')
-  return lines(text.replaceAll(/^--.*$/gm, ''))
+  const statements = text.replaceAll(/^(--|SET |\\).*$/gm, '').split(/;\n\n+/)
+  return statements
+    .map((statement) => statement.trim())
+    .filter(Boolean)
+    .sort()
 }
 
 /** Every row, sequence position and large object, as the server's dump writes them. */
