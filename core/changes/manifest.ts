@@ -45,6 +45,8 @@ export interface StructureStep {
   /** Everything that it touched, and everything that it dropped: catalog and object id, as in `1259/16384`. */
   touched: string[]
   gone: string[]
+  /** What it touched that is no table and no part of one, by catalog and object id: its kind and name. */
+  named?: Record<string, { kind: string; name: string }>
   /** What became of what is followed. */
   followed: FollowedTables
   /** It also changed something of which the source does not tell what it is (rights). */

@@ -268,7 +268,9 @@ function keptEntries(table: TableManifest, old: WrittenTable | null): StructureE
   const isAttached = table.structure.partitionOf !== null
   const uses = (sql: string) =>
     columns.some(({ name, default: value, identity }) => (identity !== null || value !== null) && sql.includes(name))
-  return (old?.entries ?? []).filter(({ type, sql }) => {
+  const parts = partNames(table)
+  return (old?.entries ?? []).filter(({ type, sql, name: entry }) => {
+    if (type === 'COMMENT') return parts.some((part) => COMMENT_ON_PART.exec(entry)?.[1] === part)
     if (!KEPT.has(type)) return false
     if (type === 'SEQUENCE' && sql.includes('ADD GENERATED'))
       return columns.some(({ identity, name }) => identity !== null && sql.includes(name))
@@ -276,6 +278,13 @@ function keptEntries(table: TableManifest, old: WrittenTable | null): StructureE
     return isAttached || type === 'SECURITY LABEL'
   })
 }
+
+const COMMENT_ON_PART = /^(?:INDEX|CONSTRAINT|TRIGGER|RULE|POLICY|STATISTICS) ([\s\S]+?)(?: ON [\s\S]*)?$/
+
+const partNames = ({ structure }: TableManifest): string[] =>
+  [structure.constraints, structure.indexes, structure.triggers, structure.rules, structure.policies, structure.statistics].flatMap(
+    (parts) => parts.map(({ name }) => name),
+  )
 
 /** Schemas and types that a table's statement names. */
 function needsOf({ schema, structure }: TableManifest, entries: StructureEntry[]): number[] {

@@ -18,7 +18,7 @@ export function withAttachments(entries: StructureEntry[], tables: TableManifest
     if (entry.type === 'TABLE ATTACH') return isAttachment(entry, tableOf)
     if (entry.type !== 'INDEX ATTACH') return true
     const ends = entry.needs.flatMap((id) => indexes.get(id) ?? [])
-    return ends.length === 2 && ends.some((oid) => known.get(oid)?.structure.partitionOf != null)
+    return ends.length >= 2 && ends.some((oid) => known.get(oid)?.structure.partitionOf != null)
   })
   const attached = new Set(kept.flatMap(({ type, schema, name }) => (type === 'TABLE ATTACH' ? [thingKey(schema ?? '', name)] : [])))
   let id = Math.max(0, ...entries.map((entry) => entry.id))

@@ -3,7 +3,7 @@ import type { StructureStep } from '../../core/changes/manifest'
 import { renameStructure } from '../../core/compare/structure'
 import { keyOf } from '../../core/restore/merge'
 import { noRenaming, rename, thingKey, type Renaming } from '../../core/restore/sql'
-import type { StructureEntry } from '../../core/restore/structure'
+import { CATALOG, type StructureEntry } from '../../core/restore/structure'
 
 // A statement names other things as they were called when it was read. One structure out of two readings needs every
 // name as of one moment.
@@ -23,12 +23,12 @@ function namesIn(entries: StructureEntry[]): Map<string, Name> {
 
 const isSame = (a: Name, b: Name) => a.schema === b.schema && a.name === b.name
 
-/** New names for old ones, for everything that has others in the second of two readings. */
-function renamesOf(from: Map<string, Name>, to: Map<string, Name>, counts: (key: string) => boolean = () => true): Renaming {
+/** New names for the old ones of a reading, for everything that is called otherwise. */
+function renamesOf(from: Map<string, Name>, nameOf: (key: string) => Name | undefined): Renaming {
   const renaming = noRenaming()
   for (const [key, name] of from) {
-    const other = to.get(key)
-    if (other && !isSame(name, other) && counts(key)) renaming.things.set(thingKey(name.schema, name.name), other)
+    const other = nameOf(key)
+    if (other && !isSame(name, other)) renaming.things.set(thingKey(name.schema, name.name), other)
   }
   return renaming
 }
@@ -43,25 +43,39 @@ function renamed(sql: string, renaming: Renaming): string {
   return text
 }
 
-/** What writes an entry of one of two readings with the names of a moment, for which each thing was chosen from one of them. */
-export function renamer(before: StructureEntry[], after: StructureEntry[], originOf: (key: string) => From | undefined) {
+/**
+ * What writes an entry of one of two readings with the names of a moment: those of tables are known, and of all else
+ * those of the reading from which each was chosen.
+ */
+export function renamer(
+  before: StructureEntry[],
+  after: StructureEntry[],
+  tables: TableManifest[],
+  originOf: (key: string) => From | undefined,
+) {
   const [then, now] = [namesIn(before), namesIn(after)]
-  const renaming = {
-    before: renamesOf(then, now, (key) => originOf(key) === 'after'),
-    after: renamesOf(now, then, (key) => originOf(key) === 'before'),
-  }
+  const known = new Map<string, Name>(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
+  const nameOf = (key: string) => known.get(key) ?? { before: then, after: now }[originOf(key) ?? 'before'].get(key)
+  const renaming = { before: renamesOf(then, nameOf), after: renamesOf(now, nameOf) }
   return (entry: StructureEntry, from: From): StructureEntry =>
     renaming[from].things.size === 0 ? entry : { ...entry, sql: renamed(entry.sql, renaming[from]) }
 }
 
 /** Whether a thing reads the same in two readings, but for names of other things that are called otherwise by then. */
 export function sameBut(before: StructureEntry[], after: StructureEntry[]) {
-  const renaming = renamesOf(namesIn(before), namesIn(after))
+  const now = namesIn(after)
+  const renaming = renamesOf(namesIn(before), (key) => now.get(key))
   const plain = (sql: string) => sql.replaceAll(/"([a-z_][a-z0-9_]*)"/g, '$1')
   const texts = (entries: StructureEntry[], names: Renaming) =>
     entries.map(({ type, sql, owner }) => JSON.stringify([type, owner, plain(renamed(sql, names))])).sort()
   return (then: StructureEntry[], now: StructureEntry[]): boolean =>
     JSON.stringify(texts(then, renaming)) === JSON.stringify(texts(now, noRenaming()))
+}
+
+/** A table as it was read at another moment, under the name that it has at this one. */
+export function calledAs(table: TableManifest, { schema, name }: Name): TableManifest {
+  const renaming = { ...noRenaming(), things: new Map([[thingKey(table.schema, table.name), { schema, name }]]) }
+  return { ...table, schema, name, structure: renameStructure(table.structure, renaming) }
 }
 
 /**

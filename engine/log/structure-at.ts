@@ -1,15 +1,15 @@
 import type { StructurePiece, StructureStep } from '../../core/changes/manifest'
 import { scanLog } from '../../core/changes/log-text'
 import { positionOf } from '../../core/chain/position'
-import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from '../../core/content/manifest'
+import { NO_ROWS, type DatabaseManifest, type Missing, type SequenceState, type TableManifest } from '../../core/content/manifest'
 import { othersOf } from '../../core/restore/kinds'
-import { inOrder, mergeStructures, type ThingParts } from '../../core/restore/merge'
+import { inOrder, keyOf, mergeStructures, type ThingParts } from '../../core/restore/merge'
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
 import type { LogManifest } from '../../core/changes/manifest'
 import { withAttachments } from './attachments'
-import { renamer, sameBut, withNamesOf } from './renames'
+import { calledAs, renamer, sameBut, withNamesOf } from './renames'
 import type { Ingredients } from './view'
 
 type ReadChunk = (name: string) => Promise<Uint8Array>
@@ -178,6 +178,11 @@ class Touches {
     this.more = [steps.some(({ more }) => more), beyond.some(({ more }) => more)]
   }
 
+  /** Whether it was dropped by the position. */
+  isGone(key: string): boolean {
+    return this.dropped.has(key)
+  }
+
   /** Whether a thing was touched up to the position. */
   isEarly(thing: string, parts: { before: string[] | null; after: string[] | null }): boolean {
     const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
@@ -185,11 +190,11 @@ class Touches {
   }
 
   /** From which reading a thing is taken, and whether that is how it was at the position. */
-  of(thing: string, parts: ThingParts, same: boolean): { from: 'before' | 'after' | null; exact: boolean } {
+  of(thing: string, parts: ThingParts, same: boolean, needs: string[]): { from: 'before' | 'after' | null; exact: boolean } {
     const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
     const early = this.isEarly(thing, parts)
     const late = all.some((key) => this.late.has(key)) || (this.more[1] && isOfRights(all))
-    if (!early && !late && !same) return this.bySideEffect(parts)
+    if (!early && !late && !same) return this.bySideEffect(parts, needs)
     if (!early) return { from: parts.before ? 'before' : late ? null : 'after', exact: true }
     if (this.dropped.has(thing)) return { from: null, exact: true }
     if (!late) return { from: parts.after ? 'after' : null, exact: true }
@@ -197,8 +202,10 @@ class Touches {
   }
 
   /** Something that no change was told of, and that is another by the next reading: it went along with one of them. */
-  private bySideEffect(parts: ThingParts): { from: 'before' | 'after' | null; exact: boolean } {
-    const [some, more] = [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
+  private bySideEffect(parts: ThingParts, needs: string[]): { from: 'before' | 'after' | null; exact: boolean } {
+    const [own, owns] = [needs.some((key) => this.early.has(key)), needs.some((key) => this.late.has(key))]
+    const known = own || owns
+    const [some, more] = known ? [own, owns] : [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
     if (some && !more) return { from: parts.after ? 'after' : null, exact: true }
     return { from: parts.before ? 'before' : null, exact: !some }
   }
@@ -222,12 +229,17 @@ function merge(
   const read = after ?? { ...before, entries: [], sequences: [], others: [] }
   const origins = new Map<string, 'before' | 'after'>()
   const isSame = sameBut(before.entries, read.entries)
+  const ids = { before: keysById(before.entries), after: keysById(read.entries) }
+  const needsOf = ({ entries }: ThingParts) =>
+    (['before', 'after'] as const).flatMap((from) =>
+      (entries[from] ?? []).flatMap(({ needs }) => needs.flatMap((id) => ids[from].get(id) ?? [])),
+    )
   const choose = (thing: string, parts: ThingParts) => {
     const { before: then, after: now } = parts.entries
     // Statements that attach a partition are written as the tables say.
     const same = !thing.includes('/') || (then !== null && now !== null && isSame(then, now))
     const { from: chosen, exact } = after
-      ? touches.of(thing, parts, same)
+      ? touches.of(thing, parts, same, needsOf(parts))
       : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
     if (chosen) for (const key of parts[chosen] ?? []) origins.set(key, chosen)
     unread.delete(thing)
@@ -237,25 +249,65 @@ function merge(
     return chosen
   }
   const adapt = (entry: StructureEntry, from: 'before' | 'after') =>
-    (adapter ??= renamer(before.entries, read.entries, (key) => origins.get(key)))(entry, from)
+    (adapter ??= renamer(before.entries, read.entries, tables, (key) => origins.get(key)))(entry, from)
   let adapter: ReturnType<typeof renamer> | undefined
   const merged = mergeStructures(before, read, choose, adapt)
   const wrong = [...rewritten, ...[...unread].filter((thing) => touches.isEarly(thing, { before: null, after: null }))]
   const rewrites = rewriteTables(
     merged,
     wrong.map((thing) => known.get(thing)!),
-    [read, before],
+    { before, after: read },
+    (key) => origins.get(key),
   )
   const entries = inOrder(withAttachments(rewrites, tables))
+  missing.push(...neverRead(from, before, read, steps, touches), ...partsUnknown(wrong, known, origins))
   const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
-  const sequences = after ? sequencesOf(before, after, entries) : before.sequences
+  const sequences = after ? sequencesOf(before, after, entries, tables) : before.sequences
   const others = othersOf(entries, from.full.member, before.name, populated)
   return { ...before, entries, tables, sequences, others, missing }
 }
 
+/** Things that were there at the moment, and were gone again before anybody read how they are made. */
+function neverRead(
+  from: Ingredients,
+  before: DatabaseManifest,
+  after: DatabaseManifest,
+  steps: StructureStep[],
+  touches: Touches,
+): Missing[] {
+  const read = new Set([...before.entries, ...after.entries].map(keyOf))
+  const named = new Map(steps.flatMap(({ named = {} }) => Object.entries(named)))
+  return [...named].flatMap(([key, { kind, name }]): Missing[] => {
+    if (read.has(key) || touches.isGone(key)) return []
+    const publication = / in publication (.*)$/.exec(name)?.[1]
+    const names = publication
+      ? [publication]
+      : name
+          .replace(/\(.*$/s, '')
+          .split('.')
+          .map((part) => part.replaceAll('"', ''))
+    const reason = `${kind} ${name} was made before this moment and changed or dropped soon after, before it was read: how it was made is not known.`
+    return [{ path: [from.full.member, before.name, ...names].join('/'), reason }]
+  })
+}
+
+/** Of a table that no reading of its structure tells, some things are in no description of ours. */
+function partsUnknown(wrong: string[], known: Map<string, TableManifest>, origins: Map<string, 'before' | 'after'>): Missing[] {
+  const reason = 'It was gone before its structure was read: comments on its parts are not known.'
+  return wrong.flatMap((thing) => (origins.has(thing) ? [] : [{ path: known.get(thing)!.path, reason, note: true }]))
+}
+
+const keysById = (entries: StructureEntry[]) => new Map(entries.map((entry) => [entry.id, keyOf(entry)]))
+
 /** Writes the entries of tables anew whose structure is known as of a moment at which nobody read them. */
-function rewriteTables(entries: StructureEntry[], tables: TableManifest[], readings: DatabaseManifest[]): StructureEntry[] {
+function rewriteTables(
+  entries: StructureEntry[],
+  tables: TableManifest[],
+  read: Record<'before' | 'after', DatabaseManifest>,
+  originOf: (key: string) => 'before' | 'after' | undefined,
+): StructureEntry[] {
   if (tables.length === 0) return entries
+  const readings = [read.after, read.before]
   let id = Math.max(0, ...entries.map((entry) => entry.id))
   const all = readings.flatMap((reading) => reading.tables)
   const around = {
@@ -269,11 +321,10 @@ function rewriteTables(entries: StructureEntry[], tables: TableManifest[], readi
   for (const table of tables) {
     const root = entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
     const parts = root ? entries.filter((entry) => roots.get(entry.id) === root.id) : []
-    // The reading that the entries are from is the one whose table they make.
-    const source = readings.find((reading) =>
-      reading.entries.some(({ type, oid, sql }) => type === 'TABLE' && oid === table.oid && sql === root?.sql),
-    )
-    const as = source?.tables.find(({ oid }) => oid === table.oid)
+    const origin = originOf(`${CATALOG.relation}/${table.oid}`)
+    const then = origin && read[origin].tables.find(({ oid }) => oid === table.oid)
+    // Its entries have the names of the moment by now.
+    const as = then && calledAs(then, table)
     const fresh = entriesOfTable(table, root && as ? { table: as, entries: parts } : null, around)
     const gone = new Set(parts.map((entry) => entry.id))
     const at = Math.max(
@@ -315,10 +366,19 @@ function inexact(from: Ingredients, thing: string, read: DatabaseManifest[]): Mi
 }
 
 /** Sequences of the entries that were chosen, with their state where it was read. */
-function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries: DatabaseManifest['entries']) {
+function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries: DatabaseManifest['entries'], tables: TableManifest[]) {
   const there = new Set(entries.filter(({ type }) => type === 'SEQUENCE').map(({ schema, name }) => JSON.stringify([schema, name])))
-  const found = new Map([...after.sequences, ...before.sequences].map((one) => [JSON.stringify([one.schema, one.name]), one]))
+  const owned = (reading: DatabaseManifest) => reading.sequences.map((sequence) => ownedAt(sequence, reading.tables, tables))
+  const found = new Map([...owned(after), ...owned(before)].map((one) => [JSON.stringify([one.schema, one.name]), one]))
   return [...found].filter(([key]) => there.has(key)).map(([, sequence]) => sequence)
+}
+
+/** A sequence with the table whose column owns it under the name that this has at the moment. */
+function ownedAt(sequence: SequenceState, then: TableManifest[], tables: TableManifest[]): SequenceState {
+  const [schema, name] = sequence.ownedBy ?? []
+  const oid = then.find((table) => table.schema === schema && table.name === name)?.oid
+  const table = tables.find((one) => one.oid === oid)
+  return table ? { ...sequence, ownedBy: [table.schema, table.name] } : sequence
 }
 
 /** What older rows hold in a column is known best when the column is new: writing the table anew forgets it. */

@@ -9,7 +9,7 @@ import { assembleTables, type RawTables } from '../sources/postgres/describe'
 export interface StructureNote {
   tag: string
   statement?: string | null
-  objects?: { kind: string; name: string }[] | null
+  objects?: { kind: string; name: string; key?: string }[] | null
   /** Catalog and object id of what it touched, and of what it dropped, as in `1259/16384`. */
   touched?: string[] | null
   gone?: string[] | null
@@ -141,6 +141,7 @@ export class StructureModel {
       ],
       gone: [...new Set([...notes.flatMap(({ gone }) => gone ?? []), ...left])],
       followed,
+      named: namedIn(notes),
       more: notes.some(({ objects, touched, gone }) => (objects?.length ?? 0) > (touched?.length ?? 0) + (gone?.length ?? 0)),
       ...(notes.some(({ failed }) => failed !== undefined) ? { untold: true as const } : {}),
     }
@@ -193,3 +194,24 @@ const fresh = () => ({
   /** Relations that are gone or taken no more. */
   left: [] as string[],
 })
+
+/** Parts of tables, and tables, are told with the tables themselves. */
+const TOLD_WITH_TABLES = new Set([
+  'table',
+  'index',
+  'table constraint',
+  'trigger',
+  'rule',
+  'policy',
+  'default value',
+  'table column',
+  'statistics object',
+])
+
+/** Things that are no tables, with their names, which nobody may ever read if they go soon. */
+function namedIn(notes: StructureNote[]): Record<string, { kind: string; name: string }> {
+  const all = notes.flatMap(({ objects }) => objects ?? [])
+  return Object.fromEntries(
+    all.flatMap(({ kind, name, key }) => (key && !TOLD_WITH_TABLES.has(kind) ? [[key, { kind, name }] as const] : [])),
+  )
+}

@@ -77,7 +77,7 @@ begin
   if current_setting('${OURS}.busy', true) = 'on' or tg_tag like 'REFRESH%' then return; end if;
   perform set_config('${OURS}.busy', 'on', true);
   if tg_event = 'sql_drop' then
-    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity) order by o.objid) filter (where o.original),
+    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity, 'key', o.classid || '/' || o.objid) order by o.objid) filter (where o.original),
       coalesce(array_agg(o.classid || '/' || o.objid) filter (where o.objsubid = 0), '{}'),
       coalesce(array_agg(distinct o.classid || '/' || o.objid) filter (where o.objsubid > 0), '{}')
         || coalesce(array_agg('pg_class'::regclass::oid || '/' || to_regclass(format('%I.%I', o.address_names[1], o.address_names[2]))::oid)
@@ -101,7 +101,7 @@ begin
       end if;
     end loop;
     perform set_config('${OURS}.off', '', true);
-    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity)),
+    select json_agg(json_build_object('kind', o.object_type, 'name', o.object_identity, 'key', o.classid || '/' || o.objid)),
       touched || coalesce(array_agg(distinct o.classid || '/' || o.objid) filter (where o.objid is not null), '{}')
       into objects, touched
     from pg_event_trigger_ddl_commands() o where o.schema_name is distinct from 'pg_temp';
