@@ -57,8 +57,17 @@ export function renamer(
   const known = new Map<string, Name>(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
   const nameOf = (key: string) => known.get(key) ?? { before: then, after: now }[originOf(key) ?? 'before'].get(key)
   const renaming = { before: renamesOf(then, nameOf), after: renamesOf(now, nameOf) }
-  return (entry: StructureEntry, from: From): StructureEntry =>
-    renaming[from].things.size === 0 ? entry : { ...entry, sql: renamed(entry.sql, renaming[from]) }
+  return (entry: StructureEntry, from: From): StructureEntry => {
+    if (renaming[from].things.size === 0) return entry
+    const own = entry.schema === null ? undefined : renaming[from].things.get(thingKey(entry.schema, entry.name))
+    const named = own && NAMED.has(entry.type) ? own : {}
+    return {
+      ...entry,
+      ...named,
+      sql: renamed(entry.sql, renaming[from]),
+      ownerSql: entry.ownerSql && renamed(entry.ownerSql, renaming[from]),
+    }
+  }
 }
 
 /** Whether a thing reads the same in two readings, but for names of other things that are called otherwise by then. */

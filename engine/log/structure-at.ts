@@ -2,7 +2,7 @@ import type { StructurePiece, StructureStep } from '../../core/changes/manifest'
 import { scanLog } from '../../core/changes/log-text'
 import { positionOf } from '../../core/chain/position'
 import { NO_ROWS, type DatabaseManifest, type Missing, type SequenceState, type TableManifest } from '../../core/content/manifest'
-import { othersOf } from '../../core/restore/kinds'
+import { kindOf, othersOf } from '../../core/restore/kinds'
 import { inOrder, keyOf, mergeStructures, type ThingParts } from '../../core/restore/merge'
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
@@ -253,16 +253,17 @@ function merge(
   let adapter: ReturnType<typeof renamer> | undefined
   const merged = mergeStructures(before, read, choose, adapt)
   const wrong = [...rewritten, ...[...unread].filter((thing) => touches.isEarly(thing, { before: null, after: null }))]
+  const sequences = after ? sequencesOf(before, after, merged, tables) : before.sequences
   const rewrites = rewriteTables(
     merged,
     wrong.map((thing) => known.get(thing)!),
     { before, after: read },
     (key) => origins.get(key),
+    sequences,
   )
   const entries = inOrder(withAttachments(rewrites, tables))
-  missing.push(...neverRead(from, before, read, steps, touches), ...partsUnknown(wrong, known, origins))
+  missing.push(...neverRead(from, before, read, steps, touches), ...partsUnknown(wrong, known, origins, [before, read]))
   const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
-  const sequences = after ? sequencesOf(before, after, entries, tables) : before.sequences
   const others = othersOf(entries, from.full.member, before.name, populated)
   return { ...before, entries, tables, sequences, others, missing }
 }
@@ -291,10 +292,23 @@ function neverRead(
   })
 }
 
-/** Of a table that no reading of its structure tells, some things are in no description of ours. */
-function partsUnknown(wrong: string[], known: Map<string, TableManifest>, origins: Map<string, 'before' | 'after'>): Missing[] {
-  const reason = 'It was gone before its structure was read: comments on its parts are not known.'
-  return wrong.flatMap((thing) => (origins.has(thing) ? [] : [{ path: known.get(thing)!.path, reason, note: true }]))
+/** Of a table that was written anew, some things are in no description of ours. */
+function partsUnknown(
+  wrong: string[],
+  known: Map<string, TableManifest>,
+  origins: Map<string, 'before' | 'after'>,
+  readings: DatabaseManifest[],
+): Missing[] {
+  const gone = 'It was gone before its structure was read: comments on its parts are not known.'
+  const soon = 'Statistics targets and storage of its columns were changed about this moment; they may be those of soon after.'
+  const settings = (oid: number, { entries }: DatabaseManifest) =>
+    /^ALTER TABLE [\s\S]*$/m.exec(entries.find((entry) => isTableEntry(entry) && entry.oid === oid)?.sql ?? '')?.[0]
+  return wrong.flatMap((thing): Missing[] => {
+    const { oid, path } = known.get(thing)!
+    if (!origins.has(thing)) return [{ path, reason: gone, note: true }]
+    const [a, b] = readings.map((reading) => settings(oid, reading))
+    return a === b ? [] : [{ path, reason: soon, note: true }]
+  })
 }
 
 const keysById = (entries: StructureEntry[]) => new Map(entries.map((entry) => [entry.id, keyOf(entry)]))
@@ -305,6 +319,7 @@ function rewriteTables(
   tables: TableManifest[],
   read: Record<'before' | 'after', DatabaseManifest>,
   originOf: (key: string) => 'before' | 'after' | undefined,
+  sequences: SequenceState[],
 ): StructureEntry[] {
   if (tables.length === 0) return entries
   const readings = [read.after, read.before]
@@ -315,7 +330,6 @@ function rewriteTables(
     entries,
     oidOf: (key: string) => [...tables, ...all].find(({ schema, name }) => thingKey(schema, name) === key)?.oid ?? null,
   }
-  const sequences = readings.flatMap((reading) => reading.sequences)
   const roots = rootsOf(entries, sequences)
   let result = entries
   for (const table of tables) {
@@ -358,10 +372,9 @@ function tablesAfter(before: DatabaseManifest, steps: StructureStep[], after: Da
 }
 
 function inexact(from: Ingredients, thing: string, read: DatabaseManifest[]): Missing {
-  const named = read.flatMap(({ entries, others }) =>
-    others.filter(({ entry: id }) => entries.some((entry) => entry.id === id && `${entry.catalog}/${entry.oid}` === thing)),
-  )
-  const path = named[0]?.path ?? `${from.full.member}/${from.full.databases[0]!.name}`
+  const database = `${from.full.member}/${from.full.databases[0]!.name}`
+  const entry = read.flatMap(({ entries }) => entries).find((one) => keyOf(one) === thing && kindOf(one) !== undefined)
+  const path = entry ? [database, ...(entry.schema === null ? [] : [entry.schema]), entry.name].join('/') : database
   return { path, reason: `${INEXACT} soon after.`, note: true }
 }
 

@@ -1,3 +1,4 @@
+import { thingKey } from '../../core/restore/sql'
 import { sequencesAt, type SequenceAt, type SequenceReading } from '../../core/changes/sequences'
 import { plural } from '../../core/time/words'
 import { pathOf } from '../../core/things/thing'
@@ -103,7 +104,9 @@ export class MemberView {
         reason: `${plural(back.length, 'sequence')} had just been, or would soon be set back: ${namesOf(back)}. What it had given is known as far as it was read before.`,
         note: true,
       })
-    return found.map(({ state }) => state)
+    // Who owns it is told by the structure; where it stands may have been read when that had another name.
+    const owners = new Map(structure.sequences.map(({ schema, name, ownedBy }) => [thingKey(schema, name), ownedBy]))
+    return found.map(({ state }) => ({ ...state, ownedBy: owners.get(thingKey(state.schema, state.name)) ?? state.ownedBy }))
   }
 
   private place(table: TableManifest, missing: Missing[]): TableManifest[] {

@@ -83,7 +83,11 @@ const toldOf = (
       ({ outcome, reason, equal, left_parts: left }) =>
         outcome === 'failed' || (outcome === 'left' && !equal) || reason !== null || left.length > 0,
     )
-    .map(({ path }) => path.split('/').at(-1)!.replace(/\(.*$/s, ''))
+    // Sequences are told together, by name.
+    .flatMap(({ path, reason }) => [
+      path.split('/').at(-1)!.replace(/\(.*$/s, ''),
+      ...(path.endsWith('/sequences') ? ((reason ?? '').match(/[\w.]+_seq\b/g) ?? []) : []),
+    ])
 
 describe.each(PACES.map((pace, i) => [pace, i] as const))('changes with %s ms between them', (pace, at) => {
   it.each(looked.filter((_, i) => i % PACES.length === at))(
