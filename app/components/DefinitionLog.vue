@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { LOG, type VesselDefinition } from '~~/core/plan/definition'
+import { ANY_TIME, LOG, type VesselDefinition } from '~~/core/plan/definition'
 import { loggedPart } from '~~/core/selection/rules'
 import type { MemberReadiness } from '~~/server/views'
 
@@ -16,6 +16,20 @@ async function ask() {
 }
 watchDebounced([() => draft.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
 const keepMb = computed({ get: () => Math.round(log.value.keepAtMost / MIB), set: (mb) => (log.value.keepAtMost = Math.round(mb) * MIB) })
+// What is not said is as usual; only what somebody sets is kept.
+const limits = computed(() => log.value.audit ?? ANY_TIME)
+const limit = (change: Partial<typeof ANY_TIME>) => (log.value.audit = { ...limits.value, ...change })
+const auditRate = computed({ get: () => limits.value.megabytesPerSecond, set: (rate) => limit({ megabytesPerSecond: rate }) })
+const auditFrom = computed({ get: () => limits.value.hours?.from ?? 22, set: (from) => limit({ hours: { from, to: auditTo.value } }) })
+const auditTo = computed({ get: () => limits.value.hours?.to ?? 6, set: (to) => limit({ hours: { from: auditFrom.value, to } }) })
+const auditWhen = computed({
+  get: () => (limits.value.hours ? ('hours' as const) : ('any' as const)),
+  set: (when) => limit({ hours: when === 'hours' ? { from: auditFrom.value, to: auditTo.value } : null }),
+})
+const WHEN = [
+  ['any', 'at any hour'],
+  ['hours', 'between'],
+] as const
 const STRUCTURE = [
   ['trigger', 'a trigger there'],
   ['compare', 'comparing catalogs'],
@@ -62,6 +76,26 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
         <span>Structure is followed by</span>
         <span class="flex"><ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" /></span>
+      </div>
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5" data-audit>
+        <label for="log-audit">An audit reads at most</label>
+        <span class="flex items-center gap-3"
+          ><UInput
+            id="log-audit"
+            v-model.number="auditRate"
+            type="number"
+            :min="LOG.auditRate.min"
+            :max="LOG.auditRate.max"
+            class="w-24"
+          /><span class="soft">MB a second; each table has its turn within a week,</span
+          ><ChoiceBar v-model="auditWhen" :choices="WHEN" label="When tables have their turn" /><template v-if="auditWhen === 'hours'"
+            ><UInput v-model.number="auditFrom" type="number" min="0" max="23" class="w-16" aria-label="From this hour" /><span class="soft"
+              >and</span
+            ><UInput v-model.number="auditTo" type="number" min="0" max="23" class="w-16" aria-label="To this hour" /><span class="soft"
+              >o’clock UTC</span
+            ></template
+          ></span
+        >
       </div>
     </template>
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>

@@ -1,6 +1,6 @@
 import pg from 'pg'
 import { errorRecord, VesselError } from '../../core/errors'
-import { logOf } from '../../core/plan/definition'
+import { auditOf, isAuditHour, logOf } from '../../core/plan/definition'
 import { takesFrom } from '../../core/selection/rules'
 import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
@@ -140,7 +140,7 @@ export class LogSupervisor {
   private async audit(vessel: Vessel, row: Row): Promise<void> {
     if (row.state !== 'following' || (await this.busy(vessel.id)) || Date.now() < (this.troubles.get(`audit ${keyOf(row)}`)?.until ?? 0))
       return
-    const due = await tablesToAudit(this.engine, row)
+    const due = await tablesToAudit(this.engine, row, isAuditHour(auditOf(logOf(vessel.definition)), this.engine.clock.now()))
     if (due.length === 0 || !this.mayTry(`audit ${keyOf(row)}`, AUDIT_AGAIN_MS)) return
     const comment = due.length === 1 ? 'A table is audited.' : `${due.length} tables are audited.`
     await this.engine.startRun({ kind: 'audit', vessel, startedBy: 'the log', comment, params: { tables: { [row.member]: due } } })
@@ -330,8 +330,8 @@ const AUDIT_AGAIN_MS = 5 * 60_000
 const WEEK_MS = 7 * 24 * 60 * 60_000
 const TURNS_OF_A_WEEK = WEEK_MS / AUDIT_AGAIN_MS
 
-/** Followed tables whose turn it is: those that were changed in their structure, and a share of those not audited for a week. */
-async function tablesToAudit(engine: EngineContext, row: Row): Promise<number[]> {
+/** Followed tables whose turn it is: those that were changed in their structure, and, in the hours for it, a share of those not audited for a week. */
+async function tablesToAudit(engine: EngineContext, row: Row, isHour: boolean): Promise<number[]> {
   const now = engine.clock.now().getTime()
   const due = await engine.db
     .selectFrom('audit_due')
@@ -349,10 +349,12 @@ async function tablesToAudit(engine: EngineContext, row: Row): Promise<number[]>
   const last = new Map(audits.map(({ oid, at }) => [Number(oid), at.getTime()]))
   const followed = Object.entries(row.tables).flatMap(([oid, { since }]) => (since === null ? [] : [Number(oid)]))
   const changed = due.filter(({ since }) => now - since.getTime() >= SETTLED_MS).map(({ oid }) => Number(oid))
-  const old = followed
-    .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
-    .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
-    .slice(0, Math.ceil(followed.length / TURNS_OF_A_WEEK))
+  const old = !isHour
+    ? []
+    : followed
+        .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
+        .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
+        .slice(0, Math.ceil(followed.length / TURNS_OF_A_WEEK))
   return [...new Set([...changed.filter((oid) => followed.includes(oid)), ...old])]
 }
 
