@@ -104,7 +104,7 @@ export function planRestore(input: PlanInput): DatabasePlan {
   const circles = circlesOf(manifest)
   const others = needs.others.map(({ other, along }) => {
     const rule = circles.get(other.entry)
-    return { ...forRoles(planOther(other, input, along), input), later: rule === undefined ? [] : [rule] }
+    return { ...told(forRoles(planOther(other, input, along), input), manifest), later: rule === undefined ? [] : [rule] }
   })
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))

@@ -236,7 +236,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
       }
   const before = old ? piecesOf(old.table, around) : []
   const same = (a: Piece, b: Piece) => a.type === b.type && a.name === b.name && a.sql === b.sql
-  const entries = [own, ...kept]
+  const entries = [own, ...kept.filter(({ type }) => type !== 'COMMENT')]
   for (const piece of piecesOf(table, around)) {
     const wrote = before.some((other) => same(piece, other)) ? old!.entries.filter((entry) => isOf(entry, piece)) : []
     // An identity is made by the entry of its sequence where a dump wrote one.
@@ -262,6 +262,8 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
         ...piece,
       })
   }
+  // Comments come behind the parts that they are on.
+  entries.push(...kept.filter(({ type }) => type === 'COMMENT'))
   return entries.filter((entry, i) => entries.findIndex(({ id }) => id === entry.id) === i)
 }
 

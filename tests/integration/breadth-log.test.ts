@@ -83,11 +83,13 @@ const toldOf = (
       ({ outcome, reason, equal, left_parts: left }) =>
         outcome === 'failed' || (outcome === 'left' && !equal) || reason !== null || left.length > 0,
     )
-    // Sequences are told together, by name.
-    .flatMap(({ path, reason }) => [
+    // Sequences are told together, and parts of a group that could not be put in place with one of its tables.
+    .flatMap(({ path, reason, left_parts: left }) => [
       path.split('/').at(-1)!.replace(/\(.*$/s, ''),
       ...(path.endsWith('/sequences') ? ((reason ?? '').match(/[\w.]+_seq\b/g) ?? []) : []),
+      ...(left as { what: string }[]).flatMap(({ what }) => what.split(/[^\w]+/).slice(-1)),
     ])
+    .filter((name) => name.length > 2)
 
 describe.each(PACES.map((pace, i) => [pace, i] as const))('changes with %s ms between them', (pace, at) => {
   it.each(looked.filter((_, i) => i % PACES.length === at))(
