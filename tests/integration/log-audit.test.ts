@@ -83,6 +83,26 @@ describe('an audit', () => {
     expect(await log.bench.run('audit', log.vessel)).toMatchObject({ state: 'done', outcome: { differing: 0 } })
   })
 
+  it('comes before a full is computed from the log; where the log leads elsewhere, none is made', async () => {
+    const fine = await log.bench.run('backup', log.vessel, { what: 'synthetic' })
+    expect(fine).toMatchObject({ state: 'done', error: null })
+    tamper(`update tampered set v = 'tampered again' where id = 11`)
+    const refused = await log.bench.run('backup', log.vessel, { what: 'synthetic' })
+    expect(refused).toMatchObject({ state: 'failed', error: { code: 'audit_differs' } })
+    expect((refused.error as { what: string }).what).toContain('public.tampered')
+    // Each table that was looked at is a step of its own.
+    const steps = await log.bench.engine.db.selectFrom('run_step').select(['kind', 'title']).where('run_id', '=', refused.id).execute()
+    expect(steps.filter(({ kind }) => kind === 'audit').map(({ title }) => title)).toEqual(['public.sound', 'public.tampered'])
+    await vi.waitFor(
+      async () => expect((await log.breaks()).filter(({ kind, to_at: to }) => kind === 'audit' && to === null)).toEqual([]),
+      {
+        timeout: 60_000,
+        interval: 200,
+      },
+    )
+    expect(await log.bench.run('backup', log.vessel, { what: 'synthetic' })).toMatchObject({ state: 'done', error: null })
+  })
+
   it('of a vessel whose log is not followed says so', async () => {
     const other = await log.bench.vessel('Other')
     expect(await log.bench.run('audit', other)).toMatchObject({ state: 'failed', error: { code: 'no_log' } })
