@@ -77,7 +77,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
         <span>Structure is followed by</span>
         <span class="flex"><ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" /></span>
       </div>
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5" data-audit>
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
         <label for="log-audit">An audit reads at most</label>
         <span class="flex items-center gap-3"
           ><UInput
@@ -87,14 +87,17 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
             :min="LOG.auditRate.min"
             :max="LOG.auditRate.max"
             class="w-24"
-          /><span class="soft">MB a second; each table has its turn within a week,</span
-          ><ChoiceBar v-model="auditWhen" :choices="WHEN" label="When tables have their turn" /><template v-if="auditWhen === 'hours'"
-            ><UInput v-model.number="auditFrom" type="number" min="0" max="23" class="w-16" aria-label="From this hour" /><span class="soft"
+          /><span class="soft">MB a second, so that the source has its disk for others</span></span
+        >
+      </div>
+      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5" data-audit>
+        <span>Tables are audited</span>
+        <span class="flex items-center gap-3"
+          ><ChoiceBar v-model="auditWhen" :choices="WHEN" label="When tables are audited" /><template v-if="auditWhen === 'hours'"
+            ><UInput v-model.number="auditFrom" type="number" min="0" max="23" class="w-20" aria-label="From this hour" /><span class="soft"
               >and</span
-            ><UInput v-model.number="auditTo" type="number" min="0" max="23" class="w-16" aria-label="To this hour" /><span class="soft"
-              >o’clock UTC</span
-            ></template
-          ></span
+            ><UInput v-model.number="auditTo" type="number" min="0" max="23" class="w-20" aria-label="To this hour" /></template
+          ><span class="soft">{{ auditWhen === 'hours' ? 'o’clock UTC; each within a week' : 'each within a week' }}</span></span
         >
       </div>
     </template>
