@@ -65,8 +65,11 @@ export function catalogsOf(database: string, server = testServer()): Record<stri
 export function structureOf(database: string, server = testServer()): string[] {
   const text = server.dump(database, ['--schema-only', '--create']).replaceAll(database, 'THE DATABASE')
   const statements = text.replaceAll(/^(--|SET |\\).*$/gm, '').split(/;\n\n+/)
+  // Settings and rights of the database come in the order of their age.
+  const inOrder = (statement: string) =>
+    statement.includes('DATABASE THE DATABASE') ? statement.split(/;\n/).sort().join(';\n') : statement
   return statements
-    .map((statement) => statement.trim())
+    .map((statement) => inOrder(statement.trim()))
     .filter(Boolean)
     .sort()
 }
