@@ -1,4 +1,4 @@
-import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import { afterAll, afterEach, beforeAll, expect, inject, it, vi } from 'vitest'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
@@ -94,7 +94,11 @@ export function everyInstant(): void {
     await person.opens('/runs')
     await person.clicks('[aria-label=Filters] button::-p-text(Undone)')
     await person.reads('[data-row]', /^Undo Bookings today .* done, \d[\d,]* rows/)
-    expect((await person.texts('[data-row]')).every((row) => row.startsWith('Undo'))).toBe(true)
+    // The rows of before are there until the filter has gone to the server and back.
+    await vi.waitFor(async () => expect((await person.texts('[data-row]')).every((row) => row.startsWith('Undo'))).toBe(true), {
+      timeout: 10_000,
+      interval: 100,
+    })
   })
 
   it('follows a row through the log', async () => {
