@@ -113,9 +113,10 @@ class MemberAudit {
     const verdicts: Verdict[] = []
     try {
       const due = []
+      const followed = await this.followed()
       for (const table of view.fromLog()) {
         const there = capture.tables.find(({ oid }) => oid === table.oid)
-        if (!there || (this.only && !this.only.includes(table.oid))) continue
+        if (!there || !followed.has(table.oid) || (this.only && !this.only.includes(table.oid))) continue
         const ordinal = await this.run.plan({ kind: 'audit', member: label, title: `${there.schema}.${there.name}` })
         due.push({ table, there, ordinal })
       }
@@ -137,6 +138,17 @@ class MemberAudit {
       await client.end().catch(() => undefined)
     }
     return verdicts
+  }
+
+  /** Tables whose rows are in the log; those of others are as of the last backup, and have nothing to agree with. */
+  private async followed(): Promise<Set<number>> {
+    const { tables } = await this.run.engine.db
+      .selectFrom('follower')
+      .select('tables')
+      .where('vessel_id', '=', this.vessel.id)
+      .where('member', '=', this.member)
+      .executeTakeFirstOrThrow()
+    return new Set(Object.entries(tables).flatMap(([oid, { since }]) => (since === null ? [] : [Number(oid)])))
   }
 
   /** The verdict of one table; one that differs is a hole from the last position at which it agreed. */
