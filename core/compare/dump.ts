@@ -33,11 +33,10 @@ export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[
     return at < 0 ? undefined : candidates.splice(at, 1)[0]
   }
   const others = expected.filter((entry) => !take(entry, (one) => isSame(entry, one)))
-  const differences = others.map((entry): DumpDifference => {
+  return others.map((entry): DumpDifference => {
     const other = take(entry, () => true)
     return { what: wordsOf(entry), why: other ? whyOf(entry, other) : 'It is not there.', name: entry.name }
   })
-  return differences
 }
 
 function whyOf(then: StructureEntry, now: StructureEntry): string {

@@ -1,6 +1,6 @@
 import type { Column, Part, TableStructure } from '../content/manifest'
 import type { Renaming } from '../restore/sql'
-import { quoteIdentifier, rename, thingKey, tokensOf } from '../restore/sql'
+import { plainIdentifier, rename, thingKey, tokensOf } from '../restore/sql'
 
 /** One line of a comparison of structures. */
 export interface StructureLine {
@@ -103,7 +103,7 @@ export function renameStructure(structure: TableStructure, renaming: Renaming, r
     return target ? thingKey(target.schema, target.name) : name
   }
   const role = (name: string) => (Object.hasOwn(roles, name) ? roles[name]! : name)
-  const policy = (definition: string) => withPolicyRoles(definition, (roles) => roles.map((name) => quoted(role(unquoted(name)))))
+  const policy = (definition: string) => withPolicyRoles(definition, (roles) => roles.map((name) => plainIdentifier(role(unquoted(name)))))
   const newParent = structure.partitionOf === null ? undefined : renaming.things.get(structure.partitionOf)
   return {
     ...structure,
@@ -147,7 +147,6 @@ const withPolicyRoles = (definition: string, change: (roles: string[]) => string
   definition.replace(POLICY_ROLES, change(policyRoles(definition)).join(','))
 
 const unquoted = (name: string) => (name.startsWith('"') ? name.slice(1, -1).replaceAll('""', '"') : name)
-const quoted = (name: string) => (/^[a-z_][a-z0-9_$]*$/.test(name) ? name : quoteIdentifier(name))
 
 /** Roles of a policy have no order. */
 export const policyText = (definition: string): string => withPolicyRoles(definition, (roles) => roles.sort())

@@ -1,5 +1,5 @@
 import type { DatabaseManifest } from '../content/manifest'
-import { rootsOf, type StructureEntry } from './structure'
+import { needsByRoot, rootsOf, type StructureEntry } from './structure'
 
 /** Whether it gives a view its definition, where the dump made that with its columns alone. */
 export const isViewDefinition = ({ type, name }: StructureEntry) => type === 'RULE' && name.endsWith(' _RETURN')
@@ -14,14 +14,7 @@ export function circlesOf({ entries, sequences }: DatabaseManifest): Map<number,
   const rules = entries.filter(isViewDefinition)
   if (rules.length === 0) return new Map()
   const roots = rootsOf(entries, sequences)
-  const needs = new Map<number, Set<number>>()
-  for (const entry of entries) {
-    if (isViewDefinition(entry)) continue
-    const root = roots.get(entry.id)!
-    const all = needs.get(root) ?? new Set<number>()
-    for (const id of entry.needs) all.add(roots.get(id) ?? id)
-    needs.set(root, all)
-  }
+  const needs = needsByRoot(entries, roots, (entry) => !isViewDefinition(entry))
   const reaches = (from: number, to: number, seen: Set<number>): boolean => {
     if (from === to) return true
     if (seen.has(from)) return false

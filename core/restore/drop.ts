@@ -22,7 +22,9 @@ export function droppedBy({ type, schema, name, sql, ownerSql }: StructureEntry)
       .filter(Boolean)
       .reverse()
   const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? OPERATED.exec(ownerSql ?? '')?.[1]
-  return [`DROP ${signature ?? `${type} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`}`]
+  // A view that stood upon something that is back already may have gone with it, and waits for its turn.
+  const named = `${type}${type.endsWith('VIEW') ? ' IF EXISTS' : ''} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`
+  return [`DROP ${signature ?? named}`]
 }
 
 /** Takes back what one statement about default privileges gave or took. */

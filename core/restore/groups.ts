@@ -1,7 +1,7 @@
 import type { DatabaseManifest, TableManifest } from '../content/manifest'
 import type { Operation } from './plan'
 import { thingKey } from './sql'
-import { isTableEntry, rootsOf } from './structure'
+import { isTableEntry, needsByRoot, rootsOf } from './structure'
 
 /** The tables with all partitions and sub-partitions of theirs, in the order of the manifest. */
 export function familyOf(manifest: DatabaseManifest, tables: TableManifest[]): TableManifest[] {
@@ -79,7 +79,7 @@ function referencesOf(manifest: DatabaseManifest, tables: TableManifest[]): [num
 /** Things without rows that one table needs and that need another table, such as the function of an index over rows of a type. */
 class Between {
   private readonly roots: Map<number, number>
-  private readonly needs = new Map<number, Set<number>>()
+  private readonly needs: Map<number, Set<number>>
   private readonly tableAt: Map<number, number>
   private readonly made: Map<number, number>
   private readonly reached: Map<number, Set<number>>
@@ -90,14 +90,7 @@ class Between {
     private readonly others: Operation[],
   ) {
     this.roots = rootsOf(manifest.entries, manifest.sequences)
-    for (const entry of manifest.entries) {
-      if (entry.type === 'FK CONSTRAINT') continue
-      const root = this.roots.get(entry.id)!
-      const needs = this.needs.get(root) ?? new Set<number>()
-      for (const id of entry.needs) needs.add(this.roots.get(id) ?? id)
-      needs.delete(root)
-      this.needs.set(root, needs)
-    }
+    this.needs = needsByRoot(manifest.entries, this.roots, ({ type }) => type !== 'FK CONSTRAINT')
     const byOid = new Map(tables.map(({ oid }, i) => [oid, i]))
     this.tableAt = new Map(
       manifest.entries.flatMap((entry) =>

@@ -3,7 +3,7 @@ import { pathOf } from '../things/thing'
 import { entriesToRun, membersOf } from './entries'
 import { kindOf } from './kinds'
 import { planRestore, type DatabasePlan, type Operation } from './plan'
-import { isBeforeRows, isTableEntry, rootsOf, withParts, type StructureEntry } from './structure'
+import { entryWords, isBeforeRows, isTableEntry, rootsOf, tableIds, withParts, type StructureEntry } from './structure'
 import { emptyTarget, type TargetState } from './target'
 import { wishOf } from './wish'
 
@@ -43,7 +43,7 @@ function everything({ entries, roles = [], tables }: DatabaseManifest, version: 
 /** The entries that a restore by the plan runs, in its order. */
 function orderOf(plan: DatabasePlan, manifest: DatabaseManifest, target: TargetState): StructureEntry[] {
   const planned = { plan, manifest, target }
-  const tables = new Set(manifest.entries.filter(isTableEntry).map(({ id }) => id))
+  const tables = tableIds(manifest.entries)
   const inner = new Set(plan.groups.flatMap((group) => group.inner))
   const alone = (when: Operation['when']) => {
     const due = plan.operations.filter((one, i) => one.kind !== 'table' && one.verb !== 'leave' && one.when === when && !inner.has(i))
@@ -67,7 +67,6 @@ function outOfOrder(source: string, manifest: DatabaseManifest, order: Structure
   order.forEach(({ id }, i) => at.has(id) || at.set(id, i))
   const byId = new Map(manifest.entries.map((entry) => [entry.id, entry]))
   const roots = rootsOf(manifest.entries, manifest.sequences)
-  const words = ({ type, name }: StructureEntry) => `${type.toLowerCase()} ${name}`
   const pathFor = (entry: StructureEntry) => {
     const root = byId.get(roots.get(entry.id)!) ?? entry
     const known = manifest.others.find((other) => other.entry === root.id)?.path
@@ -82,10 +81,10 @@ function outOfOrder(source: string, manifest: DatabaseManifest, order: Structure
     if (isLeft(byId.get(roots.get(entry.id)!) ?? entry)) return []
     const position = at.get(entry.id)
     if (position === undefined)
-      return [{ path: pathFor(entry), reason: `It would not come back whole: no restore makes the ${words(entry)}.`, note: true }]
+      return [{ path: pathFor(entry), reason: `It would not come back whole: no restore makes the ${entryWords(entry)}.`, note: true }]
     const first = entry.needs.find((id) => (at.get(id) ?? -1) > position)
     if (first === undefined) return []
-    const reason = `It may not come back: the ${words(entry)} needs the ${words(byId.get(first)!)}, which a restore makes after it.`
+    const reason = `It may not come back: the ${entryWords(entry)} needs the ${entryWords(byId.get(first)!)}, which a restore makes after it.`
     return [{ path: pathFor(entry), reason, note: true }]
   })
 }

@@ -40,13 +40,13 @@ export type Choice = 'before' | 'after' | null
  * in the one or in the other. Entries come in an order in which each comes after what it needs.
  *
  * @param choose is told a thing (catalog and object id, as in `1259/16384`) with what it consists of then and now
- * @param adapt writes an entry that was chosen for the moment, once all are chosen
+ * @param adapter asked once all are chosen, for what writes each entry for the moment
  */
 export function mergeStructures(
   before: ReadStructure,
   after: ReadStructure,
   choose: (thing: string, parts: ThingParts) => Choice,
-  adapt: (entry: StructureEntry, from: 'before' | 'after') => StructureEntry = (entry) => entry,
+  adapter: () => (entry: StructureEntry, from: 'before' | 'after') => StructureEntry = () => (entry) => entry,
 ): StructureEntry[] {
   const [then, now] = [thingsOf(before), thingsOf(after)]
   const chosen: { entry: StructureEntry; from: 'before' | 'after' }[] = []
@@ -59,6 +59,7 @@ export function mergeStructures(
     })
     for (const entry of (from === 'before' ? old : from === 'after' ? fresh : undefined) ?? []) chosen.push({ entry, from: from! })
   }
+  const adapt = adapter()
   const adapted = chosen.map(({ entry, from }) => ({ entry: adapt(entry, from), from }))
   return renumbered(adapted, { before: before.entries, after: after.entries })
 }

@@ -2,7 +2,7 @@ import { statementText } from '../compare/dump'
 import type { DatabaseManifest } from '../content/manifest'
 import type { Mend } from './mends'
 import { renameRoles } from './roles'
-import { rootsOf, type StructureEntry } from './structure'
+import { entryWords, rootsOf, type StructureEntry } from './structure'
 import { definitionKey } from './target'
 
 // What differs between a thing without rows then and now: its definition, and what can be made equal beside it.
@@ -53,7 +53,7 @@ function partWords(then: StructureEntry[], now: StructureEntry[]): string[] {
   const [a, b] = [texts(then), texts(now)]
   const differ = [...a].filter(([key, entry]) => !b.has(key) || statementText(b.get(key)!) !== statementText(entry))
   const more = [...b].filter(([key]) => !a.has(key))
-  return [...differ, ...more].map(([, { type, name }]) => `${type.toLowerCase()} ${name}`)
+  return [...differ, ...more].map(([, entry]) => entryWords(entry))
 }
 
 function ownerMend({ ownerSql, owner }: StructureEntry, roles: Record<string, string>): Mend {

@@ -2,7 +2,7 @@ import type { DatabaseManifest } from '../content/manifest'
 import type { Group, Operation, PlanInput } from './plan'
 import { rolesIn } from './roles'
 import { tokensOf } from './sql'
-import { isOptional, isTableEntry, rootsOf, withParts, type StructureEntry } from './structure'
+import { entryWords, isOptional, isTableEntry, rootsOf, withParts, type StructureEntry } from './structure'
 import type { TargetState } from './target'
 
 // What a role that is no superuser can't do, told thing by thing before anything is done. What PostgreSQL asks for is in
@@ -101,9 +101,9 @@ function deniedOf(operation: Operation, there: Set<string>, { manifest, target, 
   const own = new Set(rootsIn(operation, manifest))
   return withParts(manifest.entries, own).flatMap((entry) => {
     const never = reasonFor(entry, target)
-    if (never !== null) return [{ what: wordsOf(entry), why: never, fatal: own.has(entry.id) }]
+    if (never !== null) return [{ what: entryWords(entry), why: never, fatal: own.has(entry.id) }]
     const role = ownerReason(entry, { ...target, roles: there }, wish.roles)
-    return role === null ? [] : [{ what: wordsOf(entry), why: role, fatal: false }]
+    return role === null ? [] : [{ what: entryWords(entry), why: role, fatal: false }]
   })
 }
 
@@ -153,8 +153,6 @@ function aclReason({ type, sql }: StructureEntry, target: TargetState, roles: Re
     ? `Rights that ${grantors.join(', ')} gave can be given in their name by a superuser alone.`
     : null
 }
-
-const wordsOf = ({ type, name }: StructureEntry) => `${type.toLowerCase()} ${name}`
 
 /** The same reason is told once, with what it is of. */
 function deniedWords(denied: Denied[]): string[] {

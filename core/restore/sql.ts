@@ -39,6 +39,9 @@ export function quoteIdentifier(name: string): string {
   return `"${name.replaceAll('"', '""')}"`
 }
 
+/** An identifier as the server writes it: with quotes only where its characters need them. */
+export const plainIdentifier = (name: string): string => (/^[a-z_][a-z0-9_]*$/.test(name) ? name : quoteIdentifier(name))
+
 export function qualified(schema: string, name: string): string {
   return `${quoteIdentifier(schema)}.${quoteIdentifier(name)}`
 }

@@ -240,3 +240,26 @@ export function rootsOf(entries: StructureEntry[], sequences: SequenceState[]): 
 
 /** Whether it makes a table, and is not one of the parts that carry the table's object id too. */
 export const isTableEntry = (entry: StructureEntry) => entry.type === 'TABLE' && entry.catalog === CATALOG.relation
+
+/** Tables to which something can be attached, by the ids of their entries. */
+export const tableIds = (entries: StructureEntry[]): Set<number> => new Set(entries.filter(isTableEntry).map(({ id }) => id))
+
+/** An entry in words, as in `function twice(integer)`. */
+export const entryWords = ({ type, name }: StructureEntry): string => `${type.toLowerCase()} ${name}`
+
+/** What each thing needs other things for, by the ids of both; entries that do not count are left out. */
+export function needsByRoot(
+  entries: StructureEntry[],
+  roots: Map<number, number>,
+  counts: (entry: StructureEntry) => boolean,
+): Map<number, Set<number>> {
+  const needs = new Map<number, Set<number>>()
+  for (const entry of entries.filter(counts)) {
+    const root = roots.get(entry.id)!
+    const own = needs.get(root) ?? new Set<number>()
+    for (const id of entry.needs) own.add(roots.get(id) ?? id)
+    own.delete(root)
+    needs.set(root, own)
+  }
+  return needs
+}

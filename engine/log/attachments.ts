@@ -1,5 +1,5 @@
 import type { TableManifest } from '../../core/content/manifest'
-import { quoteIdentifier, thingKey } from '../../core/restore/sql'
+import { thingKey } from '../../core/restore/sql'
 import { isTableEntry, type StructureEntry } from '../../core/restore/structure'
 
 /**
@@ -38,7 +38,6 @@ function isAttachment({ needs, sql }: StructureEntry, tableOf: Map<number, Table
 }
 
 function attachment(id: number, [child, table]: [number, TableManifest], [parent, over]: [number, TableManifest]): StructureEntry {
-  const written = ({ schema, name }: TableManifest) => `${quoteIdentifier(schema)}.${quoteIdentifier(name)}`
   return {
     id,
     catalog: 0,
@@ -50,7 +49,7 @@ function attachment(id: number, [child, table]: [number, TableManifest], [parent
     owner: table.structure.owner,
     of: null,
     refers: null,
-    sql: `ALTER TABLE ONLY ${written(over)} ATTACH PARTITION ${written(table)} ${table.structure.partitionBound}`,
+    sql: `ALTER TABLE ONLY ${thingKey(over.schema, over.name)} ATTACH PARTITION ${thingKey(table.schema, table.name)} ${table.structure.partitionBound}`,
     ownerSql: null,
     made: true,
   }

@@ -2,7 +2,7 @@ import type { TableManifest } from '../../core/content/manifest'
 import type { StructureStep } from '../../core/changes/manifest'
 import { renameStructure } from '../../core/compare/structure'
 import { keyOf } from '../../core/restore/merge'
-import { noRenaming, rename, thingKey, type Renaming } from '../../core/restore/sql'
+import { noRenaming, plainIdentifier, rename, thingKey, type Renaming } from '../../core/restore/sql'
 import { CATALOG, type StructureEntry } from '../../core/restore/structure'
 
 // A statement names other things as they were called when it was read. One structure out of two readings needs every
@@ -33,13 +33,11 @@ function renamesOf(from: Map<string, Name>, nameOf: (key: string) => Name | unde
   return renaming
 }
 
-const PLAIN = /^[a-z_][a-z0-9_]*$/
-
 /** A statement with new names, which are quoted only where the server would quote them too. */
 function renamed(sql: string, renaming: Renaming): string {
   let text = rename(sql, renaming)
   for (const { schema, name } of renaming.things.values())
-    if (PLAIN.test(schema) && PLAIN.test(name)) text = text.replaceAll(`"${schema}"."${name}"`, `${schema}.${name}`)
+    text = text.replaceAll(thingKey(schema, name), `${plainIdentifier(schema)}.${plainIdentifier(name)}`)
   return text
 }
 

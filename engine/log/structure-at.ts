@@ -8,6 +8,7 @@ import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
 import type { LogManifest } from '../../core/changes/manifest'
+import { pathOf } from '../../core/things/thing'
 import { withAttachments } from './attachments'
 import { calledAs, renamer, sameBut, withNamesOf } from './renames'
 import type { Ingredients } from './view'
@@ -248,10 +249,7 @@ function merge(
     else if (!exact && chosen !== null) missing.push(inexact(from, thing, [before, read]))
     return chosen
   }
-  const adapt = (entry: StructureEntry, from: 'before' | 'after') =>
-    (adapter ??= renamer(before.entries, read.entries, tables, (key) => origins.get(key)))(entry, from)
-  let adapter: ReturnType<typeof renamer> | undefined
-  const merged = mergeStructures(before, read, choose, adapt)
+  const merged = mergeStructures(before, read, choose, () => renamer(before.entries, read.entries, tables, (key) => origins.get(key)))
   const wrong = [...rewritten, ...[...unread].filter((thing) => touches.isEarly(thing, { before: null, after: null }))]
   const sequences = after ? sequencesOf(before, after, merged, tables) : before.sequences
   const rewrites = rewriteTables(
@@ -288,7 +286,7 @@ function neverRead(
           .split('.')
           .map((part) => part.replaceAll('"', ''))
     const reason = `${kind} ${name} was made before this moment and changed or dropped soon after, before it was read: how it was made is not known.`
-    return [{ path: [from.full.member, before.name, ...names].join('/'), reason }]
+    return [{ path: pathOf(from.full.member, before.name, ...names), reason }]
   })
 }
 
@@ -372,9 +370,10 @@ function tablesAfter(before: DatabaseManifest, steps: StructureStep[], after: Da
 }
 
 function inexact(from: Ingredients, thing: string, read: DatabaseManifest[]): Missing {
-  const database = `${from.full.member}/${from.full.databases[0]!.name}`
+  const database = from.full.databases[0]!.name
   const entry = read.flatMap(({ entries }) => entries).find((one) => keyOf(one) === thing && kindOf(one) !== undefined)
-  const path = entry ? [database, ...(entry.schema === null ? [] : [entry.schema]), entry.name].join('/') : database
+  const names = entry ? [...(entry.schema === null ? [] : [entry.schema]), entry.name] : []
+  const path = pathOf(from.full.member, database, ...names)
   return { path, reason: `${INEXACT} soon after.`, note: true }
 }
 

@@ -2,7 +2,7 @@ import type pg from 'pg'
 import { VesselError } from '../../core/errors'
 import { partsByRoot } from '../../core/restore/other-mends'
 import { thingKey } from '../../core/restore/sql'
-import { isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
+import { tableIds, withParts, type StructureEntry } from '../../core/restore/structure'
 import { definitionKey } from '../../core/restore/target'
 import type { EntryWriter } from '../sources/postgres/write-entry'
 import type { PlannedDatabase } from './restore-plan'
@@ -25,7 +25,7 @@ export async function makeDependents(
   upon: string,
 ): Promise<Set<string>> {
   const { manifest, plan } = planned
-  const tables = new Set(manifest.entries.filter(isTableEntry).map(({ id }) => id))
+  const tables = tableIds(manifest.entries)
   const gone = new Set<string>()
   for (const parts of partsByRoot(entries, []).values()) {
     const own = parts[0]!

@@ -3,7 +3,7 @@ import type { TableManifest } from '../../core/content/manifest'
 import type { Mend } from '../../core/restore/mends'
 import type { Operation } from '../../core/restore/plan'
 import { rootToLoadThrough } from '../../core/restore/partitions'
-import { qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
+import { plainIdentifier, qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
 import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
 import type { Dependent } from '../../core/restore/target'
 import { commitSurely } from '../sources/postgres/commit'
@@ -161,13 +161,10 @@ class GroupRestore {
   }
 
   private isOneOf(table: string, members: GroupMember[]): boolean {
-    return members.some(({ operation: { target } }) => table === `${target.schema}.${target.name}` || table === this.plainName(target))
-  }
-
-  /** A name as the server writes it, with quotes only where they are needed. */
-  private plainName({ schema, name }: { schema: string; name: string }): string {
-    const plain = (part: string) => (/^[a-z_][a-z0-9_]*$/.test(part) ? part : qualified(part, '').slice(0, -3))
-    return `${plain(schema)}.${plain(name)}`
+    return members.some(
+      ({ operation: { target } }) =>
+        table === `${target.schema}.${target.name}` || table === `${plainIdentifier(target.schema)}.${plainIdentifier(target.name)}`,
+    )
   }
 
   async runEntries(when: 'before' | 'after'): Promise<void> {

@@ -7,7 +7,7 @@ import { baseName } from '../../core/restore/plan-others'
 import { qualified, quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 import { alteredSequence } from '../../core/restore/other-mends'
 import { droppedBy } from '../../core/restore/drop'
-import { isOfPublication, isTableEntry, withParts, type StructureEntry } from '../../core/restore/structure'
+import { isOfPublication, tableIds, withParts, type StructureEntry } from '../../core/restore/structure'
 import { definitionKey, type Dependent } from '../../core/restore/target'
 import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
@@ -44,7 +44,7 @@ export async function makeOther(
 }
 
 async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: Standing): Promise<LeftPart[]> {
-  const { operation, before } = standing
+  const { operation } = standing
   const left: LeftPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
   await client.query('begin')
@@ -56,7 +56,7 @@ async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: S
       await client.query(`create schema ${quoteIdentifier(operation.target.name)}`)
     if (operation.kind === 'rights' && operation.how === 'rebuild')
       await writer.resetInitial(planned.manifest.entries.find(({ id }) => id === operation.entries[0])!)
-    if (operation.how !== 'refill') await runEntries(planned, operation, before, writer)
+    if (operation.how !== 'refill') await runEntries(client, planned, standing, writer)
     if (operation.kind === 'schema' && operation.verb === 'make') await publishAgain(planned, operation, writer)
     for (const mend of operation.mends) await writer.mend(mend, operation.target.name)
     await setState(client, planned, operation)
@@ -71,22 +71,20 @@ async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: S
 }
 
 async function runEntries(
+  client: pg.Client,
   { manifest }: PlannedDatabase,
-  operation: Operation,
-  before: StructureEntry[],
+  { operation, before }: Standing,
   writer: EntryWriter,
 ): Promise<void> {
   const isApart = APART.has(operation.kind)
   const stands = operation.verb === 'replace' && STANDS.has(operation.kind)
-  const tables = new Set(manifest.entries.filter(isTableEntry).map(({ id }) => id))
-  for (const entry of withParts(manifest.entries, operation.entries, tables)) {
+  for (const entry of withParts(manifest.entries, operation.entries, tableIds(manifest.entries))) {
     const own = operation.entries.includes(entry.id)
     // What stands keeps its owner, rights and comments, which the plan's mends make equal.
     if (operation.later.includes(entry.id) || (stands && !own)) continue
     if (stands) {
       const now = before.find((one) => definitionKey(one) === definitionKey(entry))
-      const sql = now?.sql === entry.sql ? null : replacing(operation, writer.sqlOf(entry))
-      if (sql !== null) await writer.query(sql)
+      if (now?.sql !== entry.sql) await client.query(replacing(operation, writer.sqlOf(entry)))
       continue
     }
     await writer.run(entry, (own && entry.type !== 'DEFAULT ACL' && !isApart) || isViewDefinition(entry))
@@ -133,8 +131,7 @@ async function replaceFirst(client: pg.Client, { manifest }: PlannedDatabase, { 
   const now = before.find((entry) => definitionKey(entry) === keyOf(operation, manifest))
   await dropDependents(client, rebuilds)
   if (!now || STANDS.has(operation.kind) || APART.has(operation.kind)) return
-  // What stood upon something that is back already may wait for its turn.
-  for (const statement of droppedBy(now)) await client.query(statement.replace(/^(DROP (?:MATERIALIZED )?VIEW )/, '$1IF EXISTS '))
+  for (const statement of droppedBy(now)) await client.query(statement)
 }
 
 /** By what the thing of an operation is told in a dump; rights that the point knows nothing of have no entry there. */

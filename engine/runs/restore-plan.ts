@@ -3,7 +3,7 @@ import { VesselError } from '../../core/errors'
 import type { DatabaseManifest, Missing } from '../../core/content/manifest'
 import { judgeStructure } from '../../core/restore/judge'
 import { isKnownByName, kindOf } from '../../core/restore/kinds'
-import { planRestore, type DatabasePlan } from '../../core/restore/plan'
+import { planRestore, type DatabasePlan, type Operation } from '../../core/restore/plan'
 import type { TargetState } from '../../core/restore/target'
 import { placeOf, type Wish } from '../../core/restore/wish'
 import { isWithin, pathOf, withinAny } from '../../core/things/thing'
@@ -87,7 +87,7 @@ async function planDatabase(
     wish,
     at: point.at,
   })
-  tellJudged(plan, judgeStructure(member, database, then.serverVersion))
+  if (plan.operations.some(isJudged)) tellJudged(plan, judgeStructure(member, database, then.serverVersion))
   const renaming = renamingOf({ plan, manifest: database, target: state })
   return {
     access,
@@ -103,11 +103,13 @@ async function planDatabase(
   }
 }
 
+/** What is only mended or filled stands already. */
+const isJudged = ({ verb, how }: Operation) => verb !== 'leave' && how !== 'refill'
+
 /** What would not come back of a whole restore is told with what of it is brought back now. */
 function tellJudged(plan: DatabasePlan, judged: Missing[]): void {
   for (const { path, reason } of judged)
-    for (const operation of plan.operations)
-      if (operation.path === path && operation.verb !== 'leave' && operation.how !== 'refill') operation.warnings.push(reason)
+    for (const operation of plan.operations) if (operation.path === path && isJudged(operation)) operation.warnings.push(reason)
 }
 
 /** Whether definitions at the target have to be compared, or kinds be found that its catalog does not list by name. */

@@ -5,31 +5,24 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { PostgresServer } from '../../demo/postgres-server'
 import { wishOf } from '../../core/restore/wish'
 import { addSource } from '../../engine/catalog/sources'
-import type { Vessel } from '../../engine/catalog/vessels'
 import { openPoint, noRows } from '../../engine/points/open'
 import { planWish } from '../../engine/runs/restore-plan'
-import { BREADTH, changesOf, dropWhole, loadedTwin, wholeOf, type Whole } from '../support/breadth'
-import { unwell, Workbench } from '../support/engine'
+import { changesOf, closeBreadth, openBreadth, type Breadth } from '../support/breadth'
+import { unwell } from '../support/engine'
 import { freePort } from '../support/postgres.setup'
 
 // Everything that can be made, brought back where the roles are not there, and by a role that is no superuser: what
 // does not come back was told in the plan, before anything was done.
 
 const STRANGER = { user: 'carrier', password: 'no superuser' }
-let bench: Workbench
-let vessel: Vessel
-let point: string
-let then: Whole
-let dumped: Whole
+let all: Breadth
+let { bench, vessel, point, then, dumped } = {} as Breadth
 let other: PostgresServer
 let folder: string
 
 beforeAll(async () => {
-  bench = await Workbench.open(BREADTH)
-  vessel = await bench.vessel('Breadth')
-  point = await bench.backup(vessel)
-  then = wholeOf(bench.database)
-  dumped = loadedTwin(bench.database)
+  all = await openBreadth()
+  ;({ bench, vessel, point, then, dumped } = all)
   folder = mkdtempSync(join(tmpdir(), 'vessel-other-'))
   chmodSync(folder, 0o755)
   other = new PostgresServer({ folder: join(folder, 'server'), port: await freePort(), password: 'elsewhere', settings: { fsync: 'off' } })
@@ -41,8 +34,7 @@ beforeAll(async () => {
   await addSource(bench.engine, { name: 'humble', password: STRANGER.password, settings: at(STRANGER.user) })
 })
 afterAll(async () => {
-  if (bench) dropWhole(bench.database)
-  await bench?.close()
+  await closeBreadth(all)
   other?.remove()
   if (folder) rmSync(folder, { recursive: true, force: true })
 })

@@ -1,29 +1,20 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import type { Vessel } from '../../engine/catalog/vessels'
-import { BREADTH, changesOf, dropWhole, loadedTwin, wholeOf, type Whole } from '../support/breadth'
+import { changesOf, closeBreadth, dropWhole, loadedTwin, openBreadth, wholeOf, type Breadth } from '../support/breadth'
 import { takeBack } from '../../engine/runs/take-back'
-import { unwell, Workbench } from '../support/engine'
+import { unwell } from '../support/engine'
 
 // Everything that CREATE and ALTER can make: what comes back is what was there, by the server's dump, row by row,
 // and by its catalogs.
 
-let bench: Workbench
-let vessel: Vessel
-let point: string
-let then: Whole
-/** What the server's own dump and load makes of it. */
-let dumped: Whole
+let all: Breadth
+let { bench, vessel, point, then, dumped } = {} as Breadth
 
 beforeAll(async () => {
-  bench = await Workbench.open(BREADTH)
-  vessel = await bench.vessel('Breadth')
-  point = await bench.backup(vessel)
-  then = wholeOf(bench.database)
-  dumped = loadedTwin(bench.database)
+  all = await openBreadth()
+  ;({ bench, vessel, point, then, dumped } = all)
 })
 afterAll(async () => {
-  if (bench) dropWhole(bench.database)
-  await bench?.close()
+  await closeBreadth(all)
 })
 
 /** What somebody did to it, without dropping anything that the server's own dump could not bring back as it was. */

@@ -1,6 +1,7 @@
 import { readdirSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { testServer } from './engine'
+import type { Vessel } from '../../engine/catalog/vessels'
+import { testServer, Workbench } from './engine'
 
 // A database with everything that CREATE and ALTER can make, and how one such database is told from another. The
 // oracles are not ours: the server's own dump, and its catalogs, in which every object is told by name.
@@ -146,4 +147,27 @@ export function dropWhole(database: string): void {
       `alter subscription ${name} disable; alter subscription ${name} set (slot_name = none); drop subscription ${name}`,
     )
   server.psql('postgres', `drop database ${database} with (force)`)
+}
+
+/** A vessel that takes a database of everything, a point of it, and what the oracles say of it. */
+export interface Breadth {
+  bench: Workbench
+  vessel: Vessel
+  point: string
+  then: Whole
+  /** What the server's own dump and load makes of it. */
+  dumped: Whole
+}
+
+export async function openBreadth(): Promise<Breadth> {
+  const bench = await Workbench.open(BREADTH)
+  const vessel = await bench.vessel('Breadth')
+  const point = await bench.backup(vessel)
+  return { bench, vessel, point, then: wholeOf(bench.database), dumped: loadedTwin(bench.database) }
+}
+
+export async function closeBreadth(breadth: Breadth | undefined): Promise<void> {
+  if (!breadth) return
+  dropWhole(breadth.bench.database)
+  await breadth.bench.close()
 }

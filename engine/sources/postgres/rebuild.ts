@@ -1,6 +1,6 @@
 import type pg from 'pg'
 import { qualified } from '../../../core/restore/sql'
-import { isTableEntry, withParts, type StructureEntry } from '../../../core/restore/structure'
+import { tableIds, withParts, type StructureEntry } from '../../../core/restore/structure'
 import type { Dependent } from '../../../core/restore/target'
 
 const WORD: Record<Dependent['kind'], string> = {
@@ -50,7 +50,7 @@ export function dependentEntries(entries: StructureEntry[], dependents: Dependen
   return withParts(
     entries,
     entries.filter(isRoot).map(({ id }) => id),
-    new Set(entries.filter(isTableEntry).map(({ id }) => id)),
+    tableIds(entries),
   )
 }
 

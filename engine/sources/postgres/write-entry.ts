@@ -57,11 +57,6 @@ export class EntryWriter {
     for (const statement of statements) await this.attempt(statement, `${words} (${of})`, ignored)
   }
 
-  /** Runs a statement whose failure ends the caller's transaction. */
-  async query(sql: string): Promise<void> {
-    await this.client.query(sql)
-  }
-
   private async attempt(statement: string, what: string, ignored: string[] = []): Promise<void> {
     const failure = await attempt(this.client, statement)
     if (failure && !ignored.includes(failure.code)) this.left.push({ what, why: failure.message })
