@@ -176,6 +176,11 @@ export interface DatabaseManifest {
   others: OtherThing[]
   /** Things that were to be taken and could not be, with the reason. */
   missing: Missing[]
+  /**
+   * Catalog and object id, as in `1259/16384`, of what was changed while it was read: the server writes definitions as
+   * they are when it is asked, so that these may be of soon after the snapshot.
+   */
+  moved?: string[]
   /** Absent in points that were made before these were captured. */
   properties?: DatabaseProperties
   roles?: RoleDefinition[]

@@ -96,7 +96,7 @@ async function beginLog(
     const found = await identities(client)
     const taken = found.filter(({ schema, name }) => takesTable(vessel.definition.rules, pathOf(access.name, database, schema, name)))
     const wanted = taken.filter(({ trouble }) => trouble === null)
-    const { published } = await alignPublication(client, publication, wanted)
+    const { published } = await alignPublication(client, publication, { seen: found, wanted })
     return unpublished(taken, wanted, published)
   })
   const exact = await snapshotWithSlot(access, database, slot, patience)

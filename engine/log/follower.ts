@@ -168,10 +168,10 @@ export class Follower {
     const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
     const since = { era: this.row.era, member: this.row.member, to: exact }
     for (const { manifest } of await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })) {
-      const { steps, sequences } = await readJson<LogManifest>(this.store, manifest)
+      const { steps, sequences, changes } = await readJson<LogManifest>(this.store, manifest)
       this.sequences = sequences
       for (const step of (steps ?? []).filter(({ end }) => positionOf(end)! > positionOf(exact)!)) {
-        watch.model.replay(step)
+        watch.replay(step, changes.find(({ end }) => end === step.end)?.xid ?? null)
         this.unread = true
       }
     }

@@ -2,15 +2,17 @@ import type { StructurePiece, StructureStep } from '../../core/changes/manifest'
 import { scanLog } from '../../core/changes/log-text'
 import { positionOf } from '../../core/chain/position'
 import { NO_ROWS, type DatabaseManifest, type Missing, type SequenceState, type TableManifest } from '../../core/content/manifest'
-import { kindOf, othersOf } from '../../core/restore/kinds'
+import { othersOf } from '../../core/restore/kinds'
 import { inOrder, keyOf, mergeStructures, type ThingParts } from '../../core/restore/merge'
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
 import type { LogManifest } from '../../core/changes/manifest'
-import { pathOf } from '../../core/things/thing'
+import { doubtfulKeys, doubtsOf, MOVED } from '../sources/postgres/moved'
 import { withAttachments } from './attachments'
 import { calledAs, renamer, sameBut, withNamesOf } from './renames'
+import { differing, INEXACT, inexact, neverRead, partsUnknown, UNTOLD } from './told-of-moment'
+import { Touches } from './touches'
 import type { Ingredients } from './view'
 
 type ReadChunk = (name: string) => Promise<Uint8Array>
@@ -54,7 +56,7 @@ const piecesOf = (logs: LogManifest[], read: Read): Piece[] =>
  */
 export async function structureAt(
   from: Ingredients,
-  read: Read,
+  readManifest: Read,
   next: () => AsyncIterable<LogManifest>,
   readChunk: ReadChunk,
 ): Promise<StructureAtPosition> {
@@ -63,26 +65,38 @@ export async function structureAt(
   const known: Piece[] = [
     { exact: positionOf(database.position)!, from: null, read: async () => database },
     // Where nothing was changed up to the position of a net, the log may end before it.
-    ...from.nets.map(({ structure, to }): Piece => ({ exact: earlier(positionOf(to)!, at), from: null, read: () => read(structure) })),
-    ...piecesOf(from.logs, read),
+    ...from.nets.map(({ structure, to }): Piece => ({
+      exact: earlier(positionOf(to)!, at),
+      from: null,
+      read: () => readManifest(structure),
+    })),
+    ...piecesOf(from.logs, readManifest),
   ]
-  const before = known.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact >= a.exact ? b : a))
-  const isSince = ({ end }: StructureStep) => positionOf(end)! > before.exact
-  const steps = from.logs.flatMap((log) => log.steps ?? []).filter((step) => isSince(step) && positionOf(step.end)! <= at)
-  const later = known.filter(({ exact }) => exact > at)
+  // A later reading of the same place replaces an earlier one.
+  const read = known.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact >= a.exact ? b : a))
   // Without a trigger the next reading alone tells that something had changed already.
   const looks = from.logs.at(-1)?.noticed === 'compare'
+  const isChanged = stepsBetween(from.logs, read.exact, at).length > 0 || looks
   // How sequences went on from a position behind the last segment is told by the next.
   const isBehind = from.later && positionOf(from.logs.at(-1)?.to ?? '0/0')! < at
-  const ahead = steps.length > 0 || looks || isBehind ? await untilReading(next(), steps.length > 0 || looks ? at : null) : []
+  const ahead = isChanged || isBehind ? await untilReading(next(), isChanged ? at : null) : []
   from.following = ahead
-  const after = [...later, ...piecesOf(ahead, read)].sort((a, b) => (a.exact < b.exact ? -1 : 1))[0]
+  // A reading comes into the log behind what was changed meanwhile, so that some of before the position lie behind it.
+  const behind = piecesOf(ahead, readManifest)
+  const before = behind.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact > a.exact ? b : a), read)
+  const steps = stepsBetween(from.logs, before.exact, at)
+  const after = [...known, ...behind]
+    .filter(({ exact }) => exact > at)
+    .reduce<Piece | null>((a, b) => (a && a.exact <= b.exact ? a : b), null)
   const found = await before.read()
-  const fills = await firstFills(from, read)
+  const fills = await firstFills(from, readManifest)
   const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
   if (steps.length === 0) {
     if (!after || after.from === null || after.from >= at)
-      return { structure: { ...found, tables: withFills(found.tables), missing: [] }, settled: true }
+      return {
+        structure: { ...found, tables: withFills(found.tables), missing: doubtsOf(found, from.full.member, found.name) },
+        settled: true,
+      }
     const later = await after.read()
     const seen = seenIn(found, later, await columnsSeen(from.logs, before.exact, at, readChunk))
     const merged = seen ? merge(from, found, later, [seen], []) : found
@@ -93,8 +107,12 @@ export async function structureAt(
     .flatMap((log) => log.steps ?? [])
     .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
   const merged = merge(from, found, after ? await after.read() : null, steps, beyond)
-  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== undefined }
+  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null }
 }
+
+/** Changes of the structure behind one position, up to another. */
+const stepsBetween = (logs: LogManifest[], from: bigint, to: bigint): StructureStep[] =>
+  logs.flatMap((log) => log.steps ?? []).filter(({ end }) => positionOf(end)! > from && positionOf(end)! <= to)
 
 /** The logs that follow, up to the one that holds the next reading of the structure; the first alone without a position. */
 async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null): Promise<LogManifest[]> {
@@ -105,8 +123,6 @@ async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null)
   }
   return logs
 }
-
-const INEXACT = 'Its definition was changed several times around this moment; it is shown as it was'
 
 /** The columns that tables had by the last of their rows in the log up to a position, which the source tells with rows. */
 async function columnsSeen(logs: LogManifest[], from: bigint, at: bigint, readChunk: ReadChunk): Promise<Map<number, string[]>> {
@@ -138,80 +154,6 @@ function seenIn(found: DatabaseManifest, later: DatabaseManifest, seen: Map<numb
   return { end: '0/0', tables, touched, gone: [], followed: {}, more: false }
 }
 
-/** Things that had changed by the next look, where nothing tells whether before this position or after it. */
-function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseManifest): Missing[] {
-  const text = (table: TableManifest) => JSON.stringify(table.structure)
-  const was = new Map(found.tables.map((table) => [table.path, text(table)]))
-  const is = new Map(later.tables.map((table) => [table.path, text(table)]))
-  const sql = ({ entries }: DatabaseManifest) =>
-    new Map(entries.map(({ type, schema, name, sql }) => [[schema, type, name].join(' '), sql]))
-  const [then, now] = [sql(found), sql(later)]
-  const paths = [...new Set([...was.keys(), ...is.keys()])].filter((path) => was.get(path) !== is.get(path))
-  const others = [...new Set([...then.keys(), ...now.keys()])].filter((key) => then.get(key) !== now.get(key))
-  const root = `${from.full.member}/${found.name}`
-  const note = (path: string, reason: string): Missing => ({ path, reason, note: true })
-  const why = 'Its structure was changed about this moment, and the source does not tell when: it is shown as before that change.'
-  return [
-    ...paths.map((path) => note(path, why)),
-    ...(paths.length === 0 && others.length > 0 ? [note(root, `${why} (${others.slice(0, 3).join(', ')})`)] : []),
-  ]
-}
-
-const isOfRights = (keys: string[]) => keys.some((key) => /^\["(DEFAULT )?ACL"/.test(key))
-
-/** Everything that a step did something to: catalog and object id. */
-const keysOf = ({ touched, gone, tables }: StructureStep) => [...touched, ...gone, ...tables.map(({ oid }) => `${CATALOG.relation}/${oid}`)]
-
-/** How a thing fared between two readings: touched before the position, touched after it, dropped by then. */
-class Touches {
-  private readonly early = new Set<string>()
-  private readonly late = new Set<string>()
-  private readonly dropped = new Set<string>()
-  private readonly more: [early: boolean, late: boolean]
-
-  constructor(steps: StructureStep[], beyond: StructureStep[]) {
-    for (const step of steps) {
-      for (const key of keysOf(step)) this.early.add(key)
-      for (const key of step.touched) this.dropped.delete(key)
-      for (const key of step.gone) this.dropped.add(key)
-    }
-    for (const key of beyond.flatMap(keysOf)) this.late.add(key)
-    this.more = [steps.some(({ more }) => more), beyond.some(({ more }) => more)]
-  }
-
-  /** Whether it was dropped by the position. */
-  isGone(key: string): boolean {
-    return this.dropped.has(key)
-  }
-
-  /** Whether a thing was touched up to the position. */
-  isEarly(thing: string, parts: { before: string[] | null; after: string[] | null }): boolean {
-    const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
-    return all.some((key) => this.early.has(key)) || (this.more[0] && isOfRights(all))
-  }
-
-  /** From which reading a thing is taken, and whether that is how it was at the position. */
-  of(thing: string, parts: ThingParts, same: boolean, needs: string[]): { from: 'before' | 'after' | null; exact: boolean } {
-    const all = [thing, ...(parts.before ?? []), ...(parts.after ?? [])]
-    const early = this.isEarly(thing, parts)
-    const late = all.some((key) => this.late.has(key)) || (this.more[1] && isOfRights(all))
-    if (!early && !late && !same) return this.bySideEffect(parts, needs)
-    if (!early) return { from: parts.before ? 'before' : late ? null : 'after', exact: true }
-    if (this.dropped.has(thing)) return { from: null, exact: true }
-    if (!late) return { from: parts.after ? 'after' : null, exact: true }
-    return { from: parts.after ? 'after' : parts.before ? 'before' : null, exact: false }
-  }
-
-  /** Something that no change was told of, and that is another by the next reading: it went along with one of them. */
-  private bySideEffect(parts: ThingParts, needs: string[]): { from: 'before' | 'after' | null; exact: boolean } {
-    const [own, owns] = [needs.some((key) => this.early.has(key)), needs.some((key) => this.late.has(key))]
-    const known = own || owns
-    const [some, more] = known ? [own, owns] : [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
-    if (some && !more) return { from: parts.after ? 'after' : null, exact: true }
-    return { from: parts.before ? 'before' : null, exact: !some }
-  }
-}
-
 function merge(
   from: Ingredients,
   before: DatabaseManifest,
@@ -230,6 +172,7 @@ function merge(
   const read = after ?? { ...before, entries: [], sequences: [], others: [] }
   const origins = new Map<string, 'before' | 'after'>()
   const isSame = sameBut(before.entries, read.entries)
+  const doubts = { before: doubtfulKeys(before), after: doubtfulKeys(read) }
   const ids = { before: keysById(before.entries), after: keysById(read.entries) }
   const needsOf = ({ entries }: ThingParts) =>
     (['before', 'after'] as const).flatMap((from) =>
@@ -244,9 +187,11 @@ function merge(
       : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
     if (chosen) for (const key of parts[chosen] ?? []) origins.set(key, chosen)
     unread.delete(thing)
+    // Statements that attach a partition are no objects, and written as the tables say.
+    const isDoubtful = chosen !== null && thing.includes('/') && parts[chosen]!.some((key) => doubts[chosen].has(key))
     // How a table was is known in any case, though nobody wrote down a statement that makes it so.
-    if (!exact && known.has(thing)) rewritten.add(thing)
-    else if (!exact && chosen !== null) missing.push(inexact(from, thing, [before, read]))
+    if (known.has(thing) && (!exact || (isDoubtful && touches.isEarly(thing, parts)))) rewritten.add(thing)
+    else if (chosen !== null && (!exact || isDoubtful)) missing.push(inexact(from, thing, [before, read], exact ? MOVED : INEXACT))
     return chosen
   }
   const merged = mergeStructures(before, read, choose, () => renamer(before.entries, read.entries, tables, (key) => origins.get(key)))
@@ -260,53 +205,10 @@ function merge(
     sequences,
   )
   const entries = inOrder(withAttachments(rewrites, tables))
-  missing.push(...neverRead(from, before, read, steps, touches), ...partsUnknown(wrong, known, origins, [before, read]))
+  missing.push(...neverRead(from, before, read, steps, touches), ...partsUnknown(wrong, known, origins, [before, read], after !== null))
   const populated = new Set([...before.others, ...read.others].filter((other) => other.populated).map(({ path }) => path))
   const others = othersOf(entries, from.full.member, before.name, populated)
   return { ...before, entries, tables, sequences, others, missing }
-}
-
-/** Things that were there at the moment, and were gone again before anybody read how they are made. */
-function neverRead(
-  from: Ingredients,
-  before: DatabaseManifest,
-  after: DatabaseManifest,
-  steps: StructureStep[],
-  touches: Touches,
-): Missing[] {
-  const read = new Set([...before.entries, ...after.entries].map(keyOf))
-  const named = new Map(steps.flatMap(({ named = {} }) => Object.entries(named)))
-  return [...named].flatMap(([key, { kind, name }]): Missing[] => {
-    if (read.has(key) || touches.isGone(key)) return []
-    const publication = / in publication (.*)$/.exec(name)?.[1]
-    const names = publication
-      ? [publication]
-      : name
-          .replace(/\(.*$/s, '')
-          .split('.')
-          .map((part) => part.replaceAll('"', ''))
-    const reason = `${kind} ${name} was made before this moment and changed or dropped soon after, before it was read: how it was made is not known.`
-    return [{ path: pathOf(from.full.member, before.name, ...names), reason }]
-  })
-}
-
-/** Of a table that was written anew, some things are in no description of ours. */
-function partsUnknown(
-  wrong: string[],
-  known: Map<string, TableManifest>,
-  origins: Map<string, 'before' | 'after'>,
-  readings: DatabaseManifest[],
-): Missing[] {
-  const gone = 'It was gone before its structure was read: comments on its parts are not known.'
-  const soon = 'Statistics targets and storage of its columns were changed about this moment; they may be those of soon after.'
-  const settings = (oid: number, { entries }: DatabaseManifest) =>
-    /^ALTER TABLE [\s\S]*$/m.exec(entries.find((entry) => isTableEntry(entry) && entry.oid === oid)?.sql ?? '')?.[0]
-  return wrong.flatMap((thing): Missing[] => {
-    const { oid, path } = known.get(thing)!
-    if (!origins.has(thing)) return [{ path, reason: gone, note: true }]
-    const [a, b] = readings.map((reading) => settings(oid, reading))
-    return a === b ? [] : [{ path, reason: soon, note: true }]
-  })
 }
 
 const keysById = (entries: StructureEntry[]) => new Map(entries.map((entry) => [entry.id, keyOf(entry)]))
@@ -349,8 +251,6 @@ function rewriteTables(
   return inOrder(result)
 }
 
-const UNTOLD = 'What a change of the structure shortly before did could not be told by the source; what is shown may be from before it.'
-
 /**
  * Tables as they were after the last of some steps. Those that were touched and not described, because they were too
  * many, are taken as they were read next.
@@ -367,14 +267,6 @@ function tablesAfter(before: DatabaseManifest, steps: StructureStep[], after: Da
     for (const table of step.tables) tables.set(table.oid, table)
   }
   return [...tables.values()].sort((a, b) => (a.path < b.path ? -1 : 1))
-}
-
-function inexact(from: Ingredients, thing: string, read: DatabaseManifest[]): Missing {
-  const database = from.full.databases[0]!.name
-  const entry = read.flatMap(({ entries }) => entries).find((one) => keyOf(one) === thing && kindOf(one) !== undefined)
-  const names = entry ? [...(entry.schema === null ? [] : [entry.schema]), entry.name] : []
-  const path = pathOf(from.full.member, database, ...names)
-  return { path, reason: `${INEXACT} soon after.`, note: true }
 }
 
 /** Sequences of the entries that were chosen, with their state where it was read. */

@@ -35,6 +35,7 @@ export async function readDatabase(
   for (let attempt = 1; ; attempt++) {
     const capture = await DatabaseCapture.open(access, database, signal, exact)
     try {
+      if (capture.hasLost && attempt < READ_AGAIN) continue
       const taken = new Set(select(rules, capture.things).taken.map(({ path }) => path))
       const tables = capture.tables
         .filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
@@ -203,6 +204,12 @@ export class StructureWatch {
     this.model.note(note)
   }
 
+  /** Takes over a change that is in the store already, and may not have been read yet. */
+  replay(step: StructureStep, xid: string | null): void {
+    this.model.replay(step)
+    if (xid !== null) this.commits.push({ xid, end: step.end })
+  }
+
   /** That transaction was committed. What it made of the structure is known; definitions are read. */
   committed(transaction: { xid: string; end: string }): StructureStep | null {
     const step = this.model.commit(transaction.end)
@@ -259,7 +266,11 @@ export class StructureWatch {
         this.again = false
         // Migrations come in several statements.
         await new Promise((resolve) => setTimeout(resolve, 200))
-        await this.readOnce()
+        await this.readOnce().catch((error: unknown) => {
+          // Changed again and again while it is read: the log goes on, and it is read as soon as that lets it.
+          if (!hasMoved(error)) throw error
+          this.again = true
+        })
       } while (this.again && !this.signal.aborted)
     } catch (error) {
       this.failure = error
@@ -298,7 +309,7 @@ export class StructureWatch {
     return withClient(this.access, this.member.database, async (client) => {
       const found = await identities(client)
       const wanted = found.filter(({ trouble, schema, name }) => trouble === null && this.takes(schema, name))
-      const { added, published } = await alignPublication(client, this.member.publication, wanted)
+      const { added, published } = await alignPublication(client, this.member.publication, { seen: found, wanted })
       await this.noteAdded(client, added)
       this.held = wanted.some(({ oid }) => !published.has(oid))
       // Published by whoever else follows this database, or while nobody looked: since when is not known.

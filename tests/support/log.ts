@@ -66,6 +66,9 @@ export class LogBench {
 
   /** Everything that was done so far is in the store. */
   async flush(): Promise<string> {
+    // What was inserted last may not be written yet; a commit writes it.
+    const isBehind = 'pg_current_wal_lsn() < pg_current_wal_insert_lsn()'
+    this.bench.sql(`select pg_logical_emit_message(true, 'flush', '') where ${isBehind}`)
     const position = this.bench.sql('select pg_current_wal_lsn()')
     await waitForLog(this.bench.engine, this.vessel.id, this.member, position, new AbortController().signal)
     return position

@@ -13,13 +13,14 @@ import type { StructureEntry } from '../../../core/restore/structure'
 import { qualified, quoteIdentifier, thingKey } from '../../../core/restore/sql'
 import { isSelectable, pathOf, type Thing } from '../../../core/things/thing'
 import type { Sink } from '../../store/writer'
-import { connect, translate, type PostgresAccess } from './connect'
+import { connect, translate, withClient, type PostgresAccess } from './connect'
 import { copyOut } from './copy-out'
 import { describeLimits, describeProperties, describeRoles } from './describe-database'
 import { captureLargeObjects } from './large-objects'
 import { describeSequences, describeTables, type DescribedTable } from './describe'
 import { thingsOf } from './discover'
 import { isHeld, lockTogether } from './locks'
+import { doubtsOf, movedSince } from './moved'
 import { readStructure } from './utilities'
 
 /** The earlier manifest of the same database, to store changed chunks as differences. */
@@ -41,6 +42,8 @@ export class DatabaseCapture {
   /** Which transactions the capture sees, as `pg_current_snapshot()` writes it. */
   visible = ''
   readonly missing: Missing[] = []
+  /** What was changed while the structure was read, see `DatabaseManifest.moved`. */
+  private moved: string[] = []
 
   private constructor(
     private readonly access: PostgresAccess,
@@ -90,6 +93,17 @@ export class DatabaseCapture {
   async look(): Promise<void> {
     this.things = await thingsOf(this.client, this.access.name, this.database)
     this.tables = await describeTables(this.client)
+    for (const table of this.tables.filter(({ lost }) => lost.length > 0))
+      this.missing.push({
+        path: this.pathOf(table),
+        reason: `Dropped while it was read, and not part of it: ${table.lost.join(', ')}.`,
+        note: true,
+      })
+  }
+
+  /** Whether a part of a table was dropped while its definition was read. */
+  get hasLost(): boolean {
+    return this.tables.some(({ lost }) => lost.length > 0)
   }
 
   pathOf(table: { schema: string; name: string }): string {
@@ -125,7 +139,10 @@ export class DatabaseCapture {
     const without = this.tables
       .filter((table) => !table.readable || missing.has(this.pathOf(table)))
       .map((table) => thingKey(table.schema, table.name))
-    return readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without, signal: this.signal })
+    const entries = await readStructure(this.access, this.database, this.client, { snapshot: this.snapshot, without, signal: this.signal })
+    this.moved = await withClient(this.access, this.database, (client) => movedSince(client, this.visible, entries))
+    this.missing.push(...doubtsOf({ entries, moved: this.moved }, this.access.name, this.database))
+    return entries
   }
 
   /** A connection that sees exactly what this capture sees. */
@@ -172,6 +189,7 @@ export class DatabaseCapture {
       sequences: await describeSequences(this.client),
       others: othersOf(entries, this.access.name, this.database, filled),
       missing: this.missing,
+      ...(this.moved.length > 0 ? { moved: this.moved } : {}),
       properties: await describeProperties(this.client),
       roles: await describeRoles(this.client),
       largeObjects,

@@ -35,6 +35,8 @@ export interface DescribedTable {
   bytes: number
   readable: boolean
   mayReplace: boolean
+  /** Parts that were dropped while the table was read, so that nobody can say how they were made. */
+  lost: string[]
 }
 
 interface TableRow extends Identity {
@@ -89,7 +91,8 @@ export interface RawTables {
   tables: TableRow[]
   columns: ColumnRow[]
   types: TypeRow[]
-  parts: (Part & { oid: number; kind: string })[]
+  /** Without a definition where it was dropped meanwhile. */
+  parts: { oid: number; kind: string; name: string; definition: string | null }[]
   keys: { oid: number; columns: string[]; integer: boolean }[]
   grants: { oid: number; grant: string }[]
 }
@@ -126,7 +129,8 @@ export function describedAsJson(oids: string): string {
 /** Puts together what the queries gave. */
 export function assembleTables({ tables, ...raw }: RawTables): DescribedTable[] {
   const columns = group(raw.columns)
-  const parts = group(raw.parts)
+  const parts = group(raw.parts.filter(isDefined))
+  const lost = group(raw.parts.filter((part) => !isDefined(part)))
   const keys = group(raw.keys)
   const grants = group(raw.grants)
   const shapes = new ShapeReader(raw.types)
@@ -153,9 +157,12 @@ export function assembleTables({ tables, ...raw }: RawTables): DescribedTable[] 
       bytes: Number(table.bytes),
       readable: table.readable,
       mayReplace: table.may_replace,
+      lost: (lost.get(table.oid) ?? []).map(({ kind, name }) => `${kind} ${name}`),
     }
   })
 }
+
+const isDefined = <T extends { definition: string | null }>(part: T): part is T & Part => part.definition !== null
 
 function group<T extends { oid: number }>(rows: T[]): Map<number, T[]> {
   const groups = new Map<number, T[]>()

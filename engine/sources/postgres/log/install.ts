@@ -88,21 +88,23 @@ export async function hasTrigger(client: pg.Client): Promise<boolean> {
 }
 
 /**
- * Makes the publication hold exactly the given tables, as far as their locks are given: nobody is kept waiting for
- * it. Returns which ones came to it, and the object ids of all that are in it then.
+ * Makes the publication hold exactly the wanted ones of the tables that were seen, as far as their locks are given:
+ * nobody is kept waiting for it. What it holds beside them was made, and published, since they were looked at, and
+ * stays. Returns which ones came to it, and the object ids of all that are in it then.
  */
 export async function alignPublication(
   client: pg.Client,
   publication: string,
-  tables: LogTable[],
+  tables: { seen: Identified[]; wanted: LogTable[] },
 ): Promise<{ added: LogTable[]; published: Set<number> }> {
   const { rows: exists } = await client.query(`select from pg_catalog.pg_publication where pubname = $1`, [publication])
   if (exists.length === 0) await quietly(client, () => client.query(publish(publication, [])))
   const has = await membersOf(client, publication)
   const known = new Set(has.map(({ oid }) => oid))
-  const wanted = new Set(tables.map(({ oid }) => oid))
-  for (const table of has) if (!wanted.has(table.oid)) await withdraw(client, publication, table)
-  const fresh = tables.filter(({ oid }) => !known.has(oid))
+  const wanted = new Set(tables.wanted.map(({ oid }) => oid))
+  const unwanted = new Map(tables.seen.filter(({ oid }) => !wanted.has(oid)).map((table) => [table.oid, table]))
+  for (const { oid } of has) if (unwanted.has(oid)) await withdraw(client, publication, unwanted.get(oid)!)
+  const fresh = tables.wanted.filter(({ oid }) => !known.has(oid))
   if (fresh.length > 0 && !(await publishSafely(client, publication, fresh)))
     for (const table of fresh) await publishSafely(client, publication, [table])
   const published = new Set((await membersOf(client, publication)).map(({ oid }) => oid))
@@ -122,12 +124,18 @@ async function membersOf(client: pg.Client, publication: string): Promise<LogTab
 /** Gone already, or held by somebody who is not to wait for us; it is looked at again. */
 const isHeldOrGone = (error: unknown) => ['42P01', '42704', '55P03', '40P01'].includes((error as { code?: string }).code ?? '')
 
-async function withdraw(client: pg.Client, publication: string, { schema, name }: LogTable): Promise<void> {
-  await quietly(client, () =>
-    client.query(`alter publication ${quoteIdentifier(publication)} drop table only ${qualified(schema, name)}`),
-  ).catch((error: unknown) => {
+/** Takes a table out; one that was in trouble when it was looked at stays if it can be followed by now. */
+async function withdraw(client: pg.Client, publication: string, { oid, schema, name, trouble }: Identified): Promise<void> {
+  try {
+    await quietly(client, async () => {
+      await client.query(`alter publication ${quoteIdentifier(publication)} drop table only ${qualified(schema, name)}`)
+      if (trouble === null) return
+      const { rowCount } = await client.query(`select from pg_catalog.pg_class c where c.oid = $1 and ${SAFE}`, [oid])
+      if (rowCount === 1) throw Object.assign(new Error('It can be followed by now.'), { code: '42704' })
+    })
+  } catch (error) {
     if (!isHeldOrGone(error)) throw error
-  })
+  }
 }
 
 /**

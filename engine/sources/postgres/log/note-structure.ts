@@ -84,6 +84,15 @@ begin
           filter (where o.object_type in ('trigger', 'policy', 'rule', 'table constraint')), '{}')
       into objects, gone, touched
     from pg_event_trigger_dropped_objects() o where not o.is_temporary;
+    -- Whoever takes a table out of a publication of ours: from here on the log tells nothing of it.
+    for item in
+      select o.address_args[1] as pubname, c.oid from pg_event_trigger_dropped_objects() o
+        join pg_class c on c.oid = to_regclass(format('%I.%I', o.address_names[1], o.address_names[2]))
+      where o.object_type = 'publication relation' and o.address_args[1] like '${OURS}\\_%'
+    loop
+      dropped := coalesce(dropped::jsonb, '[]'::jsonb) || jsonb_build_array(jsonb_build_array(item.pubname, item.oid::bigint));
+      touched := touched || ('pg_class'::regclass::oid || '/' || item.oid);
+    end loop;
     touched := array(select t from unnest(touched) t where t is not null);
   else
     -- What was taken off before a table could become unlogged, and did not, comes back before anybody changes a row.
