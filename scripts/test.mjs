@@ -1,5 +1,5 @@
 // Runs every check and every test, and closes with the count of both.
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { mkdtempSync, readFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -9,6 +9,8 @@ const CHECKS = [
   ['formatting', ['npm', 'run', '--silent', 'format']],
   ['types', ['npm', 'run', '--silent', 'typecheck']],
 ]
+/** Projects of vitest; those of one line go at once, each against a server of its own. */
+const STAGES = [['unit'], ['integration', 'log'], ['e2e']]
 let [passed, failed] = [0, 0]
 
 for (const [name, [program, ...args]] of CHECKS) {
@@ -18,21 +20,34 @@ for (const [name, [program, ...args]] of CHECKS) {
   else failed++
 }
 
-const report = join(mkdtempSync(join(tmpdir(), 'vessel-report-')), 'report.json')
-const vitest = spawnSync(
-  'npx',
-  ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...process.argv.slice(2)],
-  { stdio: ['ignore', 'inherit', 'inherit'] },
-)
-try {
-  const result = JSON.parse(readFileSync(report, 'utf8'))
-  passed += result.numPassedTests
-  failed += result.numFailedTests
-  // A suite that could not even begin has no failed test in it.
-  if (vitest.status !== 0 && result.numFailedTests === 0) failed++
-} catch {
-  console.error('The tests left no report.')
-  failed++
+const folder = mkdtempSync(join(tmpdir(), 'vessel-report-'))
+
+/** Runs vitest on what is built, and counts what it reports. What it says beside another comes when it ends, so that both can be read. */
+async function vitest(name, args, beside) {
+  const report = join(folder, `${name}.json`)
+  const all = ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args]
+  const child = spawn('npx', all, {
+    env: { ...process.env, VESSEL_BUILT: '1' },
+    stdio: ['ignore', beside ? 'pipe' : 'inherit', beside ? 'pipe' : 'inherit'],
+  })
+  const said = []
+  for (const stream of [child.stdout, child.stderr]) stream?.on('data', (part) => said.push(part))
+  const status = await new Promise((resolve) => child.on('close', resolve))
+  process.stdout.write(Buffer.concat(said))
+  try {
+    const result = JSON.parse(readFileSync(report, 'utf8'))
+    passed += result.numPassedTests
+    failed += result.numFailedTests
+    // A suite that could not even begin has no failed test in it.
+    if (status !== 0 && result.numFailedTests === 0) failed++
+  } catch {
+    console.error(`The tests left no report: ${name}.`)
+    failed++
+  }
 }
+
+const asked = process.argv.slice(2)
+if (asked.length > 0) await vitest('asked', asked, false)
+else for (const stage of STAGES) await Promise.all(stage.map((project, i) => vitest(project, ['--project', project], i > 0)))
 console.log(`${passed} passed, ${failed} failed`)
 process.exit(failed === 0 ? 0 : 1)

@@ -26,7 +26,8 @@ export function freePort(): Promise<number> {
 
 /** One PostgreSQL server for all integration tests: the catalog's databases and the sources are on it. */
 export default async function setup(project: TestProject) {
-  await buildEngine()
+  // Where several go at once, it was built before.
+  if (!process.env.VESSEL_BUILT) await buildEngine()
   const folder = mkdtempSync(join(tmpdir(), 'vessel-test-'))
   chmodSync(folder, 0o755)
   const options = { folder: join(folder, 'server'), port: await freePort(), password: 'harbour wall' }
