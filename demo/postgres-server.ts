@@ -5,16 +5,13 @@ import { join } from 'node:path'
 // PostgreSQL servers on loopback, for the demo, the tests and the benchmarks. They run as a user who is not
 // root: when we are root, as `postgres`, which the Debian package makes.
 
+/** Where the server's programs are: of the major version that is asked for, else of the newest. */
 function binaries(): string {
   const base = '/usr/lib/postgresql'
-  const newest = existsSync(base)
-    ? readdirSync(base)
-        .map(Number)
-        .filter(Boolean)
-        .sort((a, b) => b - a)[0]
-    : undefined
-  if (!newest) throw new Error('PostgreSQL is not installed; bin/demo and bin/test install it')
-  return join(base, String(newest), 'bin')
+  const majors = existsSync(base) ? readdirSync(base).map(Number).filter(Boolean) : []
+  const major = process.env.VESSEL_POSTGRES_MAJOR ?? Math.max(...majors)
+  if (majors.length === 0) throw new Error('PostgreSQL is not installed; bin/demo and bin/test install it')
+  return join(base, String(major), 'bin')
 }
 
 const asRoot = process.getuid?.() === 0

@@ -1,6 +1,6 @@
 // Runs every check and every test, and closes with the count of both.
 import { spawn, spawnSync } from 'node:child_process'
-import { mkdtempSync, readFileSync } from 'node:fs'
+import { mkdtempSync, readdirSync, readFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 
@@ -11,6 +11,10 @@ const CHECKS = [
 ]
 /** Projects of vitest; those of one line go at once, each against a server of its own. */
 const STAGES = [['unit'], ['integration', 'log'], ['e2e']]
+/** What is tested once more against each other major version of PostgreSQL that this machine has. */
+const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
+const majors = readdirSync('/usr/lib/postgresql').map(Number)
+const MAJOR = majors.includes(15) ? 15 : Math.max(...majors)
 let [passed, failed] = [0, 0]
 
 for (const [name, [program, ...args]] of CHECKS) {
@@ -23,11 +27,11 @@ for (const [name, [program, ...args]] of CHECKS) {
 const folder = mkdtempSync(join(tmpdir(), 'vessel-report-'))
 
 /** Runs vitest on what is built, and counts what it reports. What it says beside another comes when it ends, so that both can be read. */
-async function vitest(name, args, beside) {
+async function vitest(name, args, { beside = false, major = MAJOR } = {}) {
   const report = join(folder, `${name}.json`)
   const all = ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args]
   const child = spawn('npx', all, {
-    env: { ...process.env, VESSEL_BUILT: '1' },
+    env: { ...process.env, VESSEL_BUILT: '1', VESSEL_POSTGRES_MAJOR: String(major) },
     stdio: ['ignore', beside ? 'pipe' : 'inherit', beside ? 'pipe' : 'inherit'],
   })
   const said = []
@@ -47,7 +51,11 @@ async function vitest(name, args, beside) {
 }
 
 const asked = process.argv.slice(2)
-if (asked.length > 0) await vitest('asked', asked, false)
-else for (const stage of STAGES) await Promise.all(stage.map((project, i) => vitest(project, ['--project', project], i > 0)))
+if (asked.length > 0) await vitest('asked', asked)
+else for (const stage of STAGES) await Promise.all(stage.map((project, i) => vitest(project, ['--project', project], { beside: i > 0 })))
+for (const major of asked.length > 0 ? [] : majors.filter((one) => one >= 14 && one !== MAJOR)) {
+  console.log(`Against PostgreSQL ${major}`)
+  await vitest(`postgres-${major}`, ['--project', 'integration', '--project', 'log', ...OF_VERSIONS], { major })
+}
 console.log(`${passed} passed, ${failed} failed`)
 process.exit(failed === 0 ? 0 : 1)

@@ -9,6 +9,7 @@ const TALLY = [
   ['replaced', 'replaced'],
   ['renamed', 'renamed'],
   ['merged', 'added to'],
+  ['dropped', 'gone again'],
   ['same', 'there already, the same'],
   ['left', 'left'],
   ['failed', 'failed'],
@@ -115,15 +116,17 @@ function save() {
             {{
               isSame(line)
                 ? 'there, same'
-                : line.outcome === 'merged'
-                  ? isOfCluster(line)
-                    ? 'merged'
-                    : 'rows added'
-                  : line.path.includes('/')
-                    ? line.outcome
-                    : line.equal
-                      ? 'passed'
-                      : 'failed'
+                : line.outcome === 'dropped'
+                  ? 'gone again'
+                  : line.outcome === 'merged'
+                    ? isOfCluster(line)
+                      ? 'merged'
+                      : 'rows added'
+                    : line.path.includes('/')
+                      ? line.outcome
+                      : line.equal
+                        ? 'passed'
+                        : 'failed'
             }}
           </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>

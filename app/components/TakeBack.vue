@@ -35,7 +35,7 @@ async function go() {
     v-model:open="open"
     :close="{ variant: 'ghost' }"
     title="Take this return back"
-    description="Everything that it overwrote goes back to where it stood, rows and structure. What it made where nothing stood stays."
+    description="Everything that it overwrote goes back to where it stood, rows and structure. What it made in a database where nothing stood goes again, unless something else needs it by now."
   >
     <template #body>
       <form id="take-back" class="grid gap-4 text-[13px]" @submit.prevent="go">

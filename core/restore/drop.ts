@@ -1,8 +1,8 @@
 import { quoteIdentifier, thingKey } from './sql'
 import type { StructureEntry } from './structure'
 
-/** Operators and their classes and families, which are told apart by what they are for. */
-const OPERATED = /^ALTER (OPERATOR [\s\S]*) OWNER TO /
+/** Routines, and operators with their classes and families, which are told apart by what they are for. */
+const SIGNED = /^ALTER ((?:OPERATOR|FUNCTION|PROCEDURE|AGGREGATE) [\s\S]*) OWNER TO /
 /** What is dropped by the words with which it is made, up to where its definition begins. */
 const BY_SIGNATURE: Record<string, RegExp> = {
   CAST: /^CREATE (CAST \([^)]*\))/,
@@ -21,9 +21,9 @@ export function droppedBy({ type, schema, name, sql, ownerSql }: StructureEntry)
       .map(inverse)
       .filter(Boolean)
       .reverse()
-  const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? OPERATED.exec(ownerSql ?? '')?.[1]
+  const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? SIGNED.exec(ownerSql ?? '')?.[1]
   // A view that stood upon something that is back already may have gone with it, and waits for its turn.
-  const named = `${type}${type.endsWith('VIEW') ? ' IF EXISTS' : ''} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`
+  const named = `${type.replace(/^SHELL /, '')}${type.endsWith('VIEW') ? ' IF EXISTS' : ''} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`
   return [`DROP ${signature ?? named}`]
 }
 

@@ -12,6 +12,8 @@ export interface Mend {
   /** Run before rows are loaded, and after all of them are there. */
   before: string[]
   after: string[]
+  /** Run when everything is there, because it forbids what rows of other tables may still hold before. */
+  last?: string[]
   /** Whose rights are first made those that it had when it was made; named as the dump's table of contents does. */
   resets?: { schema: string | null; name: string }
   /** What it is of may have gone with another mend, and then nothing is left to be done. */

@@ -9,6 +9,7 @@ import { blank, leave } from './plan-tables'
 import { thingKey } from './sql'
 import type { StructureEntry } from './structure'
 import { definitionKey, stands } from './target'
+import { typeMends } from './type-mends'
 import type { Collision } from './wish'
 
 /** Kinds that hold others, and that are never dropped for it. */
@@ -56,7 +57,7 @@ export function planOther(other: OtherThing, input: PlanInput, along: string | n
   if (wish.into.mode === 'beside' && along === null) return placeBeside(base, other, entry, input)
   if (!stands(target, entry)) return { ...base, verb: 'make', how: 'create' }
   const position = other.kind === 'sequence' ? positionNote(entry, input) : null
-  const { definition, mends } = differenceOf(entry, input)
+  const { definition, mends } = withType(other.kind, entry, differenceOf(entry, input), input)
   const same = definition.length === 0 && mends.length === 0 && position === null
   if (definition.length === 0 && position === null && mends.length > 0) return mendOther(base, mends, input)
   const choices = choicesFor(other.kind, same)
@@ -86,7 +87,15 @@ function differenceOf(entry: StructureEntry, { manifest, target, wish }: PlanInp
   return otherDifference(then, [{ ...entry, owner: null }], wish.roles)
 }
 
-/** Owner, rights and comments are made equal, and nothing else is touched. */
+/** What is different in the definition of a type is made equal where the server can. */
+function withType(kind: string, entry: StructureEntry, difference: OtherDifference, { target }: PlanInput): OtherDifference {
+  if (kind !== 'type' || difference.definition.join() !== 'definition') return difference
+  const now = target.definitions.get(definitionKey(entry))
+  const mends = now ? typeMends(entry, now[0]!) : null
+  return mends === null || mends.length === 0 ? difference : { definition: [], mends: [...mends, ...difference.mends] }
+}
+
+/** What differs is made equal, and nothing else is touched. */
 function mendOther(base: Operation, mends: Mend[], { wish }: PlanInput): Operation {
   const words = mends.map((mend) => mend.words).join(', ')
   const choices: Collision[] = ['replace', 'skip']

@@ -260,11 +260,18 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
         needs: [own.id],
         made: true,
         ...piece,
+        ...ownerOfPart(piece, written),
       })
   }
   // Comments come behind the parts that they are on.
   entries.push(...kept.filter(({ type }) => type === 'COMMENT'))
   return entries.filter((entry, i) => entries.findIndex(({ id }) => id === entry.id) === i)
+}
+
+/** Statistics have an owner of their own, which no structure of a table tells. */
+function ownerOfPart({ type, name }: Piece, written: WrittenTable | null): Pick<StructureEntry, 'owner' | 'ownerSql'> | object {
+  const known = type === 'STATISTICS' ? written?.entries.find((entry) => entry.type === type && entry.name === name) : undefined
+  return known ? { owner: known.owner, ownerSql: known.ownerSql } : {}
 }
 
 const ownerSqlOf = (table: TableManifest) => `ALTER TABLE ${nameOf(table)} OWNER TO ${quoteIdentifier(table.structure.owner)};`

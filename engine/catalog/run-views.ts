@@ -36,7 +36,7 @@ export interface RunStep {
 export interface ReceiptLine {
   path: string
   target: string
-  outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'left' | 'failed'
+  outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'dropped' | 'left' | 'failed'
   reason: string | null
   rows: number | null
   fingerprintThen: string | null

@@ -215,7 +215,7 @@ export interface Catalog extends LogCatalog {
     path: string
     target: string
     verb: string
-    outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'left' | 'failed'
+    outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'dropped' | 'left' | 'failed'
     reason: string | null
     rows: string | number | null
     fingerprint_then: string | null

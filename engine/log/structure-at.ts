@@ -21,6 +21,8 @@ type Read = (names: string[]) => Promise<DatabaseManifest>
 /** A structure that was read, and from where on it holds. */
 interface Piece {
   exact: bigint
+  /** All that was changed up to here shows in it; without a trigger it was read before the place to which it belongs. */
+  covers: bigint
   /** Where the source does not tell where it changed: nothing had changed up to here. */
   from: bigint | null
   read: () => Promise<DatabaseManifest>
@@ -37,10 +39,14 @@ const pieceOf = (log: LogManifest, piece: StructurePiece, read: Read): Piece => 
   const exact = log.steps ? piece.exact : piece.told ? piece.from : piece.read
   return {
     exact: positionOf(exact)!,
+    covers: positionOf(piece.told ? exact : piece.read)!,
     from: piece.told ? null : positionOf(piece.from)!,
     read: () => read(piece.chunks),
   }
 }
+
+/** A structure that was read where it belongs. */
+const certain = (exact: bigint, read: Piece['read']): Piece => ({ exact, covers: exact, from: null, read })
 
 const earlier = (a: bigint, b: bigint) => (a < b ? a : b)
 
@@ -63,13 +69,9 @@ export async function structureAt(
   const at = positionOf(from.position)!
   const database = from.full.databases[0]!
   const known: Piece[] = [
-    { exact: positionOf(database.position)!, from: null, read: async () => database },
+    certain(positionOf(database.position)!, async () => database),
     // Where nothing was changed up to the position of a net, the log may end before it.
-    ...from.nets.map(({ structure, to }): Piece => ({
-      exact: earlier(positionOf(to)!, at),
-      from: null,
-      read: () => readManifest(structure),
-    })),
+    ...from.nets.map(({ structure, to }) => certain(earlier(positionOf(to)!, at), () => readManifest(structure))),
     ...piecesOf(from.logs, readManifest),
   ]
   // A later reading of the same place replaces an earlier one.
@@ -79,14 +81,14 @@ export async function structureAt(
   const isChanged = stepsBetween(from.logs, read.exact, at).length > 0 || looks
   // How sequences went on from a position behind the last segment is told by the next.
   const isBehind = from.later && positionOf(from.logs.at(-1)?.to ?? '0/0')! < at
-  const ahead = isChanged || isBehind ? await untilReading(next(), isChanged ? at : null) : []
+  const ahead = isChanged || isBehind ? await untilReading(next(), isChanged ? at : null, readManifest) : []
   from.following = ahead
   // A reading comes into the log behind what was changed meanwhile, so that some of before the position lie behind it.
   const behind = piecesOf(ahead, readManifest)
   const before = behind.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact > a.exact ? b : a), read)
   const steps = stepsBetween(from.logs, before.exact, at)
   const after = [...known, ...behind]
-    .filter(({ exact }) => exact > at)
+    .filter((piece) => isAfter(piece, at))
     .reduce<Piece | null>((a, b) => (a && a.exact <= b.exact ? a : b), null)
   const found = await before.read()
   const fills = await firstFills(from, readManifest)
@@ -95,7 +97,7 @@ export async function structureAt(
     if (!after || after.from === null || after.from >= at)
       return {
         structure: { ...found, tables: withFills(found.tables), missing: doubtsOf(found, from.full.member, found.name) },
-        settled: true,
+        settled: !looks || after !== null,
       }
     const later = await after.read()
     const seen = seenIn(found, later, await columnsSeen(from.logs, before.exact, at, readChunk))
@@ -110,16 +112,19 @@ export async function structureAt(
   return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null }
 }
 
+/** Whether a reading is of behind a position, and shows all that was changed up to it. */
+const isAfter = ({ exact, covers }: Piece, at: bigint) => exact > at && covers >= at
+
 /** Changes of the structure behind one position, up to another. */
 const stepsBetween = (logs: LogManifest[], from: bigint, to: bigint): StructureStep[] =>
   logs.flatMap((log) => log.steps ?? []).filter(({ end }) => positionOf(end)! > from && positionOf(end)! <= to)
 
 /** The logs that follow, up to the one that holds the next reading of the structure; the first alone without a position. */
-async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null): Promise<LogManifest[]> {
+async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null, read: Read): Promise<LogManifest[]> {
   const logs: LogManifest[] = []
   for await (const log of next) {
     logs.push(log)
-    if (at === null || (log.structure && positionOf(log.structure.exact)! > at)) break
+    if (at === null || piecesOf([log], read).some((piece) => isAfter(piece, at))) break
   }
   return logs
 }

@@ -4,7 +4,7 @@ import { auditOf, isAuditHour, logOf } from '../../core/plan/definition'
 import { takesFrom } from '../../core/selection/rules'
 import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import { reaches } from '../catalog/source-access'
 import { accessById } from '../catalog/sources'
 import { allVessels, type Vessel } from '../catalog/vessels'
@@ -191,7 +191,9 @@ export class LogSupervisor {
 
   /** Tables that could not be followed for a while are read whole by a differential. */
   private async recapture(vessel: Vessel, row: Row, mark: string): Promise<void> {
-    const late = await lateHolesOf(this.engine.db, row.vessel_id, row.member, row.position!)
+    // A source may be quiet since the log was stored, and what an audit found there lies behind its end.
+    const reached = row.still_position ? laterPosition(row.position!, row.still_position) : row.position!
+    const late = await lateHolesOf(this.engine.db, row.vessel_id, row.member, reached)
     const known = [...Object.values(row.tables), ...late.flatMap(({ tables }) => Object.values(tables))]
     const lost = known.filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)
     if (lost.length === 0 || (await this.busy(vessel.id)) || !this.mayTry(`differential ${vessel.id}`, this.runAgainMs)) return

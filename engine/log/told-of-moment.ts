@@ -65,8 +65,9 @@ export function partsUnknown(
   readings: DatabaseManifest[],
   isRead: boolean,
 ): Missing[] {
-  const unread = 'Its structure is still to be read after it was changed: comments on its parts may be missing.'
-  const gone = 'It was gone before its structure was read: comments on its parts are not known.'
+  const unread =
+    'Its structure is still to be read after it was changed: comments on its parts and the owner of its statistics may be missing.'
+  const gone = 'It was gone before its structure was read: comments on its parts and the owner of its statistics are not known.'
   const soon = 'Statistics targets and storage of its columns were changed about this moment; they may be those of soon after.'
   const settings = (oid: number, { entries }: DatabaseManifest) =>
     /^ALTER TABLE [\s\S]*$/m.exec(entries.find((entry) => isTableEntry(entry) && entry.oid === oid)?.sql ?? '')?.[0]

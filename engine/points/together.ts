@@ -35,6 +35,7 @@ function joined(first: DatabaseManifest, next: DatabaseManifest): DatabaseManife
     ...first,
     tables: withoutTwins([...first.tables, ...next.tables]),
     others: withoutTwins([...first.others, ...others]),
+    missing: [...first.missing, ...next.missing],
     largeObjects: first.largeObjects ?? next.largeObjects,
     ...(first.properties || next.properties ? { properties: first.properties ?? next.properties } : {}),
   }

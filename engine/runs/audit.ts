@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import type { FollowedTables } from '../../core/changes/manifest'
 import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
@@ -83,7 +83,7 @@ class MemberAudit {
         exact = await snapshotOnLog(run.engine, this.vessel, access, database, (why) => run.say('warning', why))
         if (!exact) throw notExact(member)
         const end = await waitForLog(run.engine, this.vessel.id, member, exact.position, run.signal)
-        return this.viewAt(exact.position, end)
+        return this.viewAt(exact, end)
       })
       const capture = await DatabaseCapture.open(access, database, run.signal, exact)
       try {
@@ -96,11 +96,15 @@ class MemberAudit {
     }
   }
 
-  private async viewAt(position: string, end: string): Promise<MemberView> {
+  private async viewAt({ position, era }: LogSnapshot, end: string): Promise<MemberView> {
     const { engine } = this.run
-    const { chains } = await lanesOf(engine, this.vessel.id)
+    const { artifacts, chains } = await lanesOf(engine, this.vessel.id)
     const needed = positionOf(position)! < positionOf(end)! ? position : end
-    const chain = chains.to(this.member, needed)
+    // On a quiet source a differential lies behind the end of the log.
+    const behind = artifacts
+      .filter((one) => one.member === this.member && one.era === era && one.kind !== 'log' && positionOf(one.to)! <= positionOf(position)!)
+      .reduce((to, one) => laterPosition(to, one.to), needed)
+    const chain = chains.to(this.member, behind)
     if (!chain) throw noFull(this.member)
     const marks = chain.artifacts.filter(({ kind }) => kind !== 'log').map(({ id }) => id)
     const store = await openStore(engine, { name: this.vessel.definition.store })

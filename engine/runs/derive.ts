@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { Chains, type Artifact } from '../../core/chain/chain'
-import { positionOf } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import type { FollowedTables, LateHole, NetManifest, NetTable } from '../../core/changes/manifest'
 import { singleIntegerKey } from '../../core/content/keys'
 import { NO_ROWS, type DatabaseManifest, type TableManifest } from '../../core/content/manifest'
@@ -102,7 +102,7 @@ export class Derivation {
         this.lanes = await lanesOf(this.run.engine, this.vessel.id)
         this.row = (await followerOf(this.run, this.vessel.id, this.member))!
         // Where nothing was changed up to the position, the chain ends before it and the state is the same.
-        return { position: exact ? position : end, end }
+        return { position: exact ? position : laterPosition(end, parent.to), end }
       })
       const view = await this.viewAt(parent, position, end)
       return await this.run.step(compute, (count) =>

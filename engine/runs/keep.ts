@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 import type { DatabaseManifest, DatabaseProperties, OtherThing, PointRecord, TableManifest } from '../../core/content/manifest'
+import { holdsNames } from '../../core/restore/groups'
 import type { StructureEntry } from '../../core/restore/structure'
 import { pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
@@ -22,7 +23,11 @@ export interface Overwritten {
   largeObjects?: number[]
   /** Owner, rights, comment and settings of the database itself. */
   properties?: DatabaseProperties
+  /** Other things may have been made again by now, so that rows which name them show their old numbers. */
+  remade?: boolean
 }
+
+const BY_NUMBER = 'Values of it that name what was made again before it was kept are kept by its old number.'
 
 interface KeptFrom {
   access: PostgresAccess & { id: string }
@@ -66,7 +71,7 @@ export async function keepOverwritten(
     largeObjects,
     sequences: await describeSequences(client),
     others: overwritten.others ?? [],
-    missing: [],
+    missing: overwritten.remade ? tables.filter(holdsNames).map((table) => ({ path: table.path, reason: BY_NUMBER, note: true })) : [],
   }
   if (overwritten.properties) kept.properties = overwritten.properties
   else delete kept.properties

@@ -12,6 +12,8 @@ export interface RestoreTally {
   renamed: number
   /** Rows were added to what stands. */
   merged: number
+  /** Made by a restore that was taken back. */
+  dropped: number
   /** Asked for, and not brought back. */
   left: number
   /** There already, and the same as then. */
@@ -52,7 +54,18 @@ export function outcomeOf({ verb, renamed }: { verb: string; renamed: boolean })
 export class Receipts {
   private readonly rows: Row[] = []
   private saved = 0
-  readonly tally: RestoreTally = { made: 0, replaced: 0, renamed: 0, merged: 0, left: 0, same: 0, failed: 0, leftParts: 0, unequal: 0 }
+  readonly tally: RestoreTally = {
+    made: 0,
+    replaced: 0,
+    renamed: 0,
+    merged: 0,
+    dropped: 0,
+    left: 0,
+    same: 0,
+    failed: 0,
+    leftParts: 0,
+    unequal: 0,
+  }
   firstFailure: unknown
 
   constructor(private readonly run: RunContext) {}

@@ -1,17 +1,11 @@
 import type pg from 'pg'
-import { readRef } from '../../core/chain/instant-ref'
 import { VesselError } from '../../core/errors'
 import type { OtherThing } from '../../core/content/manifest'
-import { holdsNames } from '../../core/restore/groups'
-import { copyStatement } from '../sources/postgres/capture'
-import { copyOut } from '../sources/postgres/copy-out'
 import type { Group, Operation } from '../../core/restore/plan'
-import { qualified, thingKey } from '../../core/restore/sql'
+import { qualified } from '../../core/restore/sql'
 import type { StructureEntry } from '../../core/restore/structure'
 import { definitionKey } from '../../core/restore/target'
-import { pathOf } from '../../core/things/thing'
 import { plural } from '../../core/time/words'
-import { auditWords, lastAudits } from '../log/audits'
 import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { describeProperties } from '../sources/postgres/describe-database'
@@ -25,6 +19,7 @@ import { keepOverwritten, type Overwritten } from './keep'
 import { isWhole, proveStructure } from './prove-structure'
 import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
+import { makeStrict, namesStillHold, sayAudited, saySequences } from './restore-last'
 import { putLargeObjects } from './restore-large-objects'
 import type { LeftPart } from '../sources/postgres/refill'
 import { defineLate, keyOf, makeOther, type Standing } from './restore-others'
@@ -63,11 +58,13 @@ export class DatabaseRestore {
       await this.run.step(steps.after, (count) => this.standalone('after', count))
       for (const { group, ordinal } of steps.groups.filter((one) => one.group.late)) await this.restoreOne(group, ordinal)
       await this.run.step(steps.last, (count) => this.standalone('last', count))
-      await this.namesStillHold()
+      const last = { run: this.run, point: this.point, planned: this.planned, receipts: this.receipts }
+      await makeStrict(last)
+      await namesStillHold(last)
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
       if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
-      await this.sayAudited()
-      this.saySequences()
+      await sayAudited(last)
+      saySequences(last)
       if (scratch) await finishScratch(this.run, scratch, this.planned)
     } catch (error) {
       await this.undo()
@@ -116,65 +113,6 @@ export class DatabaseRestore {
     // For the case that this worker dies: whoever tidies up drops it again.
     await this.run.remember({ made: { source: access.name, database } })
     await this.run.say('info', `The database ${database} was made.`)
-  }
-
-  /**
-   * Rows that name other things, as a `regclass` does, are read once more when all is there: what was made again after
-   * they were loaded is another thing for them.
-   */
-  private async namesStillHold(): Promise<void> {
-    const { access, database, manifest, plan, wish } = this.planned
-    const byPath = new Map(manifest.tables.map((table) => [table.path, table]))
-    const naming = plan.operations.flatMap((operation) => {
-      const table = byPath.get(operation.path)
-      const isFilled = operation.how !== null && operation.how !== 'merge' && operation.how !== 'rows' && wish.what !== 'structure'
-      return table && isFilled && table.structure.kind === 'table' && holdsNames(table) ? [{ operation, table }] : []
-    })
-    const undone = this.receipts.undone()
-    const due = naming.filter(({ operation }) => !undone.has(operation.path))
-    if (due.length === 0) return
-    await withClient(access, database, async (client) => {
-      for (const { operation, table } of due) {
-        const statement = copyStatement({ ...operation.target, columns: table.columns })
-        const now = await copyOut(client, statement, {}, async () => undefined)
-        if (now.fingerprint === table.fingerprint) continue
-        this.receipts.line(operation.path, thingKey(operation.target.schema, operation.target.name), 'compare', 'left', {
-          reason:
-            'Rows of it name something that was made again after they were loaded, and now show its old number. Bring this table back once more.',
-          equal: false,
-        })
-      }
-    })
-  }
-
-  /** A state that a log led to says on its receipt whether that log was audited. */
-  private async sayAudited(): Promise<void> {
-    if (!readRef(this.point.id)) return
-    const { source, manifest, plan } = this.planned
-    const member = pathOf(source, manifest.name)
-    const follower = await this.run.engine.db
-      .selectFrom('follower')
-      .select('era')
-      .where('vessel_id', '=', this.point.vesselId)
-      .where('member', '=', member)
-      .executeTakeFirst()
-    if (!follower) return
-    const back = new Set(plan.operations.filter(({ verb }) => verb !== 'leave').map(({ path }) => path))
-    const oids = manifest.tables.filter(({ path, structure }) => structure.kind === 'table' && back.has(path)).map(({ oid }) => oid)
-    if (oids.length === 0) return
-    const audits = await lastAudits(this.run.engine, this.point.vesselId, member, follower.era)
-    const reason = auditWords(audits, manifest.position, oids)
-    this.receipts.line(pathOf(source, manifest.name, 'audit of the log'), member, 'compare', 'left', { reason, equal: true })
-  }
-
-  /** Sequences of a moment may be ahead of it, which is said where some came back. */
-  private saySequences(): void {
-    const { source, manifest, plan } = this.planned
-    const path = pathOf(source, manifest.name, 'sequences')
-    const owned = new Set(manifest.sequences.flatMap(({ ownedBy }) => (ownedBy ? [pathOf(source, manifest.name, ...ownedBy)] : [])))
-    const some = plan.operations.some((one) => one.verb !== 'leave' && (one.kind === 'sequence' || owned.has(one.path)))
-    for (const { reason } of some ? manifest.missing.filter((one) => one.path === path) : [])
-      this.receipts.line(path, `${this.planned.access.name} / ${this.planned.database}`, 'compare', 'left', { reason, equal: true })
   }
 
   /** A database that this restore made, and that nobody can have used yet, does not stay half-filled. */
@@ -309,9 +247,10 @@ export class DatabaseRestore {
     const { tables = [], others = [], largeObjects = [], properties } = overwritten
     const things = tables.length + others.length + largeObjects.length + (properties ? 1 : 0)
     if (things === 0) return
-    const { access, database, manifest, wish } = this.planned
+    const { access, database, manifest, plan, wish } = this.planned
     const into = { access: await accessOf(this.run.engine, access.name), database, then: manifest, days: wish.keepDays }
-    await keepOverwritten(this.run, this.vessel, this.point.store, client, into, overwritten, before)
+    const remade = plan.operations.some(({ verb, how }) => verb === 'replace' && how === 'rebuild')
+    await keepOverwritten(this.run, this.vessel, this.point.store, client, into, { ...overwritten, remade }, before)
     await this.run.say('info', `What stood there was kept as a point of its own: ${plural(things, 'thing')}.`)
   }
 }

@@ -3,12 +3,13 @@ import type { Vessel } from '../catalog/vessels'
 import type { RunContext } from './context'
 import { entriesToRun, membersOf } from '../../core/restore/entries'
 import { Receipts } from './receipts'
+import { rolesStay, Unmaking } from './unmake'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'
 import type { EngineContext } from '../context'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
 import { openTogether } from '../points/together'
-import { pathOf } from '../../core/things/thing'
+import { isWithin, pathOf } from '../../core/things/thing'
 import type { PlannedNamespace } from './clusters/plan'
 import { rehearseNamespace } from './clusters/rehearse'
 import { NamespaceRestore } from './clusters/restore'
@@ -28,6 +29,8 @@ export interface RestoreParams extends RestorePart {
   agreed?: string | null
   /** More of the same restore, after the first. */
   more?: RestorePart[]
+  /** Paths of what an earlier restore made, which is taken back with what it overwrote. */
+  unmakes?: string[]
 }
 
 interface OpenPart {
@@ -40,23 +43,23 @@ export const openPart = (engine: EngineContext, { point, together = [] }: Restor
 
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
-  const parts: OpenPart[] = []
-  for (const part of [params, ...(params.more ?? [])]) {
-    const point = await openPart(run.engine, part)
-    parts.push({ point, planned: await planAll(run.engine, point, wishOf(part.wish)) })
-  }
-  for (const { point, planned } of parts)
-    await point.ready((path) =>
-      planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
-    )
-  const all: PlannedWish = {
-    databases: parts.flatMap(({ planned }) => planned.databases),
-    namespaces: parts.flatMap(({ planned }) => planned.namespaces),
-  }
+  let parts = await openParts(run, params)
+  let all = togetherOf(parts)
+  // What an earlier restore made may stand in the way only until it goes.
   const blocker = blockedBy(all)
-  if (blocker) throw blocker
+  const isPassing = !rehearsal && (params.unmakes ?? []).length > 0 && blocker?.code === 'others_depend'
+  if (blocker && !isPassing) throw blocker
   if (!rehearsal) requireAgreed(all, params.agreed ?? null)
   const receipts = new Receipts(run)
+  const unmakings = rehearsal ? [] : unmakingsOf(run, vessel, parts, params.unmakes ?? [], receipts)
+  if (unmakings.length > 0) {
+    // What was made goes first where nothing needs it, so that what comes back is planned without it.
+    for (const unmaking of unmakings) await unmaking.go(false)
+    parts = await openParts(run, params)
+    all = togetherOf(parts)
+    const still = blockedBy(all)
+    if (still) throw still
+  }
   for (const database of all.databases) await expect(run, database)
   for (const namespace of all.namespaces) await expectNamespace(run, namespace)
   if (!rehearsal) expectProof(run, all)
@@ -71,6 +74,8 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
         else await new NamespaceRestore(run, vessel, point, namespace, receipts).go()
       }
     }
+    for (const unmaking of unmakings) await unmaking.go(true)
+    if (!rehearsal) rolesStay(params.unmakes ?? [], receipts)
   } finally {
     // What was brought back before a restore was cancelled or failed is on its receipt all the same.
     await receipts.save()
@@ -81,6 +86,35 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   await run.end(undone || run.warnings > 0 ? 'warned' : 'done', {
     outcome: { ...tally, rehearsal, point: params.point, ...elsewhere(all) },
   })
+}
+
+/** What is to be brought back, planned against what stands at the target now. */
+async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPart[]> {
+  const parts: OpenPart[] = []
+  for (const part of [params, ...(params.more ?? [])]) {
+    const point = await openPart(run.engine, part)
+    const planned = await planAll(run.engine, point, wishOf(part.wish))
+    await point.ready((path) =>
+      planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
+    )
+    parts.push({ point, planned })
+  }
+  return parts
+}
+
+const togetherOf = (parts: OpenPart[]): PlannedWish => ({
+  databases: parts.flatMap(({ planned }) => planned.databases),
+  namespaces: parts.flatMap(({ planned }) => planned.namespaces),
+})
+
+/** What is taken back beside what was overwritten, database by database. */
+function unmakingsOf(run: RunContext, vessel: Vessel, parts: OpenPart[], paths: string[], receipts: Receipts): Unmaking[] {
+  return parts.flatMap(({ point, planned }) =>
+    planned.databases.flatMap(({ access, database, manifest, wish }) => {
+      const own = paths.filter((path) => isWithin(path, pathOf(access.name, database)))
+      return own.length > 0 ? [new Unmaking(run, vessel, point.store, manifest, own, wish.keepDays, receipts)] : []
+    }),
+  )
 }
 
 /** Where things went, when that was not where they came from. */

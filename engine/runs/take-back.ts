@@ -5,10 +5,11 @@ import type { EngineContext } from '../context'
 import type { DatabaseManifest } from '../../core/content/manifest'
 import type { RestoreParams, RestorePart } from './restore'
 import { noRows, openPoint } from '../points/open'
+import { madeBy } from './unmake'
 
 /**
- * The restore that takes a restore back: everything that it kept before overwriting goes to where it stood. What
- * the restore made anew, where nothing stood, stays.
+ * The restore that takes a restore back: everything that it kept before overwriting goes to where it stood, and what it
+ * made in a database where nothing stood goes again. What it made in a namespace stays.
  * @throws VesselError `nothing_kept` when nothing was overwritten, or when its time to be kept is over.
  */
 export async function takeBack(engine: EngineContext, runId: string): Promise<RestoreParams> {
@@ -33,7 +34,7 @@ export async function takeBack(engine: EngineContext, runId: string): Promise<Re
     ? [{ point, together, wish: wishOf({ picks: databases.picks, collide: 'replace' }) }, ...namespaces]
     : namespaces
   const [first, ...more] = parts
-  if (first) return { ...first, more, reason: 'Takes an earlier restore back' }
+  if (first) return { ...first, more, unmakes: await madeBy(engine, runId), reason: 'Takes an earlier restore back' }
   throw new VesselError('nothing_kept', {
     what: 'Nothing is kept of what this restore overwrote: it overwrote nothing, or the time for which it was to be kept is over.',
     touched: 'Nothing was changed.',

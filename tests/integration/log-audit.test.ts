@@ -33,6 +33,13 @@ const tamper = (sql: string) =>
       execute format('alter publication %I add table tampered', p.pubname); end loop; end $$;
     alter event trigger unbroken_vessel_command enable always; alter event trigger unbroken_vessel_drop enable always; commit`)
 
+/** What an audit found is read whole by itself, and known again from there on. */
+const mended = () =>
+  vi.waitFor(async () => expect((await log.breaks()).filter(({ kind, to_at: to }) => kind === 'audit' && to === null)).toEqual([]), {
+    timeout: 60_000,
+    interval: 200,
+  })
+
 describe('an audit', () => {
   it('finds each followed table as the log leads to it, while the source goes on changing', async () => {
     log.bench.sql(`update sound set v = 'x' where id < 500; delete from tampered where id > 2900; insert into keyless values (1)`)
@@ -68,14 +75,7 @@ describe('an audit', () => {
     await expect(log.rowsAt(log.ref(between), 'public.tampered')).rejects.toThrow('not known')
     await log.holds({ ...between, tables: { 'public.sound': between.tables['public.sound']! } })
     await log.holds(agreed).catch((error: Error) => expect(error.message).toContain('not known'))
-    // It is read whole by itself, and known again from there on.
-    await vi.waitFor(
-      async () => expect((await log.breaks()).filter(({ kind, to_at: to }) => kind === 'audit' && to === null)).toEqual([]),
-      {
-        timeout: 60_000,
-        interval: 200,
-      },
-    )
+    await mended()
     log.bench.sql(`update tampered set v = 'after' where id = 9`)
     const after = log.moment('public.tampered', 'public.sound')
     await log.flush()
@@ -93,6 +93,13 @@ describe('an audit', () => {
     // Each table that was looked at is a step of its own.
     const steps = await log.bench.engine.db.selectFrom('run_step').select(['kind', 'title']).where('run_id', '=', refused.id).execute()
     expect(steps.filter(({ kind }) => kind === 'audit').map(({ title }) => title)).toEqual(['public.sound', 'public.tampered'])
+    // It is read whole by itself, and then a full can be computed again.
+    await mended()
+    expect(await log.bench.run('backup', log.vessel, { what: 'synthetic' })).toMatchObject({ state: 'done', error: null })
+    log.bench.sql(`update tampered set v = 'once more' where id = 12`)
+    const later = log.moment('public.tampered', 'public.sound')
+    await log.flush()
+    await log.holds(later)
   })
 
   it('of a vessel whose log is not followed says so', async () => {

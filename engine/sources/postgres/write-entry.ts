@@ -187,15 +187,23 @@ const relation = (word: string, kind: string): Rights => ({
   owner: 'relowner',
   kind,
 })
+// Casts to regprocedure and regtype refuse types that are not made yet, which functions of a new type take.
 const routine = (word: string): Rights => ({
   word,
-  found: 'oid = $1::regprocedure',
+  found: `replace(oid::regprocedure::text, '"', '') = replace(replace($1, '(*)', '()'), '"', '')`,
   catalog: 'pg_proc',
   acl: 'proacl',
   owner: 'proowner',
   kind: 'f',
 })
-const type: Rights = { word: 'type', found: 'oid = $1::regtype', catalog: 'pg_type', acl: 'typacl', owner: 'typowner', kind: 'T' }
+const type: Rights = {
+  word: 'type',
+  found: `(select n.nspname from pg_catalog.pg_namespace n where n.oid = typnamespace) || '.' || typname = replace($1, '"', '')`,
+  catalog: 'pg_type',
+  acl: 'typacl',
+  owner: 'typowner',
+  kind: 'T',
+}
 const RIGHTS: Record<string, Rights> = {
   SCHEMA: { word: 'schema', found: 'oid = $1::regnamespace', catalog: 'pg_namespace', acl: 'nspacl', owner: 'nspowner', kind: 'n' },
   TABLE: relation('table', 'r'),

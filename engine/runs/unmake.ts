@@ -1,0 +1,218 @@
+import type pg from 'pg'
+import type { DatabaseManifest, OtherThing } from '../../core/content/manifest'
+import { droppedBy } from '../../core/restore/drop'
+import { othersOf } from '../../core/restore/kinds'
+import { qualified } from '../../core/restore/sql'
+import { isTableEntry, type StructureEntry } from '../../core/restore/structure'
+import { placeOf, wishOf, type Wish } from '../../core/restore/wish'
+import { namesOf, pathOf } from '../../core/things/thing'
+import { plural } from '../../core/time/words'
+import { accessOf } from '../catalog/sources'
+import type { EngineContext } from '../context'
+import type { Vessel } from '../catalog/vessels'
+import { commitSurely } from '../sources/postgres/commit'
+import { withClient, type PostgresAccess } from '../sources/postgres/connect'
+import { silence } from '../sources/postgres/event-triggers'
+import { untilGiven } from '../sources/postgres/locks'
+import { attempt } from '../sources/postgres/refill'
+import { readStructure } from '../sources/postgres/utilities'
+import type { Store } from '../store/store'
+import type { RunContext } from './context'
+import { keepOverwritten } from './keep'
+import type { Receipts } from './receipts'
+
+/** Kinds whose making is not undone by a drop, and why. */
+const STAYS: Record<string, string> = {
+  subscription: 'A subscription is tied to another server, so it stays.',
+  rights: 'Rights on what stood there before stay as they were given.',
+  comment: 'A comment on what stood there before stays.',
+  'security-label': 'A label on what stood there before stays.',
+  'large-objects': 'Large objects that were added stay: nothing tells which of them anybody uses by now.',
+}
+
+/** A thing that an earlier restore made, as it stands now. */
+interface Made {
+  path: string
+  name: string
+  kind: string
+  entry: StructureEntry
+}
+
+/**
+ * Takes back what a restore made where nothing stood: what is still there is kept as a point, then dropped in one
+ * transaction, the last first. What something else needs by now stays.
+ */
+export class Unmaking {
+  /** What was told already, so that it is not told once more at the end. */
+  private readonly settled = new Set<string>()
+  private readonly source: string
+  private readonly database: string
+
+  /** @param paths things of one database, as the earlier restore's receipt names them */
+  constructor(
+    private readonly run: RunContext,
+    private readonly vessel: Vessel,
+    private readonly store: Store,
+    private readonly then: DatabaseManifest,
+    private readonly paths: string[],
+    private readonly days: number,
+    private readonly receipts: Receipts,
+  ) {
+    const [source, database] = namesOf(paths[0]!)
+    this.source = source!
+    this.database = database!
+  }
+
+  /** @param last nothing comes after it, so that what could not be dropped is told */
+  async go(last: boolean): Promise<void> {
+    const access = await accessOf(this.run.engine, this.source)
+    await withClient(access, this.database, async (client) => {
+      const entries = await readStructure(access, this.database, client, { signal: this.run.signal })
+      const made = this.madeOf(entries)
+      const due = made.filter(({ kind }) => !STAYS[kind])
+      if (due.length > 0) await untilGiven(() => this.dropOnce(client, access, entries, due, last))
+      if (last) for (const { path, name, kind } of made) if (STAYS[kind]) this.told(path, name, STAYS[kind]!)
+    })
+  }
+
+  /** Things of the structure of now that an earlier restore made, in the order of their making. */
+  private madeOf(entries: StructureEntry[]): Made[] {
+    const wanted = new Set(this.paths.filter((path) => !this.settled.has(path)))
+    const others = new Map(othersOf(entries, this.source, this.database, new Set()).map((other) => [other.entry, other]))
+    return entries.flatMap((entry) => {
+      const isTable = isTableEntry(entry)
+      const path = isTable ? pathOf(this.source, this.database, entry.schema!, entry.name) : others.get(entry.id)?.path
+      if (path === undefined || !wanted.has(path)) return []
+      return [{ path, name: entry.name, kind: isTable ? 'table' : others.get(entry.id)!.kind, entry }]
+    })
+  }
+
+  private async dropOnce(
+    client: pg.Client,
+    access: PostgresAccess & { id: string },
+    entries: StructureEntry[],
+    due: Made[],
+    last: boolean,
+  ): Promise<void> {
+    await client.query('begin')
+    try {
+      const restore = await silence(client)
+      await this.keep(client, access, entries, due)
+      const failed = await dropAll(client, due)
+      await restore()
+      await commitSurely(client, access, this.database)
+      for (const made of due) {
+        const why = failed.get(made)
+        if (why === undefined) this.gone(made)
+        else if (last) this.told(made.path, made.name, `It stays, because ${why}`)
+      }
+    } catch (error) {
+      await client.query('rollback').catch(() => undefined)
+      throw error
+    }
+  }
+
+  private async keep(client: pg.Client, access: PostgresAccess & { id: string }, entries: StructureEntry[], due: Made[]): Promise<void> {
+    const tables = due.filter(({ kind }) => kind === 'table').map(({ entry }) => ({ schema: entry.schema!, name: entry.name }))
+    for (const { schema, name } of tables) await client.query(`lock table only ${qualified(schema, name)} in access exclusive mode`)
+    const others = due.filter(({ kind }) => kind !== 'table').map(({ path, kind, entry }): OtherThing => ({ path, kind, entry: entry.id }))
+    const into = { access, database: this.database, then: this.then, days: this.days }
+    await keepOverwritten(this.run, this.vessel, this.store, client, into, { tables, others }, entries)
+    await this.run.say('info', `What goes was kept as a point of its own: ${plural(due.length, 'thing')}.`)
+  }
+
+  private gone({ path, name }: Made): void {
+    this.settled.add(path)
+    this.receipts.line(path, name, 'drop', 'dropped', { reason: 'Nothing stood there before, so it is gone again.' })
+  }
+
+  private told(path: string, name: string, reason: string): void {
+    this.settled.add(path)
+    this.receipts.line(path, name, 'drop', 'left', { reason, equal: false })
+  }
+}
+
+/** A role belongs to the whole server: it is told that it stays. */
+export function rolesStay(paths: string[], receipts: Receipts): void {
+  for (const path of paths) {
+    const [, role, ...below] = namesOf(path)
+    if (below.length > 0 || !role!.startsWith('role ')) continue
+    receipts.line(path, role!, 'drop', 'left', { reason: 'A role belongs to the whole server, so it stays.', equal: false })
+  }
+}
+
+const KEYS = `select split_part(k, '/', 1)::oid as class, split_part(k, '/', 2)::oid as oid from unnest($1::text[]) k`
+
+/** Tables that are partitions or inherit; partitions of an index are no things of their own. */
+const CHILDREN = `select h.inhrelid from pg_catalog.pg_inherits h join pg_catalog.pg_class c on c.oid = h.inhrelid where c.relkind in ('r', 'p', 'f')`
+
+/** What needs one of some things and is neither one of them nor a part of one, with which of them it needs. */
+const NEEDED = `
+  with recursive due as (${KEYS}),
+    parts as (select class, oid, class as of_class, oid as of_oid from due
+      union select d.classid, d.objid, p.of_class, p.of_oid from pg_catalog.pg_depend d join parts p on d.refclassid = p.class and d.refobjid = p.oid
+        where d.deptype in ('a', 'i', 'e') and not (d.classid = 'pg_catalog.pg_class'::regclass and d.objid in (${CHILDREN}))),
+    needing as (select d.classid, d.objid, d.objsubid, p.of_class, p.of_oid from pg_catalog.pg_depend d join parts p on d.refclassid = p.class and d.refobjid = p.oid
+        where d.deptype in ('n', 'a', 'P', 'S')
+      union select 'pg_catalog.pg_class'::regclass, h.inhrelid, 0, p.of_class, p.of_oid from pg_catalog.pg_inherits h join parts p on p.class = 'pg_catalog.pg_class'::regclass and p.oid = h.inhparent)
+  select of_class || '/' || of_oid as key, regexp_replace(min(pg_catalog.pg_describe_object(n.classid, n.objid, n.objsubid)), '^rule "?_RETURN"? on ', '') as by from needing n
+  where not exists (select from parts p where p.class = n.classid and p.oid = n.objid) group by 1`
+
+const keyOf = ({ entry }: Made) => `${entry.catalog}/${entry.oid}`
+
+/**
+ * Drops things that may need each other, in circles too, and nothing else: what something else needs stays, with all
+ * that it needs in its turn. Returns why, for those that stay.
+ */
+async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string>> {
+  const stays = new Map<Made, string>()
+  let rest = [...due].reverse()
+  for (;;) {
+    const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(keyOf)])
+    if (rows.length === 0) break
+    const needed = new Map(rows.map(({ key, by }) => [key, by]))
+    for (const made of rest.filter((one) => needed.has(keyOf(one)))) stays.set(made, `${needed.get(keyOf(made))} needs it.`)
+    rest = rest.filter((made) => !stays.has(made))
+  }
+  for (const made of rest) {
+    const why = await dropOne(client, made)
+    if (why !== null) stays.set(made, why)
+  }
+  return stays
+}
+
+/** Gone already with another one. */
+const GONE = /^(42704|42883|42P01|3F000|42703)$/
+
+async function dropOne(client: pg.Client, { entry }: Made): Promise<string | null> {
+  for (const statement of droppedBy(entry)) {
+    // Nothing but what goes too needs it.
+    const whole = /^DROP (?!USER MAPPING)/.test(statement) ? `${statement} CASCADE` : statement
+    const failure = await attempt(client, whole)
+    if (failure && !GONE.test(failure.code)) return `the server would not let it go: ${failure.message}.`
+  }
+  return null
+}
+
+/** Things that a restore made where nothing stood, by where they stand. */
+export async function madeBy(engine: EngineContext, runId: string): Promise<string[]> {
+  const { params } = await engine.db.selectFrom('run').select('params').where('id', '=', runId).executeTakeFirstOrThrow()
+  const { into } = wishOf((params as { wish?: Partial<Wish> }).wish ?? {})
+  const lines = await engine.db
+    .selectFrom('receipt')
+    .select(['path', 'target', 'outcome'])
+    .where('run_id', '=', runId)
+    .where('verb', '=', 'make')
+    .where('outcome', 'in', ['made', 'renamed'])
+    .orderBy('ordinal')
+    .execute()
+  return lines.map(({ path, target, outcome }) => {
+    const [source, database, ...names] = namesOf(path)
+    if (names.length === 0) return path
+    const place = placeOf(into, source!, database!, database!)
+    return pathOf(place.source, place.database, ...(outcome === 'renamed' ? namesIn(target) : names))
+  })
+}
+
+/** The names in a quoted, qualified name. */
+const namesIn = (key: string): string[] => (key.match(/"(?:[^"]|"")*"/g) ?? []).map((part) => part.slice(1, -1).replaceAll('""', '"'))
