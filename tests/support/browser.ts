@@ -54,7 +54,8 @@ export class Person {
       })
   }
 
-  text(selector = 'body'): Promise<string> {
+  async text(selector = 'body'): Promise<string> {
+    await this.page.waitForSelector(selector, { timeout: PATIENCE_MS })
     return this.page.$eval(selector, (element) => (element as HTMLElement).innerText.replace(/\s+/g, ' '))
   }
 
@@ -83,13 +84,16 @@ export class Person {
     await none()
   }
 
-  /** Waits until nothing lies over the middle of an element, such as a sheet that is closing. */
+  /** Waits until nothing lies over the middle of an element, such as a sheet that is closing, and it has come to rest. */
   private async uncovered(element: ElementHandle): Promise<void> {
     await this.page.waitForFunction(
       (wanted) => {
         const { left, top, width, height } = (wanted as Element).getBoundingClientRect()
+        const [own, place] = [wanted as Element & { wasAt?: string }, `${left} ${top} ${width} ${height}`]
+        const rests = own.wasAt === place
+        own.wasAt = place
         const hit = document.elementFromPoint(left + width / 2, top + height / 2)
-        return hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
+        return rests && hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
       },
       { timeout: PATIENCE_MS, polling: 50 },
       element,
