@@ -2,7 +2,8 @@ import { defineConfig } from 'vitest/config'
 
 // Each of these two has a server of its own and goes file by file; they take about as long, so that both go at once in
 // `bin/test`.
-const OF_LOGS = 'tests/integration/{log*,breadth-log,structure-watch}.test.ts'
+const OF_LOGS =
+  'tests/integration/{breadth-log,log,log-audit,log-names,log-publication,log-readings,log-source,log-structure,log-trigger-off}.test.ts'
 const withServer = {
   globalSetup: ['tests/support/postgres.setup.ts'],
   testTimeout: 120_000,
