@@ -269,7 +269,7 @@ const tablesSql = (oids: string, size: string) => `
     case when not c.relispartition then (select array_agg('"' || replace(hn.nspname, '"', '""') || '"."' || replace(h.relname, '"', '""') || '"' order by i2.inhseqno)
       from pg_catalog.pg_inherits i2 join pg_catalog.pg_class h on h.oid = i2.inhparent join pg_catalog.pg_namespace hn on hn.oid = h.relnamespace
       where i2.inhrelid = c.oid) end as inherits, greatest(c.reltuples, 0)::float8 as rows,
-    coalesce(pg_relation_filenode(c.oid), 0)::bigint::float8 as filenode,
+    c.relfilenode::bigint::float8 as filenode,
     ${size} as bytes,
     has_schema_privilege(n.oid, 'usage') and has_table_privilege(c.oid, 'select') as readable,
     pg_has_role(c.relowner, 'usage') as may_replace,
