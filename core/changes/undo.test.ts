@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { isUndone, undone, undoRow } from './undo'
+import { isUndone, rowKey, undone, undoRow } from './undo'
 
 const value = fc.constantFrom('1', '2', '3')
 const row = fc.option(
@@ -46,5 +46,18 @@ describe('undoRow', () => {
     expect(undoRow({ key: ['1'], before: ['1', 'a'], after: null, now: ['1', 'z'] }).conflict).toContain('inserted since')
     expect(undoRow({ key: ['1'], before: null, after: ['1', 'a'], now: ['1', 'z'] }).conflict).toContain('changed since')
     expect(undoRow({ key: ['1'], before: ['1', 'a'], after: null, now: ['1', 'a'] }).act).toBe('nothing')
+  })
+})
+
+describe('the name of a row', () => {
+  it('is another one for each key, whatever stands in its columns', () => {
+    expect(rowKey(['a, b', 'c'])).not.toBe(rowKey(['a', 'b, c']))
+    const key = fc.array(fc.string({ unit: fc.constantFrom(',', ' ', '"', '\\', '[', 'a') }), { maxLength: 3 })
+    fc.assert(
+      fc.property(key, key, (a, b) => {
+        const isSame = a.length === b.length && a.every((part, i) => part === b[i])
+        expect(rowKey(a) === rowKey(b)).toBe(isSame)
+      }),
+    )
   })
 })

@@ -1,7 +1,7 @@
 import { fieldsOf, linesOf, rawFields } from '../../core/compare/rows'
 import { positionOf } from '../../core/chain/position'
 import { refAtPosition } from '../../core/chain/instant-ref'
-import { isUndone, undoRow, type UndoChoice, type UndoRow } from '../../core/changes/undo'
+import { isUndone, rowKey, undoRow, type UndoChoice, type UndoRow } from '../../core/changes/undo'
 import type { HeavyTransaction } from '../../core/changes/log-text'
 import type { TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
@@ -13,6 +13,7 @@ import type { EngineContext } from '../context'
 import { openPoint, rowsOf, tableIn } from '../points/open'
 import { copyOut } from '../sources/postgres/copy-out'
 import { connect } from '../sources/postgres/connect'
+import { describeTables } from '../sources/postgres/describe'
 import type { Store } from '../store/store'
 import { changesOf, changesOfTransaction, segmentsBackwards, type LoggedChange, type Segment } from './read'
 import type pg from 'pg'
@@ -85,13 +86,37 @@ export async function changesToUndo(
 }
 
 /** What undoing one transaction would do, row by row, against what the source holds now. */
-export async function planUndo(engine: EngineContext, vessel: Vessel, ref: TransactionRef, client?: pg.Client): Promise<UndoPlan> {
+export async function planUndo(engine: EngineContext, vessel: Vessel, ref: TransactionRef): Promise<UndoPlan> {
+  const plan = await everyRowOf(engine, vessel, ref)
+  return { ...plan, tables: plan.tables.map(withoutIdle) }
+}
+
+/** Rows that are as they were before the transaction need nothing. */
+const withoutIdle = (table: UndoTable): UndoTable => ({
+  ...table,
+  rows: table.rows.filter(({ act, conflict }) => act !== 'nothing' || conflict !== null),
+})
+
+/** Rows of a plan once more against what the source holds by now; the caller keeps others from changing them. */
+export async function asTheyAreNow(client: pg.Client, table: UndoTable): Promise<UndoTable> {
+  const [described] = await describeTables(client, [{ schema: table.schema, name: table.name }])
+  const at = table.key.map((column) => table.columns.indexOf(column))
+  const keyOf = ({ before, after, now }: UndoTable['rows'][number]) => rawKey((before ?? after ?? now)!, at)
+  const now = await rowsNow(client, { ...described!, columns: table.columns }, table.key, new Set(table.rows.map(keyOf)))
+  const rows = table.rows.map((row) => ({ ...undoRow({ ...row, now: now.get(keyOf(row)) ?? null }), later: row.later }))
+  return withoutIdle({ ...table, rows })
+}
+
+const rawKey = (row: string[], at: number[]) => at.map((i) => row[i]).join('\t')
+
+/** Every row that a transaction touched, also those that need nothing. */
+export async function everyRowOf(engine: EngineContext, vessel: Vessel, ref: TransactionRef): Promise<UndoPlan> {
   const { changes, segment } = await changesToUndo(engine, vessel, ref)
   const { xid, at } = changes[0]!.transaction
   const [source, database] = namesOf(ref.member)
   const access = await accessOf(engine, source!)
   const before = refAtPosition(vessel.slug, source!, ref.position, at)
-  const own = client ?? (await connect(access, database))
+  const own = await connect(access, database)
   try {
     const tables: UndoTable[] = []
     for (const some of byTable(changes))
@@ -99,7 +124,7 @@ export async function planUndo(engine: EngineContext, vessel: Vessel, ref: Trans
     const heavy = segment.log.heavy.find(({ position }) => position === ref.position)
     return { xid, at, by: heavy?.by ?? null, tables }
   } finally {
-    if (!client) await own.end().catch(() => undefined)
+    await own.end().catch(() => undefined)
   }
 }
 
@@ -151,7 +176,8 @@ async function planTable(
     columns: table.columns,
     types,
     key,
-    rows: rows.filter(({ act, conflict }) => act !== 'nothing' || conflict !== null),
+    // A row that came and went within the transaction is none.
+    rows: rows.filter(({ before: was, after: left }) => was !== null || left !== null),
   }
 }
 
@@ -265,4 +291,4 @@ export type UndoChoices = Record<string, Record<string, UndoChoice>>
 
 /** The rows of a table that are undone. */
 export const chosen = (table: UndoTable, choices: UndoChoices) =>
-  table.rows.filter((row) => isUndone(row, choices[table.path]?.[row.key.join(', ')] ?? choices[table.path]?.['*']))
+  table.rows.filter((row) => isUndone(row, choices[table.path]?.[rowKey(row.key)] ?? choices[table.path]?.['*']))

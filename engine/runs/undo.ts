@@ -7,7 +7,7 @@ import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/r
 import { namesOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
-import { changesToUndo, chosen, planUndo, rowsNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
+import { asTheyAreNow, chosen, everyRowOf, rowsNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
 import { connect, translate } from '../sources/postgres/connect'
 import { describeTables } from '../sources/postgres/describe'
 import { putBack, quieten } from '../sources/postgres/refill'
@@ -31,24 +31,25 @@ interface Outcome {
 
 /**
  * Undoes one transaction of the log and leaves everything after it, in one transaction of its own. What it will do
- * is planned anew with the tables locked, so that nothing comes between; afterwards the rows are read back.
+ * is gathered from the log before anything is locked, which may take minutes; with the tables locked the rows are looked
+ * at once more, so that nothing comes between, and afterwards they are read back.
  */
 export async function undo(run: RunContext, vessel: Vessel, { transaction, choices }: UndoParams): Promise<void> {
   const [source, database] = namesOf(transaction.member)
   const access = await accessOf(run.engine, source!)
   const step = await run.plan({ kind: 'undo', member: transaction.member.replace('/', ' / '), title: 'Rows of the transaction' })
   const outcomes = await run.step(step, async (count) => {
-    const { changes } = await changesToUndo(run.engine, vessel, transaction)
-    const tables = new Map(changes.map(({ relation }) => [relation.oid, relation]))
+    const plan = await everyRowOf(run.engine, vessel, transaction)
     const client = await connect(access, database)
     try {
       await client.query('begin')
       await lockAll(
         client,
-        [...tables.values()].map((table) => lockStatement(table, true)),
+        plan.tables.map((table) => lockStatement(table, true)),
       )
-      const plan = await planUndo(run.engine, vessel, transaction, client)
-      const outcomes = await apply(client, plan.tables, choices, count)
+      const tables: UndoTable[] = []
+      for (const table of plan.tables) tables.push(await asTheyAreNow(client, table))
+      const outcomes = await apply(client, tables, choices, count)
       await commitSurely(client, access, database!)
       return outcomes
     } catch (error) {

@@ -1,5 +1,7 @@
 import { randomBytes } from 'node:crypto'
+import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { rowKey } from '../../core/changes/undo'
 import { refAtTime } from '../../core/chain/instant-ref'
 import { changeReach } from '../../engine/catalog/source-access'
 import { accessOf } from '../../engine/catalog/sources'
@@ -313,7 +315,7 @@ describe('undoing one transaction', () => {
     const conflicts = parent.rows.filter(({ conflict }) => conflict !== null).map(({ key }) => key[0])
     expect(conflicts.sort()).toEqual(['1', '32'])
     expect(parent.rows.find(({ key }) => key[0] === '32')!.later).toHaveLength(1)
-    const run = await bench.run('undo', vessel, { transaction, choices: { [parent.path]: { 32: 'undo' } }, reason: 'a test' })
+    const run = await bench.run('undo', vessel, { transaction, choices: { [parent.path]: { [rowKey(['32'])]: 'undo' } }, reason: 'a test' })
     expect(run.error).toBeNull()
     expect(bench.sql(`select count(*) from harbour.child`)).toBe('40')
     expect(bench.sql(`select id, v, w from harbour.parent where id in (1, 2, 31, 32, 33, 99) order by id`).split('\n')).toEqual([
@@ -326,6 +328,42 @@ describe('undoing one transaction', () => {
     const receipts = await bench.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', run.id).orderBy('ordinal').execute()
     expect(receipts.every(({ equal }) => equal)).toBe(true)
     expect(receipts.find(({ path }) => path.endsWith('parent'))!.reason).toContain('1 left as they are now')
+  })
+
+  it('looks once more at rows that were changed after it was planned, with its locks held', async () => {
+    const { bench, vessel } = log
+    bench.sql(
+      `create table harbour.slow (id int primary key, v text); insert into harbour.slow select g, 'then' from generate_series(1, 40) g`,
+    )
+    await log.flush()
+    bench.sql(`update harbour.slow set v = 'wrong'`)
+    await log.flush()
+    const found = await bench.engine.db
+      .selectFrom('log_heavy')
+      .selectAll()
+      .where('vessel_id', '=', vessel.id)
+      .orderBy('at', 'desc')
+      .execute()
+    const {
+      member,
+      position,
+      end_position: end,
+    } = found.find(({ tables }) => tables.some(({ name, tally }) => name === 'harbour.slow' && tally[1] === 40))!
+    const other = new pg.Client({ connectionString: bench.server.url(bench.database) })
+    await other.connect()
+    await other.query(`begin; update harbour.slow set v = 'since' where id = 1`)
+    const running = bench.run('undo', vessel, { transaction: { member, position, end }, choices: {}, reason: 'a test' })
+    await vi.waitFor(
+      async () => {
+        const { rows } = await other.query(`select from pg_locks where relation = 'harbour.slow'::regclass and not granted`)
+        expect(rows).toHaveLength(1)
+      },
+      { timeout: 20_000, interval: 5 },
+    )
+    await other.query('commit')
+    await other.end()
+    expect(await running).toMatchObject({ state: 'warned', error: null, outcome: { undone: 39, left: 1 } })
+    expect(bench.sql(`select v, count(*) from harbour.slow group by 1 order by 1`)).toBe('since|1\nthen|39')
   })
 })
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { fieldsOf } from '~~/core/compare/rows'
-import { isUndone, undone, type UndoChoice } from '~~/core/changes/undo'
+import { isUndone, rowKey, undone, type UndoChoice } from '~~/core/changes/undo'
 import type { UndoPlan, UndoTable, VesselView } from '~~/server/views'
 
 // One transaction, row by row: what undoing it would do, what has touched the rows since, and the decisions.
@@ -16,10 +16,10 @@ const transaction = computed(() => ({
 const { data: plan, error } = useLoad<UndoPlan>(() => `/api/vessels/${vessel.slug}/undo?${new URLSearchParams(transaction.value)}`)
 type Row = UndoTable['rows'][number]
 const choices = reactive<Record<string, Record<string, UndoChoice>>>({})
-const choiceOf = (table: UndoTable, row: Row) => choices[table.path]?.[row.key.join(', ')]
+const choiceOf = (table: UndoTable, row: Row) => choices[table.path]?.[rowKey(row.key)]
 const isDone = (table: UndoTable, row: Row) => isUndone(row, choiceOf(table, row))
 function decide(table: UndoTable, row: Row, choice: UndoChoice) {
-  choices[table.path] = { ...choices[table.path], [row.key.join(', ')]: choice }
+  choices[table.path] = { ...choices[table.path], [rowKey(row.key)]: choice }
 }
 const tables = computed(() => plan.value?.tables ?? [])
 const all = computed(() => tables.value.flatMap((table) => table.rows.map((row) => ({ table, row }))))
