@@ -36,7 +36,7 @@ describe('a publication', () => {
     const moment = log.moment('public.made_since')
     await log.flush()
     await log.holds(moment)
-  }, 60_000)
+  }, 150_000)
 
   it('keeps a table that got its key since it was looked at', async () => {
     const access = await accessOf(log.bench.engine, 'db')
@@ -50,7 +50,7 @@ describe('a publication', () => {
       await alignPublication(client, publication, { seen, wanted })
     })
     expect(published()).toContain('keyless')
-  }, 60_000)
+  }, 150_000)
 
   it('from which somebody takes a table leaves its rows unknown, until it is read whole', async () => {
     const before = log.moment('public.item')

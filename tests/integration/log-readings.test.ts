@@ -116,7 +116,7 @@ describe('a follower that is begun again', () => {
       log.follow(60_000)
       const at = async () => (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!.manifest.databases[0]!
       await vi.waitFor(async () => expect((await at()).others.map(({ path }) => path)).toContain(log.bench.path('public', 'seen')), {
-        timeout: 20_000,
+        timeout: 60_000,
         interval: 200,
       })
       expect((await at()).missing).toEqual([])

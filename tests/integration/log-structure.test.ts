@@ -344,7 +344,7 @@ describe('sequences at a moment', () => {
     expect(receipts.filter(({ outcome, equal }) => outcome === 'failed' || equal === false)).toEqual([])
     expect(bench.server.psql(database, `select nextval('s'), nextval('down'), nextval('owner_id_seq')`)).toBe('101|-51|4')
     bench.server.psql('postgres', `drop database ${database}`)
-  }, 60_000)
+  }, 150_000)
 
   it('are known where nothing else happens at the source', async () => {
     const log = await followed(`create sequence s; create table tick (id int primary key)`, 'trigger')
@@ -356,7 +356,7 @@ describe('sequences at a moment', () => {
       },
       { timeout: 30_000, interval: 500 },
     )
-  }, 60_000)
+  }, 150_000)
 })
 
 describe('what is not exactly as it was at a moment', () => {
@@ -387,7 +387,7 @@ describe('what is not exactly as it was at a moment', () => {
     const unsure = async () => (await unsureAt(bench.engine, ref, readRef(ref)!)).map(({ path }) => path.split('/').at(-1)).sort()
     // Until the structure was read after the change, that is told of it too.
     await vi.waitFor(async () => expect(await unsure()).toEqual(['counted', 'keyless', 'large objects', 'later', 'quick'].sort()), {
-      timeout: 20_000,
+      timeout: 60_000,
       interval: 200,
     })
     const database = `${bench.database}_unsure`
@@ -400,5 +400,5 @@ describe('what is not exactly as it was at a moment', () => {
     expect(said.get('large objects')![1]).toContain('in no log')
     expect(said.get('whole')).toEqual(['made', null, true])
     bench.server.psql('postgres', `drop database ${database}`)
-  }, 60_000)
+  }, 150_000)
 })

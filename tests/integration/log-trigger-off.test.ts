@@ -52,7 +52,7 @@ describe('a trigger that somebody took off', () => {
     const moment = log.moment('public.item', 'public.taken_over')
     await log.flush()
     await log.holds(moment)
-  }, 60_000)
+  }, 150_000)
 
   it('that fails tells that it does not know', async () => {
     const log = await followed(item)
@@ -73,7 +73,7 @@ describe('a trigger that somebody took off', () => {
       },
       { timeout: 30_000, interval: 300 },
     )
-  }, 60_000)
+  }, 150_000)
 })
 
 describe('a differential', () => {

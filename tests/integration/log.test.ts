@@ -79,7 +79,7 @@ describe('a source that is reached in another way', () => {
     try {
       await changeReach(bench.engine, id, { settings: { ...settings, user: role }, password: 'sesame' })
       bench.sql(`insert into harbour.ship (ship_id, name) values (2001, 'in between')`)
-      await vi.waitFor(() => expect(follows()).toBe(role), { timeout: 20_000, interval: 200 })
+      await vi.waitFor(() => expect(follows()).toBe(role), { timeout: 60_000, interval: 200 })
       bench.sql(`insert into harbour.ship (ship_id, name) values (2002, 'afterwards')`)
       const moment = log.moment(...ALL)
       await log.flush()
@@ -87,7 +87,7 @@ describe('a source that is reached in another way', () => {
       expect(await log.breaks()).toEqual([])
     } finally {
       await changeReach(bench.engine, id, { settings, password })
-      await vi.waitFor(() => expect(follows()).toBe(''), { timeout: 20_000, interval: 200 })
+      await vi.waitFor(() => expect(follows()).toBe(''), { timeout: 60_000, interval: 200 })
       bench.sql(`drop role ${role}`)
     }
   })
@@ -358,7 +358,7 @@ describe('undoing one transaction', () => {
         const { rows } = await other.query(`select from pg_locks where relation = 'harbour.slow'::regclass and not granted`)
         expect(rows).toHaveLength(1)
       },
-      { timeout: 20_000, interval: 5 },
+      { timeout: 60_000, interval: 5 },
     )
     await other.query('commit')
     await other.end()
