@@ -33,6 +33,14 @@ const nameOf = (line: ReceiptLine) => {
   if (!isOfCluster(line)) return names.slice(2).join('.')
   return names.length === 2 ? `namespace ${names[1]}` : names.slice(-2).join(' ')
 }
+function outcomeOf(line: ReceiptLine): string {
+  if (isSame(line)) return 'there, same'
+  if (line.outcome === 'dropped') return 'gone again'
+  if (line.outcome === 'merged') return isOfCluster(line) ? 'merged' : 'rows added'
+  // What was run at the end stands at no path.
+  if (!line.path.includes('/')) return line.equal ? 'passed' : 'failed'
+  return line.outcome
+}
 const isElsewhere = (line: ReceiptLine) => isOfCluster(line) && line.path.includes('/') && line.target !== line.path
 /** Where it went, and under which name where that is another one. */
 function placeOfLine({ path, target }: ReceiptLine): string {
@@ -113,21 +121,7 @@ function save() {
             </div>
           </td>
           <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">
-            {{
-              isSame(line)
-                ? 'there, same'
-                : line.outcome === 'dropped'
-                  ? 'gone again'
-                  : line.outcome === 'merged'
-                    ? isOfCluster(line)
-                      ? 'merged'
-                      : 'rows added'
-                    : line.path.includes('/')
-                      ? line.outcome
-                      : line.equal
-                        ? 'passed'
-                        : 'failed'
-            }}
+            {{ outcomeOf(line) }}
           </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>
           <td v-if="isOfCluster(line) && !line.fingerprintThen" colspan="2" class="py-1.5 break-words">

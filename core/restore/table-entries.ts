@@ -269,7 +269,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
 }
 
 /** Statistics have an owner of their own, which no structure of a table tells. */
-function ownerOfPart({ type, name }: Piece, written: WrittenTable | null): Pick<StructureEntry, 'owner' | 'ownerSql'> | object {
+function ownerOfPart({ type, name }: Piece, written: WrittenTable | null): Partial<StructureEntry> {
   const known = type === 'STATISTICS' ? written?.entries.find((entry) => entry.type === type && entry.name === name) : undefined
   return known ? { owner: known.owner, ownerSql: known.ownerSql } : {}
 }

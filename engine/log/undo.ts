@@ -99,15 +99,18 @@ const withoutIdle = (table: UndoTable): UndoTable => ({
 
 /** Rows of a plan once more against what the source holds by now; the caller keeps others from changing them. */
 export async function asTheyAreNow(client: pg.Client, table: UndoTable): Promise<UndoTable> {
-  const [described] = await describeTables(client, [{ schema: table.schema, name: table.name }])
-  const at = table.key.map((column) => table.columns.indexOf(column))
-  const keyOf = ({ before, after, now }: UndoTable['rows'][number]) => rawKey((before ?? after ?? now)!, at)
-  const now = await rowsNow(client, { ...described!, columns: table.columns }, table.key, new Set(table.rows.map(keyOf)))
-  const rows = table.rows.map((row) => ({ ...undoRow({ ...row, now: now.get(keyOf(row)) ?? null }), later: row.later }))
-  return withoutIdle({ ...table, rows })
+  const now = await heldNow(client, table, table.rows)
+  return withoutIdle({ ...table, rows: table.rows.map((row, i) => ({ ...undoRow({ ...row, now: now[i]! }), later: row.later })) })
 }
 
-const rawKey = (row: string[], at: number[]) => at.map((i) => row[i]).join('\t')
+/** What the source holds now for each of some rows of a plan; null where there is none. */
+export async function heldNow(client: pg.Client, table: UndoTable, rows: UndoRow[]): Promise<(string[] | null)[]> {
+  const [described] = await describeTables(client, [{ schema: table.schema, name: table.name }])
+  const at = table.key.map((column) => table.columns.indexOf(column))
+  const keys = rows.map(({ before, after, now }) => at.map((i) => (before ?? after ?? now)![i]).join('\t'))
+  const found = await rowsNow(client, { ...described!, columns: table.columns }, table.key, new Set(keys))
+  return keys.map((key) => found.get(key) ?? null)
+}
 
 /** Every row that a transaction touched, also those that need nothing. */
 export async function everyRowOf(engine: EngineContext, vessel: Vessel, ref: TransactionRef): Promise<UndoPlan> {
@@ -235,7 +238,7 @@ async function rowsByKey(store: Store, table: TableManifest, key: string[], want
 const KEYS_AT_ONCE = 2000
 
 /** The same rows as the source holds them now. */
-export async function rowsNow(
+async function rowsNow(
   client: pg.Client,
   table: Pick<TableManifest, 'schema' | 'name' | 'columns' | 'structure'>,
   key: string[],

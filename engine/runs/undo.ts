@@ -7,9 +7,8 @@ import { qualified, quoteIdentifier, quoteLiteral, thingKey } from '../../core/r
 import { namesOf } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
-import { asTheyAreNow, chosen, everyRowOf, rowsNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
+import { asTheyAreNow, chosen, everyRowOf, heldNow, type TransactionRef, type UndoChoices, type UndoTable } from '../log/undo'
 import { connect, translate } from '../sources/postgres/connect'
-import { describeTables } from '../sources/postgres/describe'
 import { putBack, quieten } from '../sources/postgres/refill'
 import type { RunContext } from './context'
 import { commitSurely } from '../sources/postgres/commit'
@@ -145,7 +144,7 @@ async function putRows(client: pg.Client, table: UndoTable, choices: UndoChoices
   }
 }
 
-const digest = (rows: (string[] | null | undefined)[]) =>
+const digest = (rows: (string[] | null)[]) =>
   createHash('sha256')
     .update(rows.map((row) => (row ? row.join('\t') : '-')).join('\n'))
     .digest('hex')
@@ -159,12 +158,7 @@ async function proven(
   count: (counter: string, by: number) => void,
 ): Promise<Outcome> {
   const rows = chosen(table, choices)
-  const [described] = await describeTables(client, [{ schema: table.schema, name: table.name }])
-  const at = table.key.map((column) => table.columns.indexOf(column))
-  const keyOf = (row: string[]) => at.map((i) => row[i]).join('\t')
-  const keys = rows.map(({ before, after, now }) => keyOf((before ?? now ?? after)!))
-  const now = await rowsNow(client, { ...described!, columns: table.columns }, table.key, new Set(keys))
-  const [then, found] = [digest(rows.map(undone)), digest(keys.map((key) => now.get(key)))]
+  const [then, found] = [digest(rows.map(undone)), digest(await heldNow(client, table, rows))]
   count('rows', rows.length)
   if (then !== found) {
     throw new VesselError('undo_unproven', {

@@ -2,7 +2,8 @@ import type pg from 'pg'
 import type { DatabaseManifest, OtherThing } from '../../core/content/manifest'
 import { droppedBy } from '../../core/restore/drop'
 import { othersOf } from '../../core/restore/kinds'
-import { qualified } from '../../core/restore/sql'
+import { keyOf } from '../../core/restore/merge'
+import { identifierOf, qualified, tokensOf } from '../../core/restore/sql'
 import { isTableEntry, type StructureEntry } from '../../core/restore/structure'
 import { placeOf, wishOf, type Wish } from '../../core/restore/wish'
 import { namesOf, pathOf } from '../../core/things/thing'
@@ -158,8 +159,6 @@ const NEEDED = `
   select of_class || '/' || of_oid as key, regexp_replace(min(pg_catalog.pg_describe_object(n.classid, n.objid, n.objsubid)), '^rule "?_RETURN"? on ', '') as by from needing n
   where not exists (select from parts p where p.class = n.classid and p.oid = n.objid) group by 1`
 
-const keyOf = ({ entry }: Made) => `${entry.catalog}/${entry.oid}`
-
 /**
  * Drops things that may need each other, in circles too, and nothing else: what something else needs stays, with all
  * that it needs in its turn. Returns why, for those that stay.
@@ -168,10 +167,10 @@ async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string
   const stays = new Map<Made, string>()
   let rest = [...due].reverse()
   for (;;) {
-    const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(keyOf)])
+    const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(({ entry }) => keyOf(entry))])
     if (rows.length === 0) break
     const needed = new Map(rows.map(({ key, by }) => [key, by]))
-    for (const made of rest.filter((one) => needed.has(keyOf(one)))) stays.set(made, `${needed.get(keyOf(made))} needs it.`)
+    for (const made of rest.filter(({ entry }) => needed.has(keyOf(entry)))) stays.set(made, `${needed.get(keyOf(made.entry))} needs it.`)
     rest = rest.filter((made) => !stays.has(made))
   }
   for (const made of rest) {
@@ -215,4 +214,4 @@ export async function madeBy(engine: EngineContext, runId: string): Promise<stri
 }
 
 /** The names in a quoted, qualified name. */
-const namesIn = (key: string): string[] => (key.match(/"(?:[^"]|"")*"/g) ?? []).map((part) => part.slice(1, -1).replaceAll('""', '"'))
+const namesIn = (key: string): string[] => tokensOf(key).flatMap((token) => identifierOf(token) ?? [])

@@ -284,6 +284,15 @@ describe('back from an instant', () => {
   })
 })
 
+/** The newest large transaction that did so much to a table. */
+async function heavyOn(table: string, { updated = 0, deleted = 0 }) {
+  const { bench, vessel } = log
+  const found = await bench.engine.db.selectFrom('log_heavy').selectAll().where('vessel_id', '=', vessel.id).orderBy('at', 'desc').execute()
+  const isIt = ({ name, tally }: { name: string; tally: number[] }) => name === table && tally[1] === updated && tally[2] === deleted
+  const { member, position, end_position: end } = found.find(({ tables }) => tables.some(isIt))!
+  return { member, position, end }
+}
+
 describe('undoing one transaction', () => {
   it('gives back its rows, leaves later changes, and asks where they stand in the way', async () => {
     const { bench, vessel } = log
@@ -298,18 +307,7 @@ describe('undoing one transaction', () => {
       `update harbour.parent set w = 'later' where id = 31; update harbour.parent set v = 'later' where id = 32; insert into harbour.parent values (1, 'again', 'w')`,
     )
     await log.flush()
-    const heavy = await bench.engine.db
-      .selectFrom('log_heavy')
-      .selectAll()
-      .where('vessel_id', '=', vessel.id)
-      .orderBy('at', 'desc')
-      .execute()
-    const {
-      member,
-      position,
-      end_position: end,
-    } = heavy.find(({ tables }) => tables.some(({ name, tally }) => name === 'harbour.child' && tally[2] === 30))!
-    const transaction = { member, position, end }
+    const transaction = await heavyOn('harbour.child', { deleted: 30 })
     const plan = await planUndo(bench.engine, vessel, transaction)
     const parent = plan.tables.find(({ name }) => name === 'parent')!
     const conflicts = parent.rows.filter(({ conflict }) => conflict !== null).map(({ key }) => key[0])
@@ -338,21 +336,11 @@ describe('undoing one transaction', () => {
     await log.flush()
     bench.sql(`update harbour.slow set v = 'wrong'`)
     await log.flush()
-    const found = await bench.engine.db
-      .selectFrom('log_heavy')
-      .selectAll()
-      .where('vessel_id', '=', vessel.id)
-      .orderBy('at', 'desc')
-      .execute()
-    const {
-      member,
-      position,
-      end_position: end,
-    } = found.find(({ tables }) => tables.some(({ name, tally }) => name === 'harbour.slow' && tally[1] === 40))!
+    const transaction = await heavyOn('harbour.slow', { updated: 40 })
     const other = new pg.Client({ connectionString: bench.server.url(bench.database) })
     await other.connect()
     await other.query(`begin; update harbour.slow set v = 'since' where id = 1`)
-    const running = bench.run('undo', vessel, { transaction: { member, position, end }, choices: {}, reason: 'a test' })
+    const running = bench.run('undo', vessel, { transaction, choices: {}, reason: 'a test' })
     await vi.waitFor(
       async () => {
         const { rows } = await other.query(`select from pg_locks where relation = 'harbour.slow'::regclass and not granted`)

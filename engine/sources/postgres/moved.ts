@@ -25,11 +25,11 @@ const CATALOGS: [catalog: string, of: string, object: string][] = [
 ]
 
 /** Of all transactions with these lower 32 bits, the one next to the snapshot wrote the line; see `isVisible`. */
-const writer = `greatest(3, pg_snapshot_xmax($1)::text::bigint - ((pg_snapshot_xmax($1)::text::bigint - x.xmin::text::bigint + 2147483648) & 4294967295) + 2147483648)`
+const writer = `greatest(3, pg_snapshot_xmax($1::pg_snapshot)::text::bigint - ((pg_snapshot_xmax($1::pg_snapshot)::text::bigint - x.xmin::text::bigint + 2147483648) & 4294967295) + 2147483648)`
 
 const SINCE = CATALOGS.map(
   ([catalog, of, object]) => `select '${of}'::regclass::oid::int || '/' || x.${object}::int as key from pg_catalog.${catalog} x
-    where x.${object} >= 16384 and not pg_visible_in_snapshot(${writer}::text::xid8, $1)`,
+    where x.${object} >= 16384 and not pg_visible_in_snapshot(${writer}::text::xid8, $1::pg_snapshot)`,
 ).join(' union ')
 
 /**
@@ -38,7 +38,7 @@ const SINCE = CATALOGS.map(
  * @param visible the snapshot as `pg_current_snapshot()` writes it
  */
 export async function movedSince(client: pg.Client, visible: string, entries: StructureEntry[]): Promise<string[]> {
-  const { rows } = await client.query<{ key: string }>(SINCE.replaceAll('$1', '$1::pg_snapshot'), [visible])
+  const { rows } = await client.query<{ key: string }>(SINCE, [visible])
   const read = new Set(entries.map(keyOf))
   return rows.map(({ key }) => key).filter((key) => read.has(key))
 }
