@@ -2,7 +2,6 @@ import type pg from 'pg'
 import type { DatabaseManifest, OtherThing } from '../../core/content/manifest'
 import { droppedBy } from '../../core/restore/drop'
 import { othersOf } from '../../core/restore/kinds'
-import { keyOf } from '../../core/restore/merge'
 import { identifierOf, qualified, tokensOf } from '../../core/restore/sql'
 import { isTableEntry, type StructureEntry } from '../../core/restore/structure'
 import { placeOf, wishOf, type Wish } from '../../core/restore/wish'
@@ -159,6 +158,9 @@ const NEEDED = `
   select of_class || '/' || of_oid as key, regexp_replace(min(pg_catalog.pg_describe_object(n.classid, n.objid, n.objsubid)), '^rule "?_RETURN"? on ', '') as by from needing n
   where not exists (select from parts p where p.class = n.classid and p.oid = n.objid) group by 1`
 
+/** What a thing is called where dependencies are kept. */
+const addressOf = ({ entry }: Made) => `${entry.catalog}/${entry.oid}`
+
 /**
  * Drops things that may need each other, in circles too, and nothing else: what something else needs stays, with all
  * that it needs in its turn. Returns why, for those that stay.
@@ -167,10 +169,10 @@ async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string
   const stays = new Map<Made, string>()
   let rest = [...due].reverse()
   for (;;) {
-    const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(({ entry }) => keyOf(entry))])
+    const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(addressOf)])
     if (rows.length === 0) break
     const needed = new Map(rows.map(({ key, by }) => [key, by]))
-    for (const made of rest.filter(({ entry }) => needed.has(keyOf(entry)))) stays.set(made, `${needed.get(keyOf(made.entry))} needs it.`)
+    for (const made of rest.filter((one) => needed.has(addressOf(one)))) stays.set(made, `${needed.get(addressOf(made))} needs it.`)
     rest = rest.filter((made) => !stays.has(made))
   }
   for (const made of rest) {
