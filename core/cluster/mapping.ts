@@ -1,6 +1,6 @@
 import jsonPatch from 'fast-json-patch'
 import type { ClusterObject } from './clean'
-import { wildcardSource } from '../selection/wildcards'
+import { fitting } from '../selection/wildcards'
 import { containersOf, list, type Fields } from './pods'
 import { eachReference, type Reference } from './references'
 import type { ClusterWish } from './wish'
@@ -113,7 +113,7 @@ function unplug(object: ClusterObject, notes: string[]): void {
 
 function change(object: ClusterObject, then: ClusterObject, { changes }: ClusterWish, notes: string[]): string | null {
   for (const { kind, name, patch } of changes) {
-    if ((kind !== '*' && kind !== object.kind) || !new RegExp(`^${wildcardSource(name || '*')}$`).test(then.metadata.name)) continue
+    if ((kind !== '*' && kind !== object.kind) || !fitting(name || '*')(then.metadata.name)) continue
     try {
       jsonPatch.applyPatch(object, structuredClone(patch), true, true)
       notes.push(`changed: ${patch.map(({ op, path }) => `${op} ${path}`).join(', ')}`)

@@ -1,5 +1,5 @@
 import { CONTAINER_KINDS, lastName, namesOf, parentOf, placeOf, type Thing, type ThingKind } from '../things/thing'
-import { wildcardSource } from './wildcards'
+import { fitting } from './wildcards'
 import { fitsLabels, parseLabelSelector, type LabelSelector } from './labels'
 
 /**
@@ -61,8 +61,7 @@ function matcher(name: string): (candidate: string) => boolean {
   if (name === '*') return (candidate) => !candidate.startsWith('@')
   if (!/[*?]/.test(name)) return (candidate) => candidate === name
   if (/^[^*?]+\*$/.test(name)) return beginsWith(name.slice(0, -1))
-  const expression = new RegExp(`^${wildcardSource(name).replaceAll('\\?', '.')}$`, 's')
-  return (candidate) => expression.test(candidate)
+  return fitting(name, true)
 }
 
 /** Most patterns are a beginning. Its last character tells nearly all others apart, sooner than an expression. */

@@ -3,7 +3,7 @@ import { differences, type FieldDifference } from '../../core/cluster/immutable'
 import { isSameFile } from '../../core/content/files'
 import type { FileEntry } from '../../core/content/manifest'
 import { errorRecord, VesselError, type ErrorRecord } from '../../core/errors'
-import { wildcardSource } from '../../core/selection/wildcards'
+import { fitting } from '../../core/selection/wildcards'
 import { namesOf } from '../../core/things/thing'
 import { clusterAccessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
@@ -130,7 +130,7 @@ const MOST_SIGHTINGS = 500
 
 /** Looks for files by name, with `*` for any characters, through the newest points of a vessel. */
 export async function findFiles(engine: EngineContext, vesselId: string, name: string, points: number): Promise<FileSighting[]> {
-  const like = new RegExp(`^${wildcardSource(name)}$`, 'i')
+  const like = fitting(name.toLowerCase())
   const rows = await engine.db
     .selectFrom('point')
     .select(['id', 'at'])
@@ -146,7 +146,7 @@ export async function findFiles(engine: EngineContext, vesselId: string, name: s
     for (const { manifest } of point.members)
       for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes).filter(({ onlyAt }) => onlyAt === undefined))
         for (const { path, type, size, mtime, digest } of await entriesOf(point.store, volume))
-          if (type === 'file' && like.test(path.slice(path.lastIndexOf('/') + 1)) && sightings.length < MOST_SIGHTINGS)
+          if (type === 'file' && like(path.slice(path.lastIndexOf('/') + 1).toLowerCase()) && sightings.length < MOST_SIGHTINGS)
             sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, digest: digest ?? null })
   }
   return sightings

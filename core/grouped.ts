@@ -1,0 +1,10 @@
+/** Values by what they have in common, in the order in which they came. */
+export function grouped<T, K>(values: Iterable<T>, by: (value: T) => K): Map<K, T[]> {
+  const groups = new Map<K, T[]>()
+  for (const value of values) {
+    const own = groups.get(by(value))
+    if (own) own.push(value)
+    else groups.set(by(value), [value])
+  }
+  return groups
+}
