@@ -1,6 +1,8 @@
 import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
 import type { HoldStep } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
+import { storable, storableIn } from '../../core/storable'
 import type { HoldState, ReleasedBy } from '../catalog/types'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -22,6 +24,9 @@ export interface Hold {
   state: HoldState
   attempts: number
 }
+
+/** A line that has to be released, with what orders it: the last turn of a run goes first. */
+export type Overdue = Pick<Hold, 'id' | 'limitMs' | 'runId'> & { turn: number }
 
 /** After the budget the run itself releases; after this the watchdogs do. */
 const GRACE_MS = 2000
@@ -68,6 +73,7 @@ export class Ledger {
       run_id: run.id,
       vessel_id: run.vesselId,
       ordinal,
+      turn: step.turn,
       name: step.name,
       member: step.member,
       act: JSON.stringify(placed.act),
@@ -76,8 +82,8 @@ export class Ledger {
       budget_ms: Math.round(budgetMs),
       known: JSON.stringify(known),
       state: 'beginning' as const,
-      begun_at: new Date(),
-      overdue_at: new Date(end + GRACE_MS),
+      begun_at: sql<Date>`now()`,
+      overdue_at: fromNow(end - Date.now() + GRACE_MS),
     }
     await this.db.insertInto('hold').values(row).execute()
     await this.tell(run.id)
@@ -95,30 +101,42 @@ export class Ledger {
     }
   }
 
-  /** What came of the act. A failure leaves it in the ledger all the same: it may hold something. */
-  async held({ id, runId }: Hold, result: { output: string; failure: string | null }, known: Record<string, StepValues>): Promise<void> {
-    await this.db
+  /**
+   * What came of the act. A failure leaves it in the ledger all the same: it may hold something.
+   *
+   * @returns false when it was released, or is being, while it still began: then it has to be released once more
+   */
+  async held({ id, runId }: Hold, result: { output: string; failure: string | null }, known: Record<string, StepValues>): Promise<boolean> {
+    const row = await this.db
       .updateTable('hold')
       .set({
-        output: result.output,
-        failure: result.failure,
-        known: JSON.stringify(known),
-        ...(result.failure ? {} : { held_at: new Date() }),
+        state: sql`case state when 'beginning' then 'held' else state end`,
+        output: storable(result.output),
+        failure: result.failure === null ? null : storable(result.failure),
+        known: JSON.stringify(storableIn(known)),
+        ...(result.failure ? {} : { held_at: sql<Date>`now()` }),
       })
       .where('id', '=', id)
-      .execute()
-    await this.db.updateTable('hold').set({ state: 'held' }).where('id', '=', id).where('state', '=', 'beginning').execute()
+      .returning('state')
+      .executeTakeFirst()
     await this.tell(runId)
+    return row?.state === 'held'
+  }
+
+  /** Whether what begins is still to begin: nobody releases it. */
+  async isWanted({ id }: Pick<Hold, 'id'>): Promise<boolean> {
+    const row = await this.db.selectFrom('hold').select('state').where('id', '=', id).executeTakeFirst()
+    return row?.state === 'beginning'
   }
 
   /** Takes a hold for releasing it; null when somebody else does, or has. */
   async claim({ id, limitMs }: Pick<Hold, 'id' | 'limitMs'>): Promise<Hold | null> {
     const row = await this.db
       .updateTable('hold')
-      .set({ state: 'releasing', claimed_until: new Date(Date.now() + releaseLimit(limitMs) + CLAIM_GRACE_MS) })
+      .set({ state: 'releasing', claimed_until: fromNow(releaseLimit(limitMs) + CLAIM_GRACE_MS) })
       .where('id', '=', id)
       .where('state', '<>', 'released')
-      .where((eb) => eb.or([eb('claimed_until', 'is', null), eb('claimed_until', '<', new Date())]))
+      .where((eb) => eb.or([eb('claimed_until', 'is', null), eb('claimed_until', '<', sql<Date>`now()`)]))
       .returning(columns)
       .executeTakeFirst()
     if (row) await this.tell(row.runId)
@@ -130,11 +148,11 @@ export class Ledger {
       .updateTable('hold')
       .set({
         state: 'released',
-        released_at: new Date(),
+        released_at: sql<Date>`now()`,
         claimed_until: null,
         next_try_at: null,
         trouble: null,
-        release_output: output,
+        release_output: storable(output),
         released_by: by,
       })
       .where('id', '=', id)
@@ -151,9 +169,9 @@ export class Ledger {
         state: 'stuck',
         claimed_until: null,
         attempts: attempts + 1,
-        next_try_at: new Date(Date.now() + wait),
-        trouble,
-        release_output: output,
+        next_try_at: fromNow(wait),
+        trouble: storable(trouble),
+        release_output: storable(output),
       })
       .where('id', '=', id)
       .execute()
@@ -179,12 +197,12 @@ export class Ledger {
   }
 
   /** What nobody will release by himself: overdue, of a run that is over or whose worker is silent, or due to be tried again. */
-  overdue(): Promise<Pick<Hold, 'id' | 'limitMs'>[]> {
-    const now = new Date()
+  overdue(): Promise<Overdue[]> {
+    const now = sql<Date>`now()`
     return this.db
       .selectFrom('hold')
       .innerJoin('run', 'run.id', 'hold.run_id')
-      .select(['hold.id', 'hold.limit_ms as limitMs'])
+      .select(['hold.id', 'hold.limit_ms as limitMs', 'hold.run_id as runId', 'hold.turn'])
       .where('hold.state', '<>', 'released')
       .where((eb) => eb.or([eb('claimed_until', 'is', null), eb('claimed_until', '<', now)]))
       .where((eb) =>
@@ -195,7 +213,7 @@ export class Ledger {
             eb.or([
               eb('overdue_at', '<=', now),
               eb('run.state', 'not in', ['running', 'waiting']),
-              eb('run.heartbeat_at', '<', new Date(now.getTime() - SILENT_MS)),
+              eb('run.heartbeat_at', '<', fromNow(-SILENT_MS)),
             ]),
           ]),
         ]),
@@ -208,5 +226,8 @@ export class Ledger {
     return notify(this.db, { about: 'hold', run })
   }
 }
+
+/** A time by the catalog's clock. */
+const fromNow = (ms: number) => sql<Date>`now() + make_interval(secs => ${ms / 1000})`
 
 export const releaseLimit = (limitMs: number) => Math.max(RELEASE_MS, limitMs)

@@ -1,8 +1,10 @@
-import { execFile } from 'node:child_process'
+import { spawn } from 'node:child_process'
 import { readdir, realpath, stat } from 'node:fs/promises'
 import { join } from 'node:path'
+import type { Readable } from 'node:stream'
 import { VesselError } from '../../core/errors'
 import type { Act } from '../../core/quiesce/sequence'
+import { KEPT_CHARACTERS } from '../../core/storable'
 import { fillIn, fillInAll, valuesIn } from '../../core/quiesce/values'
 import type { ActJob, ActResult, Holder } from '../sources/source'
 
@@ -14,7 +16,8 @@ export interface Allowed {
   folder: string | null
 }
 
-const KEPT = 64 * 1024
+const KEPT = KEPT_CHARACTERS
+const OUTPUT_WITHIN_MS = 1000
 
 /** Steps that call an address or run a program, as far as that is allowed. */
 export function outsideHolder(allowed: Allowed): Holder {
@@ -98,29 +101,59 @@ async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'pro
   if (missing) return failed(`The value ${missing} was not returned.`)
   const path = await programPath(allowed, act.program)
   return new Promise((resolve, reject) => {
-    const options = {
-      timeout: Math.max(1, Math.round(job.limitMs)),
-      killSignal: 'SIGKILL' as const,
-      maxBuffer: KEPT * 16,
+    const child = spawn(path, texts, {
       // What we know is none of its business.
       env: { PATH: process.env.PATH, VESSEL_HOLD: job.mark },
       cwd: allowed.folder!,
-      signal: job.signal,
+      stdio: ['ignore', 'pipe', 'pipe'],
+      // At the head of a group, so that it is ended with all that it has started.
+      detached: true,
+    })
+    const [out, errors] = [endOf(child.stdout), endOf(child.stderr)]
+    let ended: 'late' | 'given up' | null = null
+    const end = (why: 'late' | 'given up') => {
+      ended ??= why
+      if (child.pid !== undefined) killGroup(child.pid)
     }
-    execFile(path, texts, options, (error, stdout, stderr) => {
-      const output = [stdout, stderr]
+    const timer = setTimeout(() => end('late'), Math.max(1, Math.round(job.limitMs)))
+    const giveUp = () => end('given up')
+    job.signal.addEventListener('abort', giveUp)
+    if (job.signal.aborted) giveUp()
+    const over = (failure: string | null) => {
+      clearTimeout(timer)
+      job.signal.removeEventListener('abort', giveUp)
+      if (ended === 'given up') return reject(job.signal.reason as Error)
+      const output = [out(), errors()]
         .filter((text) => text.trim() !== '')
         .join('\n')
-        .slice(-KEPT)
         .trimEnd()
-      if (!error) return resolve({ output, values: valuesIn(stdout), failure: null })
-      if (job.signal.aborted) return reject(job.signal.reason as Error)
-      if (error.killed && error.code !== 'ERR_CHILD_PROCESS_STDIO_MAXBUFFER')
-        return resolve(failed(`It had not ended after ${job.limitMs / 1000} s and was killed.`, output))
-      if (error.code === 'ERR_CHILD_PROCESS_STDIO_MAXBUFFER') return resolve(failed('It wrote more than 1 MB and was killed.', output))
-      resolve(failed(typeof error.code === 'number' ? `It ended with ${error.code}.` : `It could not be run: ${error.message}.`, output))
-    })
+      if (ended === 'late') return resolve(failed(`It had not ended after ${job.limitMs / 1000} s and was killed.`, output))
+      resolve(failure === null ? { output, values: valuesIn(out()), failure } : failed(failure, output))
+    }
+    child.once('error', (error) => over(`It could not be run: ${error.message}.`))
+    // What it has started may hold its output open for as long as it likes.
+    child.once('exit', () => setTimeout(() => [child.stdout, child.stderr].forEach((stream) => stream.destroy()), OUTPUT_WITHIN_MS).unref())
+    child.once('close', (code, signal) => over(code === 0 ? null : `It ended with ${code ?? signal}.`))
   })
+}
+
+/** Gathers the end of what is written, which is all that is kept of it. */
+function endOf(stream: Readable): () => string {
+  let kept = Buffer.alloc(0)
+  stream.on('data', (part: Buffer) => {
+    kept = Buffer.concat([kept, part])
+    if (kept.length > KEPT * 2) kept = kept.subarray(-KEPT)
+  })
+  stream.on('error', () => undefined)
+  return () => kept.subarray(-KEPT).toString('utf8')
+}
+
+function killGroup(pid: number): void {
+  try {
+    process.kill(-pid, 'SIGKILL')
+  } catch {
+    // It is gone.
+  }
 }
 
 /** Programs that steps may run, by name. */

@@ -4,10 +4,14 @@ import { actInWords, turnsOf, type HoldStep, type Still } from '../../core/quies
 import type { StepValues } from '../../core/quiesce/values'
 import { namesOf } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
+import { isAway } from '../catalog/connect'
 import type { RunContext } from '../runs/context'
-import type { ActJob, ActResult, HeldSession, PlacedAct } from '../sources/source'
+import type { ActJob, ActResult, Holder, HeldSession, PlacedAct } from '../sources/source'
 import { Ledger, type Hold } from './ledger'
-import { holderFor, markOf, release } from './release'
+import { holderFor, markOf, release, type Remembered } from './release'
+
+const WANTED_EVERY_MS = 500
+const RELEASED_MEANWHILE = 'It was released while it still began.'
 
 /** What a session may be silent beyond the budget before its server ends it. */
 const SILENCE_MS = 4000
@@ -18,6 +22,7 @@ interface HeldStep {
   releaseOrdinal: number
   hold: Hold | null
   session: HeldSession | undefined
+  holders: Holder[]
   trouble: string | null
 }
 
@@ -55,6 +60,7 @@ export class HoldSequence {
         releaseOrdinal: -1,
         hold: null,
         session: undefined,
+        holders: [],
         trouble: null,
       })
     for (const one of [...this.held].reverse())
@@ -81,7 +87,7 @@ export class HoldSequence {
   async begin(): Promise<void> {
     if (this.held.length === 0) return
     this.begun = Date.now()
-    this.timer = setTimeout(() => void this.expire(), this.still.budgetMs)
+    this.timer = setTimeout(() => this.expireSafely(), this.still.budgetMs)
     for (const turn of turnsOf(this.still.steps)) {
       if (this.lapse.signal.aborted || (await this.isReleasedByOthers())) break
       this.underway = Promise.allSettled(this.held.filter(({ step }) => turn.includes(step)).map((one) => this.hold(one)))
@@ -125,9 +131,14 @@ export class HoldSequence {
     const holder = await holderFor(this.run.engine, step.member, step.act)
     const act = await holder.place(place, step.act, signal)
     const placed = { act, release: this.placedRelease(step, act) }
+    // Whoever releases it must be known when the catalog is away, too.
+    one.holders = [holder, placed.release ? await holderFor(this.run.engine, step.member, placed.release.act) : holder]
     const end = this.begun + this.still.budgetMs
     const run = { id: this.run.id, vesselId: this.run.vesselId }
     one.hold = await this.ledger.begin(run, step, this.held.indexOf(one), placed, this.still.budgetMs, end, this.values)
+    const unwanted = new AbortController()
+    const stopLooking = this.whileWanted(one.hold, unwanted)
+    const both = AbortSignal.any([signal, unwanted.signal])
     const job: ActJob = {
       place,
       placed: act,
@@ -135,15 +146,41 @@ export class HoldSequence {
       limitMs: step.limitMs,
       holdMs: Math.max(0, end - Date.now()) + SILENCE_MS,
       mark: markOf(one.hold.id),
-      signal,
+      signal: both,
     }
-    const result = await holder.perform(job).catch((error: unknown): ActResult => {
-      if (this.run.signal.aborted) throw error
-      return { output: '', values: {}, failure: this.lapse.signal.aborted ? 'The budget of the hold was over.' : errorRecord(error).what }
-    })
+    const result = await holder
+      .perform(job)
+      .catch((error: unknown): ActResult => {
+        if (this.run.signal.aborted) throw error
+        const why = unwanted.signal.aborted
+          ? RELEASED_MEANWHILE
+          : this.lapse.signal.aborted
+            ? 'The budget of the hold was over.'
+            : errorRecord(error).what
+        return { output: '', values: {}, failure: why }
+      })
+      .finally(stopLooking)
     one.session = result.session
-    await this.ledger.held(one.hold, result, { ...this.values, [step.name]: result.values })
-    return result
+    const isHeld = await this.ledger.held(one.hold, result, { ...this.values, [step.name]: result.values }).catch((error: unknown) => {
+      // That it is held can't be written down: it is released by what is remembered.
+      if (isAway(error)) return true
+      throw error
+    })
+    if (isHeld) return result
+    // It was released before it was held, which released nothing.
+    await release(this.run.engine, one.hold, 'run', { ...this.rememberedOf(one), again: true })
+    return { ...result, failure: RELEASED_MEANWHILE }
+  }
+
+  /** Stops what is beginning as soon as somebody releases it. */
+  private whileWanted(hold: Hold, unwanted: AbortController): () => void {
+    const timer = setInterval(() => {
+      void this.ledger.isWanted(hold).then(
+        (wanted) => wanted || unwanted.abort(new Error(RELEASED_MEANWHILE)),
+        () => undefined,
+      )
+    }, WANTED_EVERY_MS)
+    return () => clearInterval(timer)
   }
 
   private placedRelease(step: HoldStep, placed: PlacedAct): PlacedAct | null {
@@ -163,14 +200,16 @@ export class HoldSequence {
     await this.release()
   }
 
+  private expireSafely(): void {
+    this.expire().catch((error: Error) => console.error(`run ${this.run.id}: ${error.message}`))
+  }
+
   private async expire(): Promise<void> {
     if (this.releasing) return
     this.lapse.abort(new Error('the budget of the hold is over'))
     const words = durationInWords(this.still.budgetMs)
-    await this.run
-      .say('warning', `The budget of ${words} for holding was over, so everything was released.`)
-      .catch((error: Error) => console.error(`run ${this.run.id}: ${error.message}`))
     await this.release()
+    await this.run.say('warning', `The budget of ${words} for holding was over, so everything was released.`)
   }
 
   /** Releases everything, the last first. What can't be released is on record and tried again by the watchdogs. */
@@ -187,9 +226,18 @@ export class HoldSequence {
       await Promise.all(this.held.filter(({ step, hold }) => hold && turn.includes(step)).map((one) => this.releaseOne(one)))
   }
 
-  private async releaseOne({ step, hold, session, releaseOrdinal }: HeldStep): Promise<void> {
-    await this.run.mark(releaseOrdinal, 'running')
-    const done = await release(this.run.engine, hold!, 'run', session)
+  /** Nothing that has to be written down comes before the release, and nothing that can't be stops the others. */
+  private async releaseOne(one: HeldStep): Promise<void> {
+    const done = await release(this.run.engine, one.hold!, 'run', this.rememberedOf(one))
+    await this.sayReleased(one, done).catch((error: Error) => console.error(`run ${this.run.id}: ${error.message}`))
+  }
+
+  private rememberedOf({ hold, session, holders: [of, release] }: HeldStep): Remembered {
+    const { act } = hold!.act
+    return { hold: { ...hold!, known: { ...this.values } }, session, holderFor: async (one) => (one === act ? of! : release!) }
+  }
+
+  private async sayReleased({ step, hold, releaseOrdinal }: HeldStep, done: boolean): Promise<void> {
     const line = (await this.ledger.ofRun(this.run.id)).find(({ id }) => id === hold!.id)!
     if (done || line.state === 'released') {
       const by =

@@ -1,5 +1,5 @@
 import { writeFileSync } from 'node:fs'
-import { join } from 'node:path'
+import { join, resolve } from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
 import type { HoldStep } from '../../core/quiesce/sequence'
 import { Ledger } from '../../engine/holds/ledger'
@@ -10,6 +10,9 @@ import { exec, freeze, HeldBench } from '../support/held'
 import { killWorker, startWorker } from '../support/worker'
 
 // Whatever happens to who holds, everything is released, and it is on record.
+
+/** The service’s own program, as a shell in its pod calls it. */
+const MANIFESTCTL = `"${process.execPath}" "${resolve('dist/manifest-service.mjs')}"`
 
 let held: HeldBench
 
@@ -122,6 +125,72 @@ describe('whoever holds', () => {
     await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)
     expect((await held.pointOf(await held.bench.record(id))).consistency).toBe('as found')
     await killWorker(worker)
+  })
+
+  it('is released again when what began lands after a person has released it', async () => {
+    // Nothing tells the command in the pod to stop: it holds after its release.
+    const late = freeze({ act: exec('sh', '-c', `sleep 2; ${MANIFESTCTL} hold`), limitMs: 20_000, onFailure: 'go on' })
+    const worker = startWorker(held.bench.environment)
+    const id = await held.bench.engine.startRun({
+      kind: 'still',
+      vessel: await held.vessel([]),
+      startedBy: 'a test',
+      params: { still: { steps: [late], budgetMs: 30_000 } },
+    })
+    await held.cluster.until(async () => (await held.ledger(id)).length === 1)
+    await releaseNow(held.bench.engine, id)
+    await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)
+    await killWorker(worker)
+    expect((await held.ledger(id)).map(({ state }) => state)).toEqual(['released'])
+    expect(await held.isHeld()).toBe(false)
+  })
+
+  it('releases by itself while the catalog is away, and writes it down afterwards', async () => {
+    const catalog = new URL(held.bench.environment.VESSEL_CATALOG!).pathname.slice(1)
+    const admin = (sql: string) => held.bench.server.psql('postgres', sql)
+    const worker = startWorker(held.bench.environment)
+    const id = await held.bench.engine.startRun({
+      kind: 'still',
+      vessel: await held.vessel([]),
+      startedBy: 'a test',
+      params: {
+        still: {
+          steps: [
+            freeze(),
+            freeze({ name: 'slow', turn: 1, act: exec('sleep', '60'), release: exec('true'), limitMs: 60_000, onFailure: 'go on' }),
+          ],
+          budgetMs: 4000,
+        },
+      },
+    })
+    await held.cluster.until(async () => (await held.ledger(id)).length === 2 && (await held.isHeld()))
+    admin(
+      `alter database ${catalog} allow_connections false; select pg_terminate_backend(pid) from pg_stat_activity where datname = '${catalog}'`,
+    )
+    try {
+      await held.cluster.until(async () => !(await held.isHeld()))
+      expect(worker.exitCode).toBeNull()
+    } finally {
+      admin(`alter database ${catalog} allow_connections true`)
+    }
+    await held.cluster.until(async () => (await held.ledger(id)).every(({ state }) => state === 'released'))
+    await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)
+    expect((await held.bench.record(id)).error).toBeNull()
+    await killWorker(worker)
+  })
+
+  it('may be told anything by a release: what can’t be kept is replaced, and what is too much is cut', async () => {
+    const odd = exec('sh', '-c', `${MANIFESTCTL} release; head -c 300000 /dev/zero; printf 'a\\000b\\377'`)
+    const run = await held.rehearse({ steps: [freeze({ release: odd })] }, await held.vessel([]))
+    const [line] = await held.ledger(run.id)
+    expect(line).toMatchObject({ state: 'released', trouble: null })
+    expect(line!.release_output!.length).toBeLessThan(70_000)
+    expect(line!.release_output).toContain('a\uFFFDb\uFFFD')
+    const steps = [
+      held.lock({ act: { kind: 'sql', statement: "select repeat('x', 5000000) as much from generate_series(1, 3)" }, release: null }),
+    ]
+    const much = await held.rehearse({ steps }, await held.vessel([]))
+    expect((await held.ledger(much.id))[0]!.output!.length).toBeLessThan(70_000)
   })
 
   it('leaves nothing that a watchdog would have to do', async () => {

@@ -1,3 +1,4 @@
+import { existsSync } from 'node:fs'
 import { buffer } from 'node:stream/consumers'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import type { Act, HoldStep } from '../../core/quiesce/sequence'
@@ -107,6 +108,18 @@ describe('a hold', () => {
     // Nothing of it went through a shell, and nothing of ours is in its environment.
     expect(tell.output).toBe('argument=true; rm -rf /\nsecret=none')
     expect(await programsIn(held.bench.engine.hooks)).toEqual(['hang', 'tell'])
+  })
+
+  it('ends a program that takes too long with all that it has started', async () => {
+    const hang = freeze({
+      act: { kind: 'program', program: 'hang', arguments: [] },
+      limitMs: 500,
+      onFailure: 'go on',
+      release: exec('true'),
+    })
+    const run = await held.rehearse({ steps: [hang] }, await held.vessel([]))
+    const child = Number(/child=(\d+)/.exec((await held.ledger(run.id))[0]!.output!)![1])
+    await held.cluster.until(async () => !existsSync(`/proc/${child}`))
   })
 
   it.each([

@@ -179,7 +179,7 @@ function hookPrograms(): string {
     chmodSync(join(folder, name), 0o755)
   }
   program('tell', 'echo "argument=$1"; echo "secret=${VESSEL_CATALOG:-none}"')
-  program('hang', 'sleep 60')
+  program('hang', 'sleep 60 & echo "child=$!"; wait')
   symlinkSync('/bin/sh', join(folder, 'shell'))
   return folder
 }
