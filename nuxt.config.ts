@@ -39,5 +39,16 @@ function nitro(): object {
     externals: { external: ['pg', 'pg-boss', 'piscina', 'kysely', '@toondepauw/node-zstd'], trace: false },
     esbuild: { options: { target: 'node20' } },
     compressPublicAssets: true,
+    routeRules: {
+      '/**': {
+        headers: {
+          'x-content-type-options': 'nosniff',
+          'x-frame-options': 'DENY',
+          'referrer-policy': 'no-referrer',
+          'cross-origin-opener-policy': 'same-origin',
+          'cross-origin-resource-policy': 'same-origin',
+        },
+      },
+    },
   }
 }

@@ -2,7 +2,7 @@ import * as v from 'valibot'
 import { vesselBySlug } from '../../engine/catalog/vessels'
 import { readinessOf } from '../../engine/log/readiness'
 
-const Body = v.object({ rules: Rules, log: v.optional(LogPlanSchema), vessel: v.optional(v.nullable(v.string()), null) })
+const Body = v.strictObject({ rules: Rules, log: v.optional(LogPlanSchema), vessel: v.optional(v.nullable(v.string()), null) })
 
 /** Whether the log of what rules take could be followed, and what is missing for it. */
 export default route(async (engine, event) => {

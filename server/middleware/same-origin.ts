@@ -12,10 +12,16 @@ export default defineEventHandler((event) => {
   const host = getRequestHeader(event, 'host') ?? ''
   const allowed = (process.env.VESSEL_HOSTS ?? '').split(',').filter(Boolean)
   if (!LOOPBACK.test(host) && !allowed.includes(host)) throw refused('host_refused', `This server does not answer as ${host || 'nobody'}.`)
-  if (event.method === 'GET' || event.method === 'HEAD') return
+  const site = getRequestHeader(event, 'sec-fetch-site') ?? 'none'
+  if (event.method === 'GET' || event.method === 'HEAD') {
+    // Some cost much; a page that is merely opened from elsewhere asks for what it needs by itself.
+    const isForeign = event.path.startsWith('/api') && site !== 'none' && site !== 'same-origin'
+    if (isForeign) throw refused('origin_refused', 'Another page asked for data.')
+    return
+  }
   const origin = getRequestHeader(event, 'origin')
   if (origin && URL.canParse(origin) && new URL(origin).host === host) return
-  if (!origin && (getRequestHeader(event, 'sec-fetch-site') ?? 'none') === 'none') return
+  if (!origin && site === 'none') return
   throw refused('origin_refused', 'Another page asked for a change.')
 })
 

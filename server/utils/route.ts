@@ -1,6 +1,7 @@
-import { createError, defineEventHandler, getQuery, getRouterParam, readBody, setResponseStatus, type H3Event } from 'h3'
+import { createError, defineEventHandler, getQuery, getRouterParam, setHeader, setResponseStatus, type H3Event } from 'h3'
 import * as v from 'valibot'
 import { errorRecord, VesselError } from '../../core/errors'
+import { isAway } from '../../engine/catalog/connect'
 import type { Engine } from '../../engine/engine'
 import { useEngine } from './engine'
 import { PointId } from './schemas'
@@ -11,10 +12,20 @@ export function route<T>(work: (engine: Engine, event: H3Event) => Promise<T>) {
     try {
       return await work(await useEngine(), event)
     } catch (error) {
-      throw answerOf(error)
+      if (isAway(error)) setHeader(event, 'retry-after', 5)
+      throw answerOf(isAway(error) ? catalogAway(error) : error)
     }
   })
 }
+
+const catalogAway = (cause: unknown) =>
+  new VesselError('catalog_away', {
+    what: 'The catalog does not answer.',
+    touched: 'Nothing was changed by this request as far as is known.',
+    next: 'Runs and logs go on where they can. Try again when the catalog’s server is there.',
+    status: 503,
+    cause,
+  })
 
 function answerOf(error: unknown) {
   const known = error instanceof VesselError
@@ -33,6 +44,7 @@ function parsed<S extends Schema>(schema: S, input: unknown): v.InferOutput<S> {
   }
   const [issue] = result.issues
   const where = v.getDotPath(issue)
+  if (issue.type === 'strict_object' && issue.expected === 'never') throw badRequest(`${where ?? 'A field'}: nobody knows this field.`)
   throw badRequest(`${where ? `${where}: ` : ''}${issue.message}`)
 }
 
@@ -47,9 +59,43 @@ function isUnkept(input: unknown): boolean {
 }
 
 export async function bodyOf<S extends Schema>(event: H3Event, schema: S): Promise<v.InferOutput<S>> {
-  const body: unknown = await readBody(event).catch(() => undefined)
-  return parsed(schema, body ?? {})
+  const text = await textOf(event)
+  return parsed(schema, text.trim() === '' ? {} : jsonOf(text))
 }
+
+/** The largest request is a definition with authorities and a kubeconfig. */
+const BODY_BYTES = 4 * 1024 * 1024
+
+async function textOf(event: H3Event): Promise<string> {
+  const parts: Buffer[] = []
+  let bytes = 0
+  for await (const part of event.node.req as AsyncIterable<Buffer>) {
+    bytes += part.length
+    if (bytes > BODY_BYTES) throw tooLarge()
+    parts.push(part)
+  }
+  try {
+    return new TextDecoder('utf-8', { fatal: true }).decode(Buffer.concat(parts))
+  } catch {
+    throw badRequest('The body is no text in UTF-8.')
+  }
+}
+
+function jsonOf(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch {
+    throw badRequest('The body can’t be read as JSON.')
+  }
+}
+
+const tooLarge = () =>
+  new VesselError('too_large', {
+    what: `The request is larger than ${BODY_BYTES / 1024 / 1024} MiB.`,
+    touched: 'Nothing was changed.',
+    next: 'Send less at once.',
+    status: 413,
+  })
 
 export const queryOf = <S extends Schema>(event: H3Event, schema: S): v.InferOutput<S> => parsed(schema, getQuery(event))
 

@@ -15,7 +15,7 @@ const Milliseconds = v.nullable(
 
 export const Rules = v.pipe(
   v.array(
-    v.object({
+    v.strictObject({
       id: text(80),
       act: v.picklist(['take', 'leave']),
       kind: v.picklist(['database', 'schema', 'thing', 'namespace', 'object', 'volume']),
@@ -26,18 +26,20 @@ export const Rules = v.pipe(
   v.maxLength(500, 'A definition may have 500 rules at most.'),
 )
 
-export const LogPlanSchema = v.object({
+export const LogPlanSchema = v.strictObject({
   follow: v.boolean(),
   everySeconds: v.pipe(v.number(), v.integer()),
   segmentBytes: v.pipe(v.number(), v.integer()),
   keepAtMost: v.pipe(v.number(), v.integer()),
   structure: v.picklist(['trigger', 'compare']),
-  audit: v.optional(v.object({ megabytesPerSecond: v.number(), hours: v.nullable(v.object({ from: v.number(), to: v.number() })) })),
+  audit: v.optional(
+    v.strictObject({ megabytesPerSecond: v.number(), hours: v.nullable(v.strictObject({ from: v.number(), to: v.number() })) }),
+  ),
 })
 
 const ActSchema = v.variant('kind', [
-  v.object({ kind: v.literal('sql'), statement: text(20_000) }),
-  v.object({
+  v.strictObject({ kind: v.literal('sql'), statement: text(20_000) }),
+  v.strictObject({
     kind: v.literal('exec'),
     selector: text(500),
     container: text(63),
@@ -45,9 +47,9 @@ const ActSchema = v.variant('kind', [
     active: text(500),
     command: v.pipe(v.array(text(4000)), v.maxLength(100)),
   }),
-  v.object({ kind: v.literal('http'), method: v.picklist(['GET', 'POST', 'PUT', 'DELETE']), url: text(2000), body: text(20_000) }),
-  v.object({ kind: v.literal('program'), program: text(255), arguments: v.pipe(v.array(text(4000)), v.maxLength(100)) }),
-  v.object({
+  v.strictObject({ kind: v.literal('http'), method: v.picklist(['GET', 'POST', 'PUT', 'DELETE']), url: text(2000), body: text(20_000) }),
+  v.strictObject({ kind: v.literal('program'), program: text(255), arguments: v.pipe(v.array(text(4000)), v.maxLength(100)) }),
+  v.strictObject({
     kind: v.literal('scale'),
     workload: v.picklist(['Deployment', 'StatefulSet']),
     name: text(253),
@@ -56,10 +58,10 @@ const ActSchema = v.variant('kind', [
 ])
 
 /** What makes sense of it is judged by core. */
-export const StillSchema = v.object({
+export const StillSchema = v.strictObject({
   steps: v.pipe(
     v.array(
-      v.object({
+      v.strictObject({
         id: text(80),
         name: text(80),
         member: text(600),
@@ -73,22 +75,26 @@ export const StillSchema = v.object({
     v.maxLength(100, 'A sequence has at most 100 steps.'),
   ),
   budgetMs: v.number(),
-  reads: v.optional(v.array(v.object({ volume: text(1000), folder: text(4000) }))),
+  reads: v.optional(v.array(v.strictObject({ volume: text(1000), folder: text(4000) }))),
 })
 
-export const ReleaseNow = v.object({ run: v.optional(v.pipe(v.string(), v.uuid())) })
+/** Of one run; everything only where that is said. */
+export const ReleaseNow = v.pipe(
+  v.strictObject({ run: v.optional(v.pipe(v.string(), v.uuid())), all: v.optional(v.literal(true)) }),
+  v.check(({ run, all }) => (run === undefined) === (all === true), 'It says of which run, or that all is to be released.'),
+)
 
-export const Definition = v.object({
+export const Definition = v.strictObject({
   rules: Rules,
   store: text(80),
-  promises: v.object({ couldLose: Milliseconds, backWithin: Milliseconds }),
+  promises: v.strictObject({ couldLose: Milliseconds, backWithin: Milliseconds }),
   readers: v.pipe(v.number(), v.integer(), v.minValue(READERS.min), v.maxValue(READERS.max)),
   log: v.optional(LogPlanSchema),
   still: v.optional(StillSchema),
   partly: v.optional(v.picklist(['keep', 'fail'])),
 })
 
-export const Settings = v.object({
+export const Settings = v.strictObject({
   host: v.pipe(text(255), v.nonEmpty('The address is missing.')),
   port: v.pipe(v.number(), v.integer(), v.minValue(1, 'A port is 1 to 65535.'), v.maxValue(65535, 'A port is 1 to 65535.')),
   user: v.pipe(text(63), v.nonEmpty('The user is missing.')),
@@ -97,7 +103,7 @@ export const Settings = v.object({
   authority: v.optional(text(100_000)),
 })
 
-const Cluster = v.object({
+const Cluster = v.strictObject({
   server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://quay.ferries.example:6443.')),
   token: v.optional(text(20_000), ''),
   authority: v.optional(text(100_000), ''),
@@ -108,7 +114,7 @@ const Cluster = v.object({
  * A PostgreSQL server comes with its settings, or with a connection string; a cluster with its address and a token,
  * or with a kubeconfig.
  */
-export const Access = v.object({
+export const Access = v.strictObject({
   settings: v.optional(Settings),
   password: v.optional(text(1000), ''),
   connection: v.optional(text(2000)),
@@ -118,10 +124,10 @@ export const Access = v.object({
   readerImage: v.optional(v.pipe(text(300), v.regex(/^\S*$/, 'The name of an image has no blanks.'))),
 })
 
-export const NewSource = v.object({ name: v.optional(text(63), ''), ...Access.entries })
+export const NewSource = v.strictObject({ name: v.optional(text(63), ''), ...Access.entries })
 
 /** How a source is to be reached from now on, and whether it may be another one that takes its place. */
-export const ChangedAccess = v.object({ ...Access.entries, replaces: v.optional(v.boolean(), false) })
+export const ChangedAccess = v.strictObject({ ...Access.entries, replaces: v.optional(v.boolean(), false) })
 
 const Collision = v.picklist(['replace', 'rename', 'merge', 'skip'])
 const name = v.pipe(text(63), v.nonEmpty('A name is empty.'))
@@ -130,16 +136,16 @@ const whole = (min: number, max: number, what: string) =>
 const PICKED_ROWS = 10_000
 
 const Into = v.variant('mode', [
-  v.object({ mode: v.literal('original') }),
-  v.object({
+  v.strictObject({ mode: v.literal('original') }),
+  v.strictObject({
     mode: v.literal('beside'),
     schema: v.nullable(name),
     prefix: v.optional(text(40), ''),
     suffix: v.optional(text(40), ''),
     names: v.record(v.string(), name),
   }),
-  v.object({ mode: v.literal('elsewhere'), source: text(63), database: name }),
-  v.object({
+  v.strictObject({ mode: v.literal('elsewhere'), source: text(63), database: name }),
+  v.strictObject({
     mode: v.literal('scratch'),
     source: text(63),
     hours: whole(SCRATCH_HOURS.min, SCRATCH_HOURS.max, 'A scratch copy lives, in hours,'),
@@ -147,7 +153,7 @@ const Into = v.variant('mode', [
 ])
 
 const PatchSchema = v.array(
-  v.object({
+  v.strictObject({
     op: v.picklist(['add', 'remove', 'replace', 'move', 'copy', 'test']),
     path: text(1000),
     from: v.optional(text(1000)),
@@ -157,7 +163,7 @@ const PatchSchema = v.array(
 
 /** How namespaces come back. What fits together is judged by the plan. */
 const ClusterWishSchema = v.partial(
-  v.object({
+  v.strictObject({
     source: v.nullable(text(63)),
     namespaces: v.record(
       text(63),
@@ -168,19 +174,19 @@ const ClusterWishSchema = v.partial(
     suffix: v.pipe(text(40), v.regex(/^[a-z0-9-]*$/, 'A suffix has small letters, digits and “-”.')),
     labels: v.record(text(317), v.nullable(text(63))),
     registries: v.record(text(500), text(500)),
-    changes: v.pipe(v.array(v.object({ kind: text(63), name: text(253), patch: PatchSchema })), v.maxLength(100)),
+    changes: v.pipe(v.array(v.strictObject({ kind: text(63), name: text(253), patch: PatchSchema })), v.maxLength(100)),
     exposure: v.picklist(['keep', 'leave', 'unplug']),
     secrets: v.boolean(),
     files: v.record(text(2000), v.pipe(v.array(text(4000)), v.maxLength(10_000))),
     after: v.pipe(
-      v.array(v.object({ name: text(80), act: ActSchema, limitMs: whole(100, 3_600_000, 'A step has, in milliseconds,') })),
+      v.array(v.strictObject({ name: text(80), act: ActSchema, limitMs: whole(100, 3_600_000, 'A step has, in milliseconds,') })),
       v.maxLength(20),
     ),
     readyWithinMs: whole(READY_WITHIN.min, READY_WITHIN.max, 'Workloads have, in milliseconds,'),
   }),
 )
 
-export const WishSchema = v.object({
+export const WishSchema = v.strictObject({
   picks: v.pipe(v.array(text(2000)), v.maxLength(10_000)),
   into: Into,
   what: v.optional(v.picklist(['both', 'structure', 'rows']), 'both'),
@@ -193,7 +199,7 @@ export const WishSchema = v.object({
   rows: v.optional(
     v.record(
       v.string(),
-      v.object({
+      v.strictObject({
         keys: v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS, `At most ${PICKED_ROWS} rows can be picked.`)),
         overwrite: v.nullable(v.array(name)),
       }),
@@ -210,7 +216,7 @@ export const WishSchema = v.object({
   keepDays: v.optional(whole(KEEP_DAYS.min, KEEP_DAYS.max, 'What is overwritten is kept, in days,'), KEEP_DAYS.default),
 })
 
-export const Restore = v.object({
+export const Restore = v.strictObject({
   wish: WishSchema,
   reason: v.optional(v.nullable(text(500)), null),
   rehearsal: v.boolean(),
@@ -218,9 +224,9 @@ export const Restore = v.object({
   agreed: v.optional(v.nullable(text(64)), null),
 })
 
-export const Again = v.object({ reason: v.optional(v.nullable(text(500)), null) })
+export const Again = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
-export const NewRun = v.object({
+export const NewRun = v.strictObject({
   kind: v.optional(v.picklist(['backup', 'verify', 'audit']), 'backup'),
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   name: v.optional(
@@ -233,18 +239,18 @@ export const NewRun = v.object({
   comment: v.optional(v.nullable(text(2000)), null),
 })
 
-export const NewStore = v.object({ name: text(80), path: text(1000), key: v.optional(text(200)) })
+export const NewStore = v.strictObject({ name: text(80), path: text(1000), key: v.optional(text(200)) })
 
-export const SaveRestore = v.object({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
-export const Reason = v.object({ reason: v.optional(v.nullable(text(500)), null) })
+export const SaveRestore = v.strictObject({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
+export const Reason = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 const Position = v.pipe(
   v.string(),
   v.check((position) => positionOf(position) !== undefined, 'This is no position of a log.'),
 )
 /** A transaction by where it lies in the log of a member. */
-export const Transaction = v.object({ member: text(200), position: Position, end: Position })
-export const Undo = v.object({
+export const Transaction = v.strictObject({ member: text(200), position: Position, end: Position })
+export const Undo = v.strictObject({
   transaction: Transaction,
   choices: v.optional(v.record(v.string(), v.record(v.string(), v.picklist(['undo', 'leave']))), {}),
   reason: v.optional(text(500), ''),
@@ -286,7 +292,7 @@ const json = (what: string) =>
 export const Conditions = v.pipe(
   v.string(),
   json('The filter'),
-  v.pipe(v.array(v.object({ column: text(63), op: v.picklist(OPS), value: text(10_000) })), v.maxLength(20)),
+  v.pipe(v.array(v.strictObject({ column: text(63), op: v.picklist(OPS), value: text(10_000) })), v.maxLength(20)),
 )
 
 export const Keys = v.pipe(v.string(), json('The list of keys'), v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS)))

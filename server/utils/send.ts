@@ -9,5 +9,7 @@ export function sendFile(event: H3Event, name: string, type: string, stream: Rea
     'content-disposition': `attachment; filename="${plain}"; filename*=UTF-8''${encodeURIComponent(name)}`,
     'x-content-type-options': 'nosniff',
   })
+  // What breaks off must be seen to break off: the answer has begun, so that no status can tell it any more.
+  stream.once('error', () => event.node.res.destroy())
   return sendStream(event, stream)
 }

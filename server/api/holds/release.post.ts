@@ -1,4 +1,7 @@
 import { releaseNow } from '../../../engine/holds/release'
 
-/** Releases everything that a run holds, because a person says so. */
-export default route(async (engine, event) => releaseNow(engine, (await bodyOf(event, ReleaseNow)).run))
+/** Releases everything that a run holds, or with `all` everything there is, because a person says so. */
+export default route(async (engine, event) => {
+  const { run } = await bodyOf(event, ReleaseNow)
+  return releaseNow(engine, run)
+})

@@ -3,7 +3,7 @@ import { claimed } from '../../../engine/catalog/claims'
 import { summarize } from '../../../core/selection/summary'
 import { patternTrouble, select } from '../../../core/selection/rules'
 
-const Body = v.object({ rules: Rules, vessel: v.optional(v.nullable(v.string()), null) })
+const Body = v.strictObject({ rules: Rules, vessel: v.optional(v.nullable(v.string()), null) })
 
 /** What rules take and leave of everything that discovery has found. */
 export default route(async (engine, event) => {

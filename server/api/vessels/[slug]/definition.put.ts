@@ -1,7 +1,7 @@
 import * as v from 'valibot'
 import { saveDefinition } from '../../../../engine/catalog/vessels'
 
-const Body = v.object({ basedOn: v.pipe(v.number(), v.integer()), definition: Definition })
+const Body = v.strictObject({ basedOn: v.pipe(v.number(), v.integer()), definition: Definition })
 
 export default route(async (engine, event) => {
   const { basedOn, definition } = await bodyOf(event, Body)
