@@ -9,6 +9,8 @@ const withServer = {
   testTimeout: 120_000,
   hookTimeout: 120_000,
   fileParallelism: false,
+  // Files share what they import: to load it anew took some seconds of each.
+  isolate: false,
 }
 
 export default defineConfig({

@@ -1,5 +1,6 @@
 import { spawn, spawnSync } from 'node:child_process'
 import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { randomUUID } from 'node:crypto'
 import { join } from 'node:path'
 
 // PostgreSQL servers on loopback, for the demo, the tests and the benchmarks. They run as a user who is not
@@ -120,6 +121,25 @@ export class PostgresServer {
     })
     if (result.status !== 0) throw new Error(`psql failed: ${result.stderr}`)
     return result.stdout.trim()
+  }
+
+  /** The server's own dump, its structure and its rows apart; read once. */
+  dumpApart(database: string, options: string[]): { structure: string; rows: string } {
+    const archive = join(this.options.folder, `apart-${randomUUID()}.dump`)
+    const run = (program: string, args: string[]) => {
+      const result = spawnSync(join(binaries(), program), args, { encoding: 'utf8', maxBuffer: 1 << 28 })
+      if (result.status !== 0) throw new Error(`${program} failed: ${result.stderr}`)
+      return result.stdout
+    }
+    try {
+      run('pg_dump', ['-Fc', '-Z0', ...options, '-f', archive, '-d', this.url(database)])
+      return {
+        structure: run('pg_restore', ['--schema-only', '--create', '-f', '-', archive]),
+        rows: run('pg_restore', ['--data-only', '-f', '-', archive]),
+      }
+    } finally {
+      rmSync(archive, { force: true })
+    }
   }
 
   /** The same for a lot of it, without waiting for it here. */

@@ -1,7 +1,7 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { refAtTime } from '../../core/chain/instant-ref'
-import { BREADTH, differences, dropWhole, rowsOf, structureOf } from '../support/breadth'
+import { BREADTH, differences, dropWhole, dumpOf } from '../support/breadth'
 import { CHURN } from '../support/churn'
 import { LogBench } from '../support/log'
 
@@ -58,7 +58,7 @@ beforeAll(async () => {
   // Before anything is followed: the copy is read by processes that are waited for.
   for (const [i, step] of CHURN.entries()) {
     first!.bench.server.psql(oracle, `set client_min_messages = error; ${step}`)
-    if (looked.includes(i)) copies.set(i, { structure: structureOf(oracle), rows: rowsOf(oracle) })
+    if (looked.includes(i)) copies.set(i, dumpOf(oracle))
   }
   for (const [i, log] of logs.entries()) {
     await log.bench.backup(log.vessel)
@@ -102,14 +102,12 @@ describe.each(PACES.map((pace, i) => [pace, i] as const))('changes with %s ms be
       const database = `${log.bench.database}_${step}`
       const { run, receipts } = await log.bench.restore(log.vessel, ref, { into: { mode: 'elsewhere', source: 'db', database } })
       expect(run.error).toBeNull()
-      const { structure, rows } = copies.get(step)!
+      const [now, then] = [dumpOf(database), copies.get(step)!]
       const told = toldOf(receipts)
       // What belongs to the database as a whole did not come along into the copy.
       const isApart = (line: string) =>
         /THE DATABASE|set_config/.test(line) || !/^[-+] [A-Z]+ [A-Z]/.test(line) || /^[-+] NOTIFY /.test(line)
-      const changes = [...differences(structureOf(database), structure), ...differences(rowsOf(database), rows)].filter(
-        (line) => !isApart(line),
-      )
+      const changes = [...differences(now.structure, then.structure), ...differences(now.rows, then.rows)].filter((line) => !isApart(line))
       // Parts that are named apart from their table are told with it where it did not come back.
       const isPart = (line: string) =>
         receipts.some(({ outcome }) => outcome === 'failed') && /^[-+] (ALTER STATISTICS|COMMENT ON (INDEX|STATISTICS)) /.test(line)

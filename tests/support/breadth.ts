@@ -54,17 +54,21 @@ const lines = (text: string) => text.split('\n').filter(Boolean).sort()
 
 /** The catalogs of a database, each line told by names alone; [catalog, line], sorted. */
 export function catalogsOf(database: string, server = testServer()): Record<string, string[]> {
-  return Object.fromEntries(
-    Object.entries(CATALOGS).map(([name, query]) => [
-      name,
-      lines(server.psql(database, `set search_path = ''; copy (select to_json(x) from (${query}) x) to stdout`)),
-    ]),
-  )
+  // One client for all of them: most of what a query costs is the beginning of a client.
+  const queries = Object.values(CATALOGS).map((query) => `copy (select to_json(x) from (${query}) x) to stdout;`)
+  const parts = server.psql(database, `set search_path = '';\n${queries.join(`\n\\echo ${APART}\n`)}`).split(APART)
+  return Object.fromEntries(Object.keys(CATALOGS).map((name, i) => [name, lines(parts[i]!)]))
 }
 
-/** Structure with owners, rights, database properties and settings, as the server's dump writes it. */
-export function structureOf(database: string, server = testServer()): string[] {
-  const text = server.dump(database, ['--schema-only', '--create']).replaceAll(database, 'THE DATABASE')
+const APART = '======'
+
+/** Structure with owners, rights, database properties and settings, and every row, sequence position and large object. */
+export function dumpOf(database: string, server = testServer()): Pick<Whole, 'structure' | 'rows'> {
+  const { structure, rows } = server.dumpApart(database, ['--column-inserts', '--blobs'])
+  return { structure: statementsIn(structure.replaceAll(database, 'THE DATABASE')), rows: rowsIn(rows) }
+}
+
+function statementsIn(text: string): string[] {
   const statements = text.replaceAll(/^(--|SET |\\).*$/gm, '').split(/;\n\n+/)
   // Settings and rights of the database come in the order of their age.
   const inOrder = (statement: string) =>
@@ -75,9 +79,7 @@ export function structureOf(database: string, server = testServer()): string[] {
     .sort()
 }
 
-/** Every row, sequence position and large object, as the server's dump writes them. */
-export function rowsOf(database: string, server = testServer()): string[] {
-  const text = server.dump(database, ['--data-only', '--column-inserts', '--blobs'])
+function rowsIn(text: string): string[] {
   return text
     .replaceAll(/^--.*$/gm, '')
     .split(/;\n/)
@@ -112,8 +114,7 @@ export interface Whole {
 
 /** All that the oracles know of a database. */
 export const wholeOf = (database: string, server = testServer()): Whole => ({
-  structure: structureOf(database, server),
-  rows: rowsOf(database, server),
+  ...dumpOf(database, server),
   catalogs: catalogsOf(database, server),
 })
 
