@@ -46,7 +46,7 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
 }
 
 const DISCOVER_EVERY_MS = 5 * 60_000
-const TIDY_EVERY_MS = 10_000
+const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
 
@@ -93,10 +93,8 @@ export class Engine implements EngineContext {
   }
 
   /** Records a run and hands it to the workers. */
-  async startRun(run: NewRun): Promise<string> {
-    const id = await addRun(this, run)
-    await this.queue.add(id)
-    return id
+  startRun(run: NewRun): Promise<string> {
+    return addRun(this, run, (tx, id, kind) => this.queue.add(tx, id, kind))
   }
 
   /** Takes part in the work. `alone` tells that no other worker exists, so every unfinished run is orphaned. */

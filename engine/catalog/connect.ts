@@ -6,6 +6,7 @@ import * as log from './migrations/003-log'
 import * as holds from './migrations/004-holds'
 import * as holes from './migrations/005-holes'
 import * as audits from './migrations/006-audits'
+import * as claims from './migrations/007-claims'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
@@ -17,6 +18,7 @@ const migrations: MigrationProvider = {
     '004-holds': holds,
     '005-holes': holes,
     '006-audits': audits,
+    '007-claims': claims,
   }),
 }
 
@@ -39,4 +41,29 @@ export function openCatalog(connectionString: string): { db: CatalogDb; pool: pg
 export async function migrate(db: CatalogDb): Promise<void> {
   const { error } = await new Migrator({ db, provider: migrations }).migrateToLatest()
   if (error) throw error
+}
+
+/** Whether the catalog did not answer, so that the same may succeed later. A server that refuses has answered. */
+export const isAway = (error: unknown): boolean => {
+  const { code = '', message = '' } = error as { code?: string; message?: string }
+  return (
+    /^(ECONN\w+|EPIPE|ETIMEDOUT|EHOSTUNREACH|ENETUNREACH|08\w{3}|57P0[123])$/.test(code) ||
+    /^Connection terminated|timeout exceeded when trying to connect|not currently accepting connections/.test(message)
+  )
+}
+
+const AGAIN_MS = 1000
+const PATIENCE_MS = 10 * 60_000
+
+/** Does something at the catalog that may be done twice; while it is away it is tried again, for some minutes. */
+export async function patiently<T>(work: () => Promise<T>): Promise<T> {
+  const until = Date.now() + PATIENCE_MS
+  for (;;) {
+    try {
+      return await work()
+    } catch (error) {
+      if (!isAway(error) || Date.now() >= until) throw error
+      await new Promise((resolve) => setTimeout(resolve, AGAIN_MS))
+    }
+  }
 }

@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
+import type { CatalogDb } from './connect'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { RunKind } from './types'
@@ -20,38 +21,65 @@ export async function isAtWork(engine: EngineContext, id: string): Promise<boole
   return row?.state === 'running' || row?.state === 'waiting'
 }
 
-/** Records a run that a worker shall do. The caller puts it into the queue. */
-export async function addRun(engine: EngineContext, run: NewRun): Promise<string> {
+/** Records a run that a worker shall do; `queue` puts it into the queue, in the same transaction. */
+export async function addRun(
+  engine: EngineContext,
+  run: NewRun,
+  queue: (tx: CatalogDb, id: string, kind: RunKind) => Promise<void> = async () => undefined,
+): Promise<string> {
   const id = randomUUID()
   const now = engine.clock.now()
-  await engine.db
-    .insertInto('run')
-    .values({
-      id,
-      kind: run.kind,
-      vessel_id: run.vessel.id,
-      vessel_version: run.vessel.version,
-      state: 'waiting',
-      name: run.name?.trim() || null,
-      comment: run.comment?.trim() || null,
-      started_by: run.startedBy,
-      params: JSON.stringify(run.params ?? {}),
-      at: now,
-      created_at: now,
-      counters: '{}',
-    })
-    .execute()
+  await engine.db.transaction().execute(async (tx) => {
+    await tx
+      .insertInto('run')
+      .values({
+        id,
+        kind: run.kind,
+        vessel_id: run.vessel.id,
+        vessel_version: run.vessel.version,
+        state: 'waiting',
+        name: run.name?.trim() || null,
+        comment: run.comment?.trim() || null,
+        started_by: run.startedBy,
+        params: JSON.stringify(run.params ?? {}),
+        at: now,
+        created_at: now,
+        counters: '{}',
+      })
+      .execute()
+    await queue(tx, id, run.kind)
+  })
   await notify(engine.db, { about: 'run', id, vessel: run.vessel.id, state: 'waiting' })
   return id
 }
 
-/** Asks a run to stop. The worker that does it sees this within a second and leaves nothing half-made. */
+/** Ends a run that no worker has begun. Returns its vessel; undefined when it does not wait. */
+async function cancelWaiting(engine: EngineContext, id: string): Promise<string | undefined> {
+  const now = engine.clock.now()
+  const error = new VesselError('cancelled', {
+    what: 'The run was cancelled before it began.',
+    touched: 'Nothing was touched.',
+    next: 'Start it again whenever you like.',
+  })
+  const row = await engine.db
+    .updateTable('run')
+    .set({ state: 'cancelled', cancel_requested_at: now, finished_at: now, error: JSON.stringify(error) })
+    .where('id', '=', id)
+    .where('state', '=', 'waiting')
+    .returning('vessel_id')
+    .executeTakeFirst()
+  return row?.vessel_id
+}
+
+/** Asks a run to stop. One that waits ends at once; the worker that does it sees this within a second and leaves nothing half-made. */
 export async function requestCancel(engine: EngineContext, id: string): Promise<void> {
+  const waiting = await cancelWaiting(engine, id)
+  if (waiting) return notify(engine.db, { about: 'run', id, vessel: waiting, state: 'cancelled' })
   const row = await engine.db
     .updateTable('run')
     .set({ cancel_requested_at: engine.clock.now() })
     .where('id', '=', id)
-    .where('state', 'in', ['waiting', 'running'])
+    .where('state', '=', 'running')
     .returning('vessel_id')
     .executeTakeFirst()
   if (!row) {

@@ -22,6 +22,7 @@ export interface Catalog extends LogCatalog {
     run_id: string
     vessel_id: string
     ordinal: number
+    turn: number
     name: string
     member: string
     act: Json<PlacedAct>
@@ -120,10 +121,18 @@ export interface Catalog extends LogCatalog {
     started_at: Time | null
     finished_at: Time | null
     heartbeat_at: Time | null
+    /** Token of the worker that has it. */
+    claim: string | null
     cancel_requested_at: Time | null
     counters: Json<Record<string, number>>
     outcome: Json<Record<string, unknown>> | null
     error: Json<ErrorRecord> | null
+  }
+  run_undo: {
+    run_id: string
+    ordinal: number
+    kind: 'database' | 'rest'
+    what: Json<Record<string, unknown>>
   }
   run_step: {
     run_id: string

@@ -1,6 +1,11 @@
+import { CompiledQuery } from 'kysely'
 import PgBoss from 'pg-boss'
+import type { CatalogDb } from '../catalog/connect'
+import type { RunKind } from '../catalog/types'
 
 const RUNS = 'runs'
+/** Somebody waits for these, so they go before what goes by itself. */
+const URGENT = new Set<RunKind>(['restore', 'undo'])
 
 /**
  * The queue of runs, kept in the catalog's database. Work is claimed by one worker only; a run that fails is
@@ -19,8 +24,10 @@ export class RunQueue {
     await this.boss.createQueue(RUNS)
   }
 
-  async add(runId: string): Promise<void> {
-    await this.boss.send(RUNS, { runId }, { retryLimit: 0, expireInHours: 23 })
+  /** Within the transaction that records the run: there is none without a job, nor the other way round. */
+  async add(tx: CatalogDb, runId: string, kind: RunKind): Promise<void> {
+    const db = { executeSql: (text: string, values: unknown[]) => tx.executeQuery(CompiledQuery.raw(text, values)) }
+    await this.boss.send(RUNS, { runId }, { retryLimit: 0, expireInHours: 23, priority: URGENT.has(kind) ? 1 : 0, db: db as PgBoss.Db })
   }
 
   /** Takes up to `parallel` runs at a time. */

@@ -178,7 +178,7 @@ async function structureAt(
     const manifest = await readDatabase(access, database, vessel.definition.rules, new AbortController().signal, exact)
     const names = await writeJson(writer, manifest)
     await writer.flush()
-    await store.index.commit(engine.db, id)
+    await engine.db.transaction().execute((tx) => writer.commit(tx))
     return { chunks: names, digest }
   } catch (error) {
     await writer.discard()

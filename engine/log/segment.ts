@@ -49,7 +49,7 @@ export async function commitSegment(
     manifest: names,
   })
   await engine.db.transaction().execute(async (tx) => {
-    await store.index.commit(tx, id)
+    await writer.commit(tx)
     const moved = await tx
       .updateTable('follower')
       .set({

@@ -13,6 +13,7 @@ import { SharedMoment } from '../holds/moment'
 import { HoldSequence } from '../holds/sequence'
 import type { SourceKind } from '../sources/adapter'
 import type { Progress } from '../sources/source'
+import type { CatalogDb } from '../catalog/connect'
 import { openStore } from '../catalog/stores'
 import type { BreakKind } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
@@ -44,9 +45,10 @@ interface Yield {
 /** A backup of a vessel: all of it read in full, or computed from what came before, as one recovery point. */
 export async function backup(run: RunContext, vessel: Vessel, details: Details, what: 'full' | Derived): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
-  const writer = new ContentWriter(store, run.id)
+  const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
   const id = randomUUID()
   const hold = new HoldSequence(run, stillOf(vessel.definition))
+  let committed = false
   try {
     const { members, entries, missing, facts } =
       what === 'full' ? await full(run, vessel, store, writer, hold) : await derived(run, vessel, store, writer, what, hold)
@@ -54,32 +56,34 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
     const reached = consistencyOf(facts, await hold.stretch())
     await sayReached(run, reached)
     const last = await run.plan({ kind: 'manifest', member: '', title: 'Manifest' })
-    await run.step(last, async () => {
-      const record: PointRecord = {
-        format: 1,
-        id,
-        vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
-        run: run.id,
-        at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
-        ...details,
-        consistency: reached.consistency,
-        reached,
-        complete: missing.every(({ note }) => note),
-        members: entries,
-      }
-      await commitPoint(run.engine, store, writer, record, members, { keptFor: null, missing })
-      await closeHoles(run, vessel, record, CLOSES[what])
-    })
+    await run
+      .step(last, async () => {
+        const record: PointRecord = {
+          format: 1,
+          id,
+          vessel: { id: vessel.id, name: vessel.name, version: vessel.version, definition: vessel.definition },
+          run: run.id,
+          at: new Date(Math.max(...members.map(({ at }) => at.getTime()))).toISOString(),
+          ...details,
+          consistency: reached.consistency,
+          reached,
+          complete: missing.every(({ note }) => note),
+          members: entries,
+        }
+        const also = (tx: CatalogDb) => closeHoles(tx, vessel, record, CLOSES[what])
+        await commitPoint(run, store, writer, record, members, { keptFor: null, missing, also })
+        committed = true
+      })
+      .catch((error: unknown) => {
+        // It is there, whatever could not be written down about it afterwards.
+        if (!committed) throw error
+      })
     await run.end(run.warnings > 0 ? 'warned' : 'done', {
       outcome: { point: id, missing: missing.filter(({ note }) => !note).length, stored: writer.stored },
     })
   } catch (error) {
     await hold.abandon()
-    const undoing = [
-      () => writer.discard(),
-      () => store.removePoint(id),
-      async () => run.leftAtSource && removeFromClusters(run.engine, run.id),
-    ]
+    const undoing = [() => writer.discard(), async () => run.leftAtSource && removeFromClusters(run.engine, run.id)]
     // Why it failed is what counts; what could not be cleaned up besides is told.
     for (const undo of undoing)
       await undo().catch((left: unknown) => run.say('warning', `Not all of what was begun could be removed: ${errorRecord(left).what}`))
@@ -121,10 +125,10 @@ const CLOSES: Record<'full' | Derived, BreakKind[]> = {
   synthetic: [],
 }
 
-async function closeHoles(run: RunContext, vessel: Vessel, record: PointRecord, kinds: BreakKind[]): Promise<void> {
+async function closeHoles(tx: CatalogDb, vessel: Vessel, record: PointRecord, kinds: BreakKind[]): Promise<void> {
   if (kinds.length === 0) return
   const members = record.members.map(({ member }) => member)
-  await run.engine.db
+  await tx
     .updateTable('chain_break')
     .set({ to_at: record.at })
     .where('vessel_id', '=', vessel.id)

@@ -1,9 +1,26 @@
-import type { CatalogDb } from '../catalog/connect'
+import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
+import { patiently, type CatalogDb } from '../catalog/connect'
 import type { RunState, StepState } from '../catalog/types'
 import { errorRecord, VesselError } from '../../core/errors'
+import { storable, storableIn } from '../../core/storable'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { Progress } from '../sources/source'
+
+/** What has to be started again when a worker dies in between. */
+export interface RestingWorkload {
+  source: string
+  path: string
+  label: string
+  start: Record<string, unknown>
+  /** Claims that it uses and whose volume is half-filled: it may not be started with such a one. */
+  half: string[]
+}
+
+/** What has to be undone outside of the catalog: a database that was half-made, a workload that was put to rest. */
+export type Undo =
+  { kind: 'database'; what: { source: string; database: string; oid: number | null } } | { kind: 'rest'; what: RestingWorkload }
 
 export interface StepPlan {
   kind: string
@@ -12,15 +29,21 @@ export interface StepPlan {
 }
 
 const HEARTBEAT_MS = 1000
-/** A worker that was silent for so long is taken for dead. */
+/** A worker that was silent for so long, by the catalog's clock, is taken for dead. */
 export const SILENT_MS = 15_000
 
 /**
  * What a run reports while it goes on: steps, counters, messages, heartbeat. Figures are gathered and written
  * once a second, so progress costs the same however fast rows move.
+ *
+ * Whoever works at a run has a claim to it. Everything that is written for the run holds only for as long as the claim
+ * does: a worker that slept, and whose run was ended by another one meanwhile, stops and changes nothing more.
  */
 export class RunContext {
   readonly abort = new AbortController()
+  private readonly claim = randomUUID()
+  private undoable = 0
+  private over = false
   private readonly steps: { state: StepState; counters: Record<string, number>; dirty: boolean }[] = []
   private readonly counters: Record<string, number> = {}
   private timer: NodeJS.Timeout | undefined
@@ -58,12 +81,33 @@ export class RunContext {
     return this.engine.db
   }
 
+  /** That the run is still ours, as a condition. */
+  private get held() {
+    return sql<boolean>`exists (select from run r where r.id = ${this.id} and r.claim = ${this.claim} and r.state = 'running')`
+  }
+
+  /**
+   * Asks whether the run is still ours; within a transaction it stays so until that ends. To be asked before anything
+   * that can't be taken back.
+   *
+   * @throws VesselError `claim_lost`
+   */
+  async confirm(db: CatalogDb = this.db): Promise<void> {
+    const { rows } = await sql`select from run where id = ${this.id} and claim = ${this.claim} and state = 'running' for share`.execute(db)
+    if (rows.length === 0) throw this.lose()
+  }
+
+  private lose(): unknown {
+    if (!this.signal.aborted) this.abort.abort(claimLost())
+    return this.signal.reason
+  }
+
   /** Claims the run; false when another worker has it or it is over. */
   async begin(): Promise<boolean> {
     const now = this.engine.clock.now()
     const row = await this.db
       .updateTable('run')
-      .set({ state: 'running', started_at: now, heartbeat_at: new Date(), at: now })
+      .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
       .where('id', '=', this.id)
       .where('state', '=', 'waiting')
       .returning(['id', 'cancel_requested_at'])
@@ -75,14 +119,32 @@ export class RunContext {
     return true
   }
 
+  /** Takes a run from a worker of whom nothing was heard since then; false when another one was faster, or it was heard again. */
+  async takeOver(heartbeat: string | null): Promise<boolean> {
+    const row = await this.db
+      .updateTable('run')
+      .set({ claim: this.claim, heartbeat_at: sql`now()` })
+      .where('id', '=', this.id)
+      .where('state', '=', 'running')
+      .where(sql<boolean>`heartbeat_at::text is not distinct from ${heartbeat}`)
+      .returning('counters')
+      .executeTakeFirst()
+    if (!row) return false
+    Object.assign(this.counters, row.counters)
+    this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
+    return true
+  }
+
   /** Adds a step that waits; returns its number. */
   async plan(step: StepPlan): Promise<number> {
     const ordinal = this.steps.length
     this.steps.push({ state: 'waiting', counters: {}, dirty: false })
-    await this.db
-      .insertInto('run_step')
-      .values({ run_id: this.id, ordinal, ...step, state: 'waiting', counters: '{}' })
-      .execute()
+    const { numAffectedRows: added } = await sql`
+      insert into run_step (run_id, ordinal, kind, member, title, state, counters)
+      select ${this.id}::uuid, ${ordinal}::int, ${step.kind}, ${step.member}, ${step.title}, 'waiting', '{}'::jsonb where ${this.held}`.execute(
+      this.db,
+    )
+    if (!added) throw this.lose()
     return ordinal
   }
 
@@ -112,15 +174,17 @@ export class RunContext {
         state,
         ...(state === 'running' ? { started_at: now } : {}),
         ...(over ? { finished_at: now } : {}),
-        ...(message === undefined ? {} : { message }),
+        ...(message === undefined ? {} : { message: storable(message) }),
         counters: JSON.stringify(this.steps[ordinal]!.counters),
       })
       .where('run_id', '=', this.id)
       .where('ordinal', '=', ordinal)
+      .where(this.held)
       .returning((eb) => eb.selectFrom('run').select('cancel_requested_at').whereRef('run.id', '=', 'run_step.run_id').as('cancelled_at'))
       .executeTakeFirst()
+    if (!row) throw this.lose()
     // Between steps it is noticed at once; within one, with the next heartbeat.
-    this.heed(row?.cancelled_at ?? null)
+    this.heed(row.cancelled_at)
     await this.tell('running')
   }
 
@@ -142,16 +206,28 @@ export class RunContext {
 
   async say(level: 'info' | 'warning' | 'error', text: string): Promise<void> {
     if (level === 'warning') this.warnings++
-    await this.db.insertInto('run_message').values({ run_id: this.id, at: this.engine.clock.now(), level, text }).execute()
+    await sql`insert into run_message (run_id, at, level, text)
+      select ${this.id}::uuid, ${this.engine.clock.now()}::timestamptz, ${level}, ${storable(text)} where ${this.held}`.execute(this.db)
   }
 
-  /** Writes down what has to be undone if this worker dies. */
-  async remember(outcome: Record<string, unknown>): Promise<void> {
-    await this.db
-      .updateTable('run')
-      .set({ outcome: JSON.stringify(outcome) })
-      .where('id', '=', this.id)
-      .execute()
+  /** Writes down what is about to be made outside and has to be undone if this run does not end as it should. */
+  async willUndo(undo: Undo): Promise<number> {
+    const ordinal = this.undoable++
+    const { numAffectedRows: added } = await sql`insert into run_undo (run_id, ordinal, kind, what)
+      select ${this.id}::uuid, ${ordinal}::int, ${undo.kind}, ${JSON.stringify(undo.what)}::jsonb where ${this.held}`.execute(this.db)
+    if (!added) throw this.lose()
+    return ordinal
+  }
+
+  /** What is to be undone became another thing. */
+  async undoInstead(ordinal: number, what: Undo['what']): Promise<void> {
+    const set = { what: JSON.stringify(what) }
+    await this.db.updateTable('run_undo').set(set).where('run_id', '=', this.id).where('ordinal', '=', ordinal).where(this.held).execute()
+  }
+
+  /** Nothing of this has to be undone any more: it is finished, or it is undone. */
+  async undone(ordinal: number): Promise<void> {
+    await this.db.deleteFrom('run_undo').where('run_id', '=', this.id).where('ordinal', '=', ordinal).where(this.held).execute()
   }
 
   private async beat(): Promise<void> {
@@ -160,6 +236,7 @@ export class RunContext {
   }
 
   private async write(): Promise<void> {
+    if (this.over) return
     for (const [ordinal, step] of this.steps.entries()) {
       if (!step.dirty) continue
       step.dirty = false
@@ -168,42 +245,73 @@ export class RunContext {
         .set({ counters: JSON.stringify(step.counters) })
         .where('run_id', '=', this.id)
         .where('ordinal', '=', ordinal)
+        .where(this.held)
         .execute()
     }
     const row = await this.db
       .updateTable('run')
-      .set({ heartbeat_at: new Date(), counters: JSON.stringify(this.counters) })
+      .set({ heartbeat_at: sql`now()`, counters: JSON.stringify(this.counters) })
       .where('id', '=', this.id)
+      .where('claim', '=', this.claim)
+      .where('state', '=', 'running')
       .returning('cancel_requested_at')
       .executeTakeFirst()
-    this.heed(row?.cancel_requested_at ?? null)
+    if (!row) {
+      clearInterval(this.timer)
+      throw this.lose()
+    }
+    this.heed(row.cancel_requested_at)
     await this.tell('running')
   }
 
+  /** Ends the run, if it is still ours. While the catalog is away it is tried again, and the heartbeat goes on. */
   async end(state: RunState, details: { error?: unknown; outcome?: Record<string, unknown> } = {}): Promise<void> {
-    clearInterval(this.timer)
-    await this.writing
-    const error = details.error === undefined ? null : JSON.stringify(errorRecord(details.error))
-    await this.db
-      .updateTable('run')
-      .set({
-        state,
-        finished_at: this.engine.clock.now(),
-        heartbeat_at: new Date(),
-        counters: JSON.stringify(this.counters),
-        error,
-        outcome: details.outcome ? JSON.stringify(details.outcome) : null,
-      })
-      .where('id', '=', this.id)
-      .execute()
+    await patiently(async () => {
+      await this.writing
+      await this.writeEnd(state, details)
+    })
+  }
+
+  private async writeEnd(state: RunState, details: { error?: unknown; outcome?: Record<string, unknown> }): Promise<void> {
+    const error = details.error === undefined ? null : JSON.stringify(storableIn(errorRecord(details.error)))
     const undone = state === 'done' || state === 'warned' ? 'skipped' : 'cancelled'
+    const ended = await this.db.transaction().execute(async (tx) => {
+      const row = await tx
+        .updateTable('run')
+        .set({
+          state,
+          finished_at: this.engine.clock.now(),
+          heartbeat_at: sql`now()`,
+          counters: JSON.stringify(this.counters),
+          error,
+          outcome: details.outcome ? JSON.stringify(details.outcome) : null,
+        })
+        .where('id', '=', this.id)
+        .where('claim', '=', this.claim)
+        .where('state', '=', 'running')
+        .executeTakeFirst()
+      if (row.numUpdatedRows === 0n) return false
+      const open = tx.updateTable('run_step').set({ state: undone }).where('run_id', '=', this.id)
+      await open.where('state', 'in', ['waiting', 'running']).execute()
+      return true
+    })
+    this.over = true
+    clearInterval(this.timer)
+    if (ended) await this.tell(state)
+    else await this.sayLost()
+  }
+
+  /** The record belongs to another worker by now; that this one stopped is told there all the same. */
+  private async sayLost(): Promise<void> {
+    const row = await this.db.selectFrom('run').select('claim').where('id', '=', this.id).executeTakeFirst()
+    // The end was written, and the answer was lost.
+    if (row?.claim === this.claim) return
+    const { message, touched } = claimLost()
     await this.db
-      .updateTable('run_step')
-      .set({ state: undone })
-      .where('run_id', '=', this.id)
-      .where('state', 'in', ['waiting', 'running'])
+      .insertInto('run_message')
+      .values({ run_id: this.id, at: this.engine.clock.now(), level: 'warning', text: `${message} ${touched}` })
       .execute()
-    await this.tell(state)
+    await this.tell('lost')
   }
 
   private tell(state: string): Promise<void> {
@@ -216,5 +324,14 @@ export function cancelled(): VesselError {
     what: 'The run was cancelled.',
     touched: 'What it had made so far was removed again.',
     next: 'Start it again whenever you like.',
+  })
+}
+
+/** What a worker is told that was taken for dead and is not. */
+function claimLost(): VesselError {
+  return new VesselError('claim_lost', {
+    what: 'The worker that did this run answered again after it had been taken for dead, and the run had been ended.',
+    touched: 'It stopped where it was and touched nothing more.',
+    next: 'Start the run again.',
   })
 }

@@ -50,8 +50,25 @@ export async function keepOverwritten(
   overwritten: Overwritten,
   entries: StructureEntry[],
 ): Promise<string> {
-  const writer = new ContentWriter(store, run.id)
-  const { access, database, then } = from
+  const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
+  try {
+    return await keepAll(run, vessel, store, writer, client, from, overwritten, entries)
+  } catch (error) {
+    await writer.discard()
+    throw error
+  }
+}
+
+async function keepAll(
+  run: RunContext,
+  vessel: Vessel,
+  store: Store,
+  writer: ContentWriter,
+  client: pg.Client,
+  { access, database, then, days }: KeptFrom,
+  overwritten: Overwritten,
+  entries: StructureEntry[],
+): Promise<string> {
   const tables: TableManifest[] = []
   for (const table of overwritten.tables?.length ? await describeTables(client, overwritten.tables) : []) {
     const path = pathOf(access.name, database, table.schema, table.name)
@@ -89,5 +106,5 @@ export async function keepOverwritten(
     bytes: all.reduce((sum, held) => sum + held.bytes, 0),
   }
   const member = { artifact, sourceId: access.id, at: now, stored: writer.stored }
-  return commitKept(run, vessel, store, writer, { consistency: 'each sound', at: now, days: from.days, members: [own] }, [member])
+  return commitKept(run, vessel, store, writer, { consistency: 'each sound', at: now, days, members: [own] }, [member])
 }

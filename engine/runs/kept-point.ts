@@ -31,6 +31,6 @@ export async function commitKept(
     members: kept.members,
   }
   const expires = new Date(kept.at.getTime() + kept.days * DAY_MS)
-  await commitPoint(run.engine, store, writer, record, finished, { keptFor: run.id, expires, missing: [] })
+  await commitPoint(run, store, writer, record, finished, { keptFor: run.id, expires, missing: [] })
   return record.id
 }

@@ -1,7 +1,9 @@
 import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
+import { isAway, patiently, type CatalogDb } from '../catalog/connect'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
 import type { ContentWriter, Sink } from '../store/writer'
+import type { RunContext } from './context'
 
 const PIECE = 4 * 1024 * 1024
 
@@ -84,20 +86,24 @@ export interface FinishedMember {
 
 /**
  * The end of every run that makes a point: content durable, then the record in the store, then the catalog in
- * one transaction. What fails before the catalog commits leaves no point behind.
+ * one transaction, in which the run is still its worker's and all content is there. What fails before the catalog
+ * commits leaves no point behind; after it nothing is undone.
+ *
+ * @param also what becomes true with the point
  */
 export async function commitPoint(
-  engine: EngineContext,
+  run: RunContext,
   store: Store,
   writer: ContentWriter,
   record: PointRecord,
   members: FinishedMember[],
-  details: { keptFor: string | null; expires?: Date; missing: Missing[] },
+  details: { keptFor: string | null; expires?: Date; missing: Missing[]; also?: (tx: CatalogDb) => Promise<void> },
 ): Promise<void> {
+  const { engine } = run
   await writer.flush()
   await store.writePoint(record)
-  await engine.db.transaction().execute(async (tx) => {
-    await store.index.commit(tx, record.run)
+  const commit = engine.db.transaction().execute(async (tx) => {
+    await writer.commit(tx)
     await tx
       .insertInto('point')
       .values({
@@ -145,5 +151,13 @@ export async function commitPoint(
         .execute()
       await tx.insertInto('point_artifact').values({ point_id: record.id, artifact_id: member.artifact }).execute()
     }
+    await details.also?.(tx)
+  })
+  await commit.catch(async (error: unknown) => {
+    // Where the connection broke before the answer came, the catalog knows what became of it.
+    const isThere = () => engine.db.selectFrom('point').select('id').where('id', '=', record.id).executeTakeFirst()
+    if (isAway(error) && (await patiently(isThere))) return
+    await store.removePoint(record.id)
+    throw error
   })
 }

@@ -1,18 +1,15 @@
+import { sql } from 'kysely'
 import { errorRecord, VesselError } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
-import { accessOf, clusterAccessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { RunKind } from '../catalog/types'
 import type { EngineContext } from '../context'
 import { releaseOverdue } from '../holds/watchdog'
-import { ClusterClient } from '../sources/kubernetes/client'
-import { withClient } from '../sources/postgres/connect'
-import { dropDatabase } from '../sources/postgres/make-database'
 import type { FolderBackend } from '../store/folder'
 import { discardRun } from '../store/writer'
 import { removeFromClusters } from './clusters/left'
-import type { RestingWorkload } from './clusters/resting'
 import { RunContext, SILENT_MS } from './context'
+import { undoAll, undoLeft } from './undone'
 
 // Younger files may be those of a follower in another process, which belongs to no run.
 const FRESH_MS = 120_000
@@ -20,26 +17,40 @@ const FRESH_MS = 120_000
 // Set when a worker died and files of it may lie in a store, until they could be looked for.
 let straysOf = new Set<string>()
 
+/** Runs that seemed to be without a worker when it was looked last, by what was heard of them then. */
+const suspects = new WeakMap<EngineContext, Map<string, string | null>>()
+
 /**
- * Ends runs whose worker died: what they had stored and not committed is removed, and the run fails with the
- * reason. `mine` tells that no other worker exists, so every running run is orphaned.
+ * Ends runs whose worker died: what they had stored and not committed is removed, what they had made is undone, and
+ * the run fails with the reason. `mine` tells that no other worker exists, so every running run is orphaned; otherwise
+ * a run is only taken when nothing was heard of it between two looks, so that a catalog that was away for a while
+ * does not end the runs of workers that live.
  */
 export async function tidyUp(engine: EngineContext, mine = false): Promise<void> {
-  const before = new Date(Date.now() - (mine ? 0 : SILENT_MS))
-  const orphans = await engine.db
+  const silent = await engine.db
     .selectFrom('run')
     .innerJoin('vessel_version', (join) =>
       join.onRef('vessel_version.vessel_id', '=', 'run.vessel_id').onRef('vessel_version.version', '=', 'run.vessel_version'),
     )
-    .select(['run.id', 'run.kind', 'run.vessel_id', 'run.outcome', 'run.params', 'vessel_version.definition'])
+    .select([
+      'run.id',
+      'run.kind',
+      'run.vessel_id',
+      'run.params',
+      'vessel_version.definition',
+      sql<string | null>`heartbeat_at::text`.as('heard'),
+    ])
     .where('run.state', '=', 'running')
-    .where('run.heartbeat_at', '<', before)
+    .where(sql<boolean>`heartbeat_at <= now() - make_interval(secs => ${mine ? 0 : SILENT_MS / 1000})`)
     .execute()
+  const before = suspects.get(engine)
+  suspects.set(engine, new Map(silent.map(({ id, heard }) => [id, heard])))
+  const orphans = silent.filter(({ id, heard }) => mine || before?.get(id) === heard)
   for (const orphan of orphans) {
     const store = await storeOf(engine, orphan)
-    await endOrphan(engine, orphan, store)
-    straysOf.add(store)
+    if (await endOrphan(engine, orphan, store)) straysOf.add(store)
   }
+  await undoLeft(engine)
   if (orphans.length > 0) await releaseOverdue(engine)
   if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
 }
@@ -48,7 +59,8 @@ interface Orphan {
   id: string
   kind: RunKind
   vessel_id: string
-  outcome: Record<string, unknown> | null
+  /** When it was heard last, as the catalog writes it. */
+  heard: string | null
   params: Record<string, unknown>
   definition: VesselDefinition
 }
@@ -65,7 +77,10 @@ async function storeOf(engine: EngineContext, { kind, params, definition }: Orph
   return row?.name ?? definition.store
 }
 
-async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): Promise<void> {
+/** Returns false when another worker was faster, or the run was heard again. */
+async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): Promise<boolean> {
+  const run = new RunContext(engine, orphan.id, orphan.vessel_id)
+  if (!(await run.takeOver(orphan.heard))) return false
   const cleanup = await openStore(engine, { name: store })
     .then((opened) => discardRun(opened, orphan.id))
     .then(
@@ -73,49 +88,27 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
       (error: unknown) => errorRecord(error).what,
     )
   await removeFromClusters(engine, orphan.id)
-  const restore = orphan.kind === 'restore'
-  const resting = (orphan.outcome?.resting as RestingWorkload[] | undefined) ?? []
-  const woken = resting.length > 0 ? await wakeAll(engine, resting) : null
-  const made = orphan.outcome?.made as { source: string; database: string } | undefined
-  const dropped = made ? await dropMade(engine, made) : null
+  const undone = await undoAll(engine, orphan.id)
+  const made = orphan.kind === 'backup' ? await pointOf(engine, orphan.id) : undefined
   const error = new VesselError('worker_died', {
     what: 'The worker that did this run ended in the middle of it.',
-    touched: restore
-      ? (woken ??
-        dropped ??
-        'Tables that are listed as done are back; the one at hand was rolled back by the server, so its old data stays.')
-      : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`,
-    next: 'Start it again.',
+    touched: made ? 'The point was made all the same.' : touchedBy(orphan, undone, cleanup),
+    next: made ? 'Nothing has to be done.' : 'Start it again.',
   })
-  const run = new RunContext(engine, orphan.id, orphan.vessel_id)
-  await run.say('error', error.message)
-  await run.end('failed', { error })
+  await run.say(made ? 'warning' : 'error', error.message)
+  if (made) await run.end('warned', { outcome: { point: made.id } })
+  else await run.end('failed', { error })
+  return true
 }
 
-/** Workloads that were put to rest while their volumes were written run again. */
-async function wakeAll(engine: EngineContext, resting: RestingWorkload[]): Promise<string> {
-  const said: string[] = []
-  for (const { source, path, label, start } of resting) {
-    try {
-      const change = { method: 'PATCH', contentType: 'application/merge-patch+json', body: { spec: start } } as const
-      await ClusterClient.with(await clusterAccessOf(engine, source), (client) => client.ask(path, change))
-      said.push(`${label} of ${source}, which was at rest, is started again.`)
-    } catch (error) {
-      said.push(`${label} of ${source} is at rest and could not be started again: ${errorRecord(error).what}`)
-    }
-  }
-  return `Its volumes may hold half of what should come back. ${said.join(' ')}`
-}
+const pointOf = (engine: EngineContext, runId: string) =>
+  engine.db.selectFrom('point').select('id').where('run_id', '=', runId).where('kept_for', 'is', null).executeTakeFirst()
 
-/** A database that a restore had made for itself does not stay half-filled. */
-async function dropMade(engine: EngineContext, { source, database }: { source: string; database: string }): Promise<string> {
-  try {
-    const access = await accessOf(engine, source)
-    await withClient(access, undefined, (client) => dropDatabase(client, database))
-    return `The database ${database}, which it was making, is dropped again.`
-  } catch (error) {
-    return `The database ${database}, which it was making, is half-filled and could not be dropped: ${errorRecord(error).what}`
-  }
+function touchedBy({ kind }: Orphan, undone: string[], cleanup: string | null): string {
+  if (undone.length > 0) return undone.join(' ')
+  return kind === 'restore'
+    ? 'What is listed as done is back; what was at hand was rolled back by the server, so its old data stays.'
+    : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`
 }
 
 /** Looks for files that nothing knows, once no run is at work that may be writing some. */

@@ -10,8 +10,9 @@ import { accessOf, discoverSource } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { describeProperties } from '../sources/postgres/describe-database'
 import { standingUpon } from '../sources/postgres/dependents'
+import { isRefusal } from '../sources/postgres/commit'
 import { connect, translate, withClient } from '../sources/postgres/connect'
-import { dropDatabase, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
+import { dropMade, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
 import { readStructure } from '../sources/postgres/utilities'
 import { membersOf } from '../../core/restore/entries'
 import type { RunContext } from './context'
@@ -25,6 +26,7 @@ import type { LeftPart } from '../sources/postgres/refill'
 import { defineLate, keyOf, makeOther, type Standing } from './restore-others'
 import type { OpenPoint } from '../points/open'
 import type { PlannedDatabase } from './restore-plan'
+import { StandingStructure } from './standing'
 import { beginScratch, finishScratch } from './scratch'
 
 const UNTOUCHED = 'It was rolled back: what stood there before is as it was.'
@@ -33,8 +35,9 @@ type Count = (counter: string, by: number) => void
 
 /** Brings the things of one database back, in the order of its plan. */
 export class DatabaseRestore {
-  /** Whether the database was made by this restore, so that it goes again when the restore does not end. */
-  private fresh = false
+  /** The database that this restore made: it goes again when the restore does not end. */
+  private fresh: { undo: number; oid: number } | null = null
+  private readonly structure: StandingStructure
 
   constructor(
     private readonly run: RunContext,
@@ -42,7 +45,9 @@ export class DatabaseRestore {
     private readonly point: OpenPoint,
     private readonly planned: PlannedDatabase,
     private readonly receipts: Receipts,
-  ) {}
+  ) {
+    this.structure = new StandingStructure(planned.access, planned.database, run.signal)
+  }
 
   async go(): Promise<void> {
     const { plan, wish } = this.planned
@@ -66,6 +71,7 @@ export class DatabaseRestore {
       await sayAudited(last)
       saySequences(last)
       if (scratch) await finishScratch(this.run, scratch, this.planned)
+      if (this.fresh) await this.run.undone(this.fresh.undo)
     } catch (error) {
       await this.undo()
       throw error
@@ -106,12 +112,16 @@ export class DatabaseRestore {
         await withClient(access, undefined, (client) => joinRoles(client, manifest, operation.target.name, target.roles)),
       )
     if (target.exists) return
-    await withClient(access, undefined, (client) => makeDatabase(client, database, manifest)).catch((error: unknown) => {
+    // For the case that this worker dies: whoever tidies up drops it again.
+    const undo = await this.run.willUndo({ kind: 'database', what: { source: access.name, database, oid: null } })
+    const oid = await withClient(access, undefined, (client) => makeDatabase(client, database, manifest)).catch(async (error: unknown) => {
+      // What the server refused to make is not ours; what it did not answer about is looked at by whoever tidies up.
+      if (isRefusal(error)) await this.run.undone(undo)
       throw translate(error, access, database)
     })
-    target.exists = this.fresh = true
-    // For the case that this worker dies: whoever tidies up drops it again.
-    await this.run.remember({ made: { source: access.name, database } })
+    this.fresh = { undo, oid }
+    target.exists = true
+    await this.run.undoInstead(undo, { source: access.name, database, oid })
     await this.run.say('info', `The database ${database} was made.`)
   }
 
@@ -119,10 +129,19 @@ export class DatabaseRestore {
   private async undo(): Promise<void> {
     if (!this.fresh) return
     const { access, database } = this.planned
-    await withClient(access, undefined, (client) => dropDatabase(client, database)).catch(async (error: Error) => {
-      await this.run.say('warning', `The database ${database}, which this restore had made, could not be dropped again: ${error.message}`)
-    })
-    await this.run.say('info', `The database ${database}, which this restore had made, was dropped again.`)
+    const { oid, undo } = this.fresh
+    try {
+      await this.run.confirm()
+      await withClient(access, undefined, (client) => dropMade(client, access, { database, oid }))
+      await this.run.undone(undo)
+      await this.run.say('info', `The database ${database}, which this restore had made, was dropped again.`)
+    } catch (error) {
+      const { message } = error as Error
+      await this.run.say(
+        'warning',
+        `The database ${database}, which this restore had made, could not be dropped yet: ${message} It is tried again.`,
+      )
+    }
   }
 
   /** Things without rows: each in a transaction of its own, so that one that fails takes no other with it. */
@@ -208,17 +227,21 @@ export class DatabaseRestore {
         try {
           // Before locks are held, because the dump needs its own.
           const stands = members.some(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge')
-          const before = stands ? await readStructure(access, database, client, { signal: this.run.signal }) : []
+          const rebuilds = await standingUpon(
+            client,
+            members.flatMap(({ operation }) => (operation.how === 'rebuild' ? [operation.target] : [])),
+          )
+          const tables = members.map(({ operation }) => operation.target)
+          // What is made again upon them may have been made again before, with another group.
+          const read = () => (rebuilds.length > 0 ? this.structure.now(client) : this.structure.ofTables(client, tables))
+          const before = stands ? await read() : []
           const outcomes = await restoreGroup(client, {
             planned: this.planned,
             store: this.point.store,
             members,
             inner,
             before,
-            rebuilds: await standingUpon(
-              client,
-              members.flatMap(({ operation }) => (operation.how === 'rebuild' ? [operation.target] : [])),
-            ),
+            rebuilds,
             progress: {
               structures: (n) => count('structures', n),
               rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),

@@ -76,7 +76,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.sequences()
     const outcomes = await prove(client, job, group.merged, group.left)
     await restore()
-    await commitSurely(client, job.planned.access, job.planned.database)
+    await commitSurely(client, job.planned)
     return outcomes
   } catch (error) {
     await client.query('rollback').catch(() => undefined)

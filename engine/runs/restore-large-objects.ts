@@ -12,7 +12,7 @@ import type { PlannedDatabase } from './restore-plan'
 /** Puts large objects back in one transaction, proven; those that are overwritten are kept first. */
 export async function putLargeObjects(
   client: pg.Client,
-  { access, database, manifest, target, writing }: PlannedDatabase,
+  { access, database, manifest, target, writing, confirm }: PlannedDatabase,
   store: Store,
   operation: Operation,
   receipts: Receipts,
@@ -37,7 +37,7 @@ export async function putLargeObjects(
     })
     if (outcome.then !== outcome.now) throw unequal()
     await restore()
-    await commitSurely(client, access, database)
+    await commitSurely(client, { access, database, confirm })
     receipts.made(operation, outcome.left, {
       rows: large.objects.length - (operation.verb === 'merge' ? standing.length : 0),
       fingerprint_then: outcome.then,

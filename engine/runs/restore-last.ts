@@ -46,13 +46,13 @@ export async function makeStrict({ planned, receipts }: Ending): Promise<void> {
 }
 
 /** A statement in a transaction of its own; why it failed, null where it did not. */
-async function alone(client: pg.Client, { access, database }: PlannedDatabase, sql: string): Promise<string | null> {
+async function alone(client: pg.Client, planned: PlannedDatabase, sql: string): Promise<string | null> {
   await client.query('begin')
   try {
     const restore = await silence(client)
     await client.query(sql)
     await restore()
-    await commitSurely(client, access, database)
+    await commitSurely(client, planned)
     return null
   } catch (error) {
     await client.query('rollback').catch(() => undefined)

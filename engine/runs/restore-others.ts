@@ -62,7 +62,7 @@ async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: S
     await setState(client, planned, operation)
     await rebuildOver(client, planned, standing, writer)
     await restore()
-    await commitSurely(client, planned.access, planned.database)
+    await commitSurely(client, planned)
     return left
   } catch (error) {
     await client.query('rollback').catch(() => undefined)
@@ -106,7 +106,7 @@ export async function defineLate(client: pg.Client, planned: PlannedDatabase, { 
   const restore = await silence(client)
   for (const entry of planned.manifest.entries) if (later.includes(entry.id)) await writer.run(entry, false)
   await restore()
-  await commitSurely(client, planned.access, planned.database)
+  await commitSurely(client, planned)
   return left
 }
 

@@ -9,6 +9,7 @@ import { placeOf, type Wish } from '../../core/restore/wish'
 import { isWithin, pathOf, withinAny } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import type { Confirmed } from '../sources/postgres/commit'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { inspectTarget } from '../sources/postgres/inspect'
 import { filledViews } from '../sources/postgres/rebuild'
@@ -29,6 +30,7 @@ export interface PlannedDatabase {
   plan: DatabasePlan
   wish: Wish
   writing: Writing
+  confirm: Confirmed
   /** Materialized views at the target that hold rows. */
   filled: Set<string>
 }
@@ -99,6 +101,7 @@ async function planDatabase(
     plan,
     wish,
     writing: { renaming, roles: wish.roles, target: state },
+    confirm: async () => undefined,
     filled: state.exists ? await withClient(access, into.database, filledViews) : new Set(),
   }
 }

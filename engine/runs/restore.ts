@@ -94,6 +94,7 @@ async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPa
   for (const part of [params, ...(params.more ?? [])]) {
     const point = await openPart(run.engine, part)
     const planned = await planAll(run.engine, point, wishOf(part.wish))
+    for (const database of planned.databases) database.confirm = () => run.confirm()
     await point.ready((path) =>
       planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
     )

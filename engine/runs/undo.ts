@@ -49,7 +49,7 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
       const tables: UndoTable[] = []
       for (const table of plan.tables) tables.push(await asTheyAreNow(client, table))
       const outcomes = await apply(client, tables, choices, count)
-      await commitSurely(client, access, database!)
+      await commitSurely(client, { access, database: database!, confirm: () => run.confirm() })
       return outcomes
     } catch (error) {
       await client.query('rollback').catch(() => undefined)

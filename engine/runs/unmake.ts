@@ -100,7 +100,7 @@ export class Unmaking {
       await this.keep(client, access, entries, due)
       const failed = await dropAll(client, due)
       await restore()
-      await commitSurely(client, access, this.database)
+      await commitSurely(client, { access, database: this.database, confirm: () => this.run.confirm() })
       for (const made of due) {
         const why = failed.get(made)
         if (why === undefined) this.gone(made)

@@ -1,4 +1,5 @@
 import { sql } from 'kysely'
+import { VesselError } from '../../core/errors'
 import type { CatalogDb } from '../catalog/connect'
 import type { PackEntry, WrittenPack } from './pack'
 
@@ -26,6 +27,22 @@ const placeOf = (row: PlaceRow): ChunkPlace => ({
   plainLength: row.plain_length,
   base: row.base,
 })
+
+/** Within a transaction: throws when what is written for is not the writer's any more. */
+export type Confirm = (tx: CatalogDb) => Promise<void>
+
+/** Packs that what a run makes rests upon: those that it wrote, and earlier ones. */
+export interface UsedPacks {
+  written: ReadonlySet<string>
+  referred: ReadonlySet<string>
+}
+
+const contentGone = () =>
+  new VesselError('content_gone', {
+    what: 'Content that this run has written or refers to is not in the store any more.',
+    touched: 'No point was made. Earlier points are untouched.',
+    next: 'Start it again, and verify the store.',
+  })
 
 /** The index of a store's chunks, in the catalog. It can be rebuilt from the packs. */
 export class ChunkIndex {
@@ -59,18 +76,23 @@ export class ChunkIndex {
     return new Map(rows.map((row) => [row.name.toString('hex'), placeOf(row)]))
   }
 
-  /** Which of many chunks may be referred to; their names in hexadecimal. */
-  async known(names: Buffer[], runId: string): Promise<Set<string>> {
+  /** Which of many chunks may be referred to: by their names in hexadecimal, the packs that hold them. */
+  async known(names: Buffer[], runId: string): Promise<Map<string, string>> {
     const rows = await this.referable(runId)
-      .select('chunk.name')
+      .select(['chunk.name', 'chunk.pack_id'])
       .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(names))))
       .execute()
-    return new Set(rows.map(({ name }) => name.toString('hex')))
+    return new Map(rows.map(({ name, pack_id: pack }) => [name.toString('hex'), pack]))
   }
 
-  /** Registers a durable pack of a run; others may not use it until the run commits. */
-  async add(pack: WrittenPack, runId: string): Promise<void> {
+  /**
+   * Registers a durable pack of a run; others may not use it until the run commits.
+   *
+   * @param confirm throws when the run is not the writer's any more
+   */
+  async add(pack: WrittenPack, runId: string, confirm: Confirm): Promise<void> {
     await this.db.transaction().execute(async (tx) => {
+      await confirm(tx)
       await tx
         .insertInto('pack')
         .values({
@@ -94,8 +116,18 @@ export class ChunkIndex {
     })
   }
 
-  async commit(db: CatalogDb, runId: string): Promise<void> {
-    await db.updateTable('pack').set({ committed: true }).where('run_id', '=', runId).where('store_id', '=', this.storeId).execute()
+  /**
+   * Commits what a run has written, if all of it, and all that it refers to besides, is there.
+   *
+   * @throws VesselError `content_gone`
+   */
+  async commit(tx: CatalogDb, runId: string, { written, referred }: UsedPacks): Promise<void> {
+    await sql`update pack set committed = true
+      where store_id = ${this.storeId} and run_id = ${runId} and id = any(${[...written]}::uuid[])`.execute(tx)
+    const needed = [...new Set([...written, ...referred])]
+    const { rows } = await sql<{ id: string }>`select id from pack
+      where store_id = ${this.storeId} and committed and id = any(${needed}::uuid[]) for share`.execute(tx)
+    if (rows.length !== needed.length) throw contentGone()
   }
 
   /** Forgets the packs of a run that did not commit, and returns their ids so that the files can go. */

@@ -1,5 +1,7 @@
+import type { CatalogDb } from '../catalog/connect'
 import { DIGEST_BYTES } from '../pool/digest'
 import { NAME_BYTES, type Bounds, type PieceMemory, type Pieces } from '../pool/pieces'
+import type { Confirm } from './index'
 import type { Store } from './store'
 import { packPath, PackWriter, PACK_BYTES } from './pack'
 import { Semaphore } from './semaphore'
@@ -51,9 +53,14 @@ export class ContentWriter implements Sink {
   /** The first thing that went wrong while writing. */
   failure: unknown
 
+  readonly written = new Set<string>()
+  readonly referred = new Set<string>()
+
+  /** @param confirm throws when the run is not the writer's any more */
   constructor(
     private readonly store: Store,
     private readonly runId: string,
+    private readonly confirm: Confirm = async () => undefined,
   ) {
     this.gate = new Semaphore(store.pool.threads * 2 + 2)
   }
@@ -62,6 +69,7 @@ export class ContentWriter implements Sink {
   async put(plain: Uint8Array<ArrayBuffer>, base: string | null = null): Promise<Put> {
     const release = await this.gate.enter()
     try {
+      this.refuse()
       const named = await this.store.pool.name(plain, this.store.keys.name)
       const name = Buffer.from(named.name).toString('hex')
       const known = this.own.get(name)
@@ -80,6 +88,7 @@ export class ContentWriter implements Sink {
   async putMany({ memory, bounds }: Pieces): Promise<PutPiece[]> {
     const release = await this.gate.enter()
     try {
+      this.refuse()
       const { names, digests } = await this.store.pool.nameMany({ memory, bounds }, this.store.keys.name)
       const named = bounds.map((bound, i) => {
         const id = Buffer.from(names.buffer, i * NAME_BYTES, NAME_BYTES)
@@ -111,10 +120,7 @@ export class ContentWriter implements Sink {
     pieces: { id: Buffer; name: string; bound: Bounds[number] }[],
   ): Promise<Map<string, number>> {
     if (pieces.length === 0) return new Map()
-    const known = await this.store.index.known(
-      pieces.map(({ id }) => id),
-      this.runId,
-    )
+    const known = await this.refer(pieces.map(({ id }) => id))
     const missing = pieces.filter(({ name }) => !known.has(name))
     if (missing.length === 0) return new Map()
     const bounds = missing.map(({ bound }) => bound)
@@ -162,8 +168,14 @@ export class ContentWriter implements Sink {
     const known = new Set<string>()
     for (let from = 0; from < names.length; from += ASKED_AT_ONCE) {
       const part = names.slice(from, from + ASKED_AT_ONCE).map((name) => Buffer.from(name, 'hex'))
-      for (const name of await this.store.index.known(part, this.runId)) known.add(name)
+      for (const name of (await this.refer(part)).keys()) known.add(name)
     }
+    return known
+  }
+
+  private async refer(names: Buffer[]): Promise<Map<string, string>> {
+    const known = await this.store.index.known(names, this.runId)
+    for (const pack of known.values()) this.referred.add(pack)
     return known
   }
 
@@ -174,7 +186,11 @@ export class ContentWriter implements Sink {
 
   private async putNamed(name: string, plain: Uint8Array<ArrayBuffer>, base: string | null): Promise<Put> {
     const id = Buffer.from(name, 'hex')
-    if (await this.store.index.find(id, this.runId)) return { name, stored: 0 }
+    const there = await this.store.index.find(id, this.runId)
+    if (there) {
+      this.referred.add(there.pack)
+      return { name, stored: 0 }
+    }
     const plainLength = plain.length
     const similar = base ? await this.baseOf(base) : null
     const chunk = await this.store.pool.seal({
@@ -194,6 +210,7 @@ export class ContentWriter implements Sink {
   private async baseOf(name: string): Promise<{ name: Buffer; bytes: Uint8Array<ArrayBuffer> } | null> {
     const place = await this.store.index.find(Buffer.from(name, 'hex'), null)
     if (!place) return null
+    this.referred.add(place.pack)
     const whole = place.base ?? Buffer.from(name, 'hex')
     return { name: whole, bytes: await this.store.read(whole.toString('hex')) }
   }
@@ -218,15 +235,27 @@ export class ContentWriter implements Sink {
 
   private async finish(pack: PackWriter): Promise<void> {
     try {
-      await this.store.index.add(await pack.commit(), this.runId)
+      await this.store.index.add(await pack.commit(), this.runId, this.confirm)
+      this.written.add(pack.id)
     } catch (error) {
       await pack.discard()
       throw error
     }
   }
 
+  /** A pack into which a write failed has its later entries in other places than are noted: nothing follows a failure. */
+  private refuse(): void {
+    if (this.failure !== undefined) throw this.failure
+  }
+
   private inOrder<T>(work: () => Promise<T>): Promise<T> {
-    const next = this.tail.then(work)
+    const next = this.tail.then(async () => {
+      this.refuse()
+      return work().catch((error: unknown) => {
+        this.failure ??= error
+        throw error
+      })
+    })
     this.tail = next.catch(() => undefined)
     return next
   }
@@ -236,7 +265,15 @@ export class ContentWriter implements Sink {
     return this.inOrder(async () => {
       await this.closePack()
       await Promise.all(this.closing)
+      this.refuse()
     })
+  }
+
+  /** Within the transaction that makes the point: what was written is committed with it. */
+  async commit(tx: CatalogDb): Promise<void> {
+    this.refuse()
+    await this.confirm(tx)
+    await this.store.index.commit(tx, this.runId, this)
   }
 
   /** Removes everything that the run has written. Call it when nothing is being put any more. */

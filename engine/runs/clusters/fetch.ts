@@ -1,6 +1,7 @@
 import type { Manifest, Missing, VolumeManifest } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
 import { namesOf } from '../../../core/things/thing'
+import { patiently } from '../../catalog/connect'
 import { clusterAccessOf } from '../../catalog/sources'
 import { openStore } from '../../catalog/stores'
 import type { Vessel } from '../../catalog/vessels'
@@ -32,7 +33,7 @@ export async function readLeft(run: RunContext, vessel: Vessel, { point }: { poi
     .where('id', '=', point)
     .executeTakeFirstOrThrow()
   const store = await openStore(run.engine, { id })
-  const writer = new ContentWriter(store, run.id)
+  const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
   const artifacts = await run.engine.db
     .selectFrom('artifact')
     .innerJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
@@ -60,7 +61,7 @@ export async function readLeft(run: RunContext, vessel: Vessel, { point }: { poi
     await writer.discard()
     throw error
   }
-  await replace(run, store, point, fetched)
+  await replace(run, store, writer, point, fetched)
   // What stayed there bears the run that made the point.
   for (const { manifest } of fetched)
     await clusterAccessOf(run.engine, manifest.member)
@@ -131,9 +132,8 @@ async function fetchOne(
 }
 
 /** The point is what it was, and whole: its content is in the store before its record says so, and that before the catalog. */
-async function replace(run: RunContext, store: Store, point: string, fetched: Fetched[]): Promise<void> {
+async function replace(run: RunContext, store: Store, writer: ContentWriter, point: string, fetched: Fetched[]): Promise<void> {
   const { db } = run.engine
-  await store.index.commit(db, run.id)
   const row = await db.selectFrom('point').select('missing').where('id', '=', point).executeTakeFirstOrThrow()
   const own = fetched.flatMap(({ manifest }) => manifest.namespaces!.flatMap(({ missing }) => missing))
   const before = row.missing.filter(({ path, onlyAt }) => onlyAt === undefined && !own.some((one) => one.path === path))
@@ -145,7 +145,8 @@ async function replace(run: RunContext, store: Store, point: string, fetched: Fe
     return found ? { ...member, manifest: found.names, rows: found.rows, bytes: found.bytes } : member
   })
   await store.writePoint({ ...record, members, complete })
-  await db.transaction().execute(async (tx) => {
+  const commit = db.transaction().execute(async (tx) => {
+    await writer.commit(tx)
     for (const { artifact, names, rows, bytes } of fetched)
       await tx
         .updateTable('artifact')
@@ -157,6 +158,14 @@ async function replace(run: RunContext, store: Store, point: string, fetched: Fe
       .set({ missing: JSON.stringify(missing), complete })
       .where('id', '=', point)
       .execute()
+  })
+  await commit.catch(async (error: unknown) => {
+    const { artifact, names } = fetched[0]!
+    const row = await patiently(() => db.selectFrom('artifact').select('manifest').where('id', '=', artifact).executeTakeFirst())
+    if (row?.manifest.join() === names.join()) return
+    await store.writePoint(record)
+    await writer.discard()
+    throw error
   })
 }
 

@@ -1,5 +1,6 @@
 import { randomUUID } from 'node:crypto'
-import type { PointRecord } from '../../../core/content/manifest'
+import type { Missing, PointRecord } from '../../../core/content/manifest'
+import { VesselError } from '../../../core/errors'
 import type { Rule } from '../../../core/selection/rules'
 import { pathOf } from '../../../core/things/thing'
 import { isAtWork } from '../../catalog/runs'
@@ -42,7 +43,7 @@ export async function keepStanding(
     ...plan.volumes.filter(isChanged).map(({ target }) => ({ id: target, act: 'take' as const, kind: 'volume' as const, pattern: target })),
   ]
   if (rules.length === 0) return
-  const writer = new ContentWriter(store, run.id)
+  const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
   const manifest = await captureCluster(client, {
     progress: countedApart(run),
     moment: NOW,
@@ -62,6 +63,11 @@ export async function keepStanding(
     leftAtSource: null,
     snapshot: async () => null,
   })
+  const lost = piecesOf(manifest).flatMap(({ missing }) => missing.filter(({ note }) => !note))
+  if (lost.length > 0) {
+    await writer.discard()
+    throw notKept(lost)
+  }
   const at = run.engine.clock.now()
   const members: PointRecord['members'] = []
   const finished: FinishedMember[] = []
@@ -74,3 +80,10 @@ export async function keepStanding(
   }
   await commitKept(run, vessel, store, writer, { consistency: 'as found', at, days: wish.keepDays, members }, finished)
 }
+
+const notKept = (lost: Missing[]) =>
+  new VesselError('not_kept', {
+    what: `What is about to be overwritten could not be kept. ${lost[0]!.path}: ${lost[0]!.reason}${lost.length > 1 ? ` And ${lost.length - 1} more.` : ''}`,
+    touched: 'Nothing was overwritten: everything is as it was.',
+    next: 'Mend this at the cluster, or bring it back under another name, where nothing has to be kept.',
+  })

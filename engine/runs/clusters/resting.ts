@@ -1,27 +1,30 @@
 import type { ClusterObject } from '../../../core/cluster/clean'
 import { atRest } from '../../../core/cluster/phases'
 import { errorRecord } from '../../../core/errors'
-import type { RunContext } from '../context'
+import type { RestingWorkload, RunContext } from '../context'
 import type { Applier } from './apply'
 import { usesClaim } from './workloads'
 
 const REST_WITHIN_MS = 120_000
 
-/** What has to be started again when a worker dies in between: written down before it is put to rest. */
-export interface RestingWorkload {
-  source: string
-  path: string
-  label: string
-  start: Record<string, unknown>
+interface PutToRest {
+  object: ClusterObject
+  record: RestingWorkload
+  undo: number
 }
 
-/** Workloads that stand, put to rest for as long as their volumes are written. */
+/**
+ * Workloads that stand, put to rest for as long as their volumes are written. Each is written down before, so that
+ * whoever tidies up starts it again; and it is started again even when the run was cancelled.
+ */
 export class Resting {
-  private resting: { object: ClusterObject; path: string; start: Record<string, unknown> }[] = []
+  private resting: PutToRest[] = []
 
+  /** @param wakes what starts them again, which nothing that ends the run may end */
   constructor(
     private readonly run: RunContext,
     private readonly apply: Applier,
+    private readonly wakes: Applier,
     private readonly source: string,
   ) {}
 
@@ -30,16 +33,10 @@ export class Resting {
   }
 
   async rest(workloads: ClusterObject[], namespace: string, claims: string[]): Promise<void> {
-    for (const object of workloads)
-      this.resting.push({ object, path: await this.apply.pathOf(object, object.metadata.name), start: atRest(object)!.start })
-    const resting: RestingWorkload[] = this.resting.map(({ object, path, start }) => ({
-      source: this.source,
-      path,
-      start,
-      label: `${object.kind} ${object.metadata.name}`,
-    }))
-    await this.run.remember({ resting })
-    for (const { object, path } of this.resting) {
+    for (const object of workloads) {
+      const path = await this.apply.pathOf(object, object.metadata.name)
+      const record = { source: this.source, path, start: atRest(object)!.start, label: labelOf(object), half: [] }
+      this.resting.push({ object, record, undo: await this.run.willUndo({ kind: 'rest', what: record }) })
       const still = atRest(object)!.still.spec as Record<string, unknown>
       await this.apply.patch(path, { spec: 'replicas' in still ? { replicas: 0 } : { suspend: true } })
     }
@@ -51,20 +48,41 @@ export class Resting {
     )
   }
 
+  /** From here on a volume holds half of what should come back, until it is said that it is whole. */
+  async filling(claim: string): Promise<void> {
+    await this.setHalf(claim, (half) => [...half, claim])
+  }
+
+  async filled(claim: string): Promise<void> {
+    await this.setHalf(claim, (half) => half.filter((one) => one !== claim))
+  }
+
+  private async setHalf(claim: string, change: (half: string[]) => string[]): Promise<void> {
+    for (const { record, undo } of this.resting.filter(({ object }) => usesClaim(object, claim))) {
+      record.half = change(record.half)
+      await this.run.undoInstead(undo, record)
+    }
+  }
+
   /** Sets them going again, except what uses a volume that is not as it should be, and waits until they are ready. */
-  async wake(except = new Set<string>(), withinMs = 0): Promise<void> {
-    for (const { object, path, start } of this.resting.splice(0)) {
-      const label = `${object.kind} ${object.metadata.name}`
-      if ([...except].some((claim) => usesClaim(object, claim))) {
-        await this.run.say('warning', `${label} stays at rest: its volume is not what it should be.`)
+  async wake(withinMs = 0): Promise<void> {
+    for (const { object, record, undo } of this.resting.splice(0)) {
+      const label = labelOf(object)
+      if (record.half.length > 0) {
+        await this.run.say('warning', `${label} stays at rest: its volume ${record.half.join(', ')} is not what it should be.`)
+        await this.run.undone(undo)
         continue
       }
       try {
-        await this.apply.patch(path, { spec: start })
+        await this.run.confirm()
+        await this.wakes.patch(record.path, { spec: record.start })
+        await this.run.undone(undo)
         if (withinMs > 0) await this.apply.untilReady(object, withinMs)
       } catch (error) {
-        await this.run.say('error', `${label} could not be started again: ${errorRecord(error).what}`)
+        await this.run.say('error', `${label} could not be started again, or is not ready: ${errorRecord(error).what}`)
       }
     }
   }
 }
+
+const labelOf = (object: ClusterObject) => `${object.kind} ${object.metadata.name}`

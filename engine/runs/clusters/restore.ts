@@ -64,7 +64,8 @@ export class NamespaceRestore {
   private async restore(): Promise<void> {
     const { plan, objects, access } = this.planned
     const temporary = new Temporary(this.client, await this.client.resources(), this.run.id, this.run.signal)
-    const resting = new Resting(this.run, this.apply, access.name)
+    const wakes = new Applier(this.client, new AbortController().signal)
+    const resting = new Resting(this.run, this.apply, wakes, access.name)
     try {
       if (plan.overwrites > 0)
         await this.step('keep', 'What is overwritten, kept', () =>
@@ -73,7 +74,7 @@ export class NamespaceRestore {
       if (plan.makes) await this.step('namespace', `Namespace ${plan.into}`, () => this.makeNamespace())
       await this.restUsers(resting)
       for (const phase of PHASES) if (phase !== 'start') await this.applyPhase(phase)
-      const volumes = await this.fillAll(temporary)
+      const volumes = await this.fillAll(temporary, resting)
       await this.start(resting, volumes)
       await this.proveObjects(objects)
       await this.after()
@@ -162,7 +163,7 @@ export class NamespaceRestore {
   }
 
   /** @returns claims whose content is not what it should be */
-  private async fillAll(temporary: Temporary): Promise<Set<string>> {
+  private async fillAll(temporary: Temporary, resting: Resting): Promise<Set<string>> {
     const { plan, manifest } = this.planned
     const bad = new Set<string>()
     const filler = new VolumeFiller(this.client, temporary, this.point, this.run.signal)
@@ -171,9 +172,11 @@ export class NamespaceRestore {
     await inParallel(active, this.vessel.definition.readers, async (operation) => {
       const then = manifest.volumes.find(({ path }) => path === operation.path)!
       try {
+        await resting.filling(operation.claim)
         const filled = await this.step('volume', `${operation.claim}, filled and read back`, (count) => filler.fill(operation, then, count))
         this.receiveVolume(operation, then, filled)
-        if (!filled.equal) bad.add(operation.claim)
+        if (filled.equal) await resting.filled(operation.claim)
+        else bad.add(operation.claim)
       } catch (error) {
         this.run.signal.throwIfAborted()
         bad.add(operation.claim)
@@ -215,7 +218,7 @@ export class NamespaceRestore {
         // What only runs once was not made before.
         if (one.operation.phase === 'start') count('objects', 1)
       })
-      await resting.wake(bad, this.planned.wish.cluster.readyWithinMs)
+      await resting.wake(this.planned.wish.cluster.readyWithinMs)
     })
   }
 

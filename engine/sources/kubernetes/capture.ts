@@ -191,6 +191,8 @@ class CaptureOfNamespace {
           this.volumes.push(read)
         } catch (error) {
           progress.signal.throwIfAborted()
+          // What the store refuses is no fault of a volume.
+          if (this.job.writer.failure !== undefined) throw this.job.writer.failure
           await this.leave(volume, error)
         }
       },

@@ -6,15 +6,23 @@ import { connect, type PostgresAccess } from './connect'
 const ASK_FOR_MS = 20_000
 
 /** Whether the server itself has refused, so that what was asked for did not happen. */
-const isRefusal = (error: unknown) => /^(?!57P|08)[0-9A-Z]{5}$/.test((error as { code?: string }).code ?? '')
+export const isRefusal = (error: unknown) => /^(?!57P|08)[0-9A-Z]{5}$/.test((error as { code?: string }).code ?? '')
+
+/** Asked before each commit: throws when whoever writes is not to any more. */
+export type Confirmed = () => Promise<void>
 
 /**
  * Commits the caller's transaction. Where the connection breaks before the answer comes, the server is asked what
  * became of it: after a commit nothing may say that it was rolled back.
  *
+ * @param confirm what is asked right before
  * @throws VesselError `outcome_unknown` when the server can't be asked; the error of the commit when it was not committed
  */
-export async function commitSurely(client: pg.Client, access: PostgresAccess, database: string): Promise<void> {
+export async function commitSurely(
+  client: pg.Client,
+  { access, database, confirm }: { access: PostgresAccess; database: string; confirm: Confirmed },
+): Promise<void> {
+  await confirm()
   const { rows } = await client.query<{ id: string | null }>('select pg_current_xact_id_if_assigned()::text as id')
   try {
     await client.query('commit')

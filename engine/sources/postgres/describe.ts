@@ -1,4 +1,5 @@
 import type pg from 'pg'
+import { grouped } from '../../../core/grouped'
 import type { Column, Part, SequenceState, TableStructure } from '../../../core/content/manifest'
 import type { Shape } from '../../../core/changes/shapes'
 import { copyText } from '../../../core/content/copy-text'
@@ -164,15 +165,7 @@ export function assembleTables({ tables, ...raw }: RawTables): DescribedTable[] 
 
 const isDefined = <T extends { definition: string | null }>(part: T): part is T & Part => part.definition !== null
 
-function group<T extends { oid: number }>(rows: T[]): Map<number, T[]> {
-  const groups = new Map<number, T[]>()
-  for (const row of rows) {
-    const list = groups.get(row.oid)
-    if (list) list.push(row)
-    else groups.set(row.oid, [row])
-  }
-  return groups
-}
+const group = <T extends { oid: number }>(rows: T[]) => grouped(rows, ({ oid }) => oid)
 
 /** Reads what the text of values hangs on from the types of the user's. */
 class ShapeReader {

@@ -2,19 +2,43 @@ import type pg from 'pg'
 import type { DatabaseManifest, DatabaseProperties } from '../../../core/content/manifest'
 import { roleDefinition } from '../../../core/restore/plan'
 import { quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
+import { withClient, type PostgresAccess } from './connect'
 import { attempt, type LeftPart } from './refill'
 import type { Writing } from './write-entry'
 
+/** Makes a database; returns its number. */
 export async function makeDatabase(
   client: pg.Client,
   name: string,
   manifest: Pick<DatabaseManifest, 'encoding' | 'collate' | 'ctype' | 'icuLocale'>,
-): Promise<void> {
+): Promise<number> {
   const icu = manifest.icuLocale ? ` locale_provider icu icu_locale ${quoteLiteral(manifest.icuLocale)}` : ''
   await client.query(
     `create database ${quoteIdentifier(name)} template template0 encoding ${quoteLiteral(manifest.encoding)}
      lc_collate ${quoteLiteral(manifest.collate)} lc_ctype ${quoteLiteral(manifest.ctype)}${icu}`,
   )
+  const { rows } = await client.query<{ oid: number }>('select oid::int from pg_catalog.pg_database where datname = $1', [name])
+  return rows[0]!.oid
+}
+
+/**
+ * Drops a database that was being made, if it is that one: where its number is not known, nothing was put into it yet, and
+ * one with anything in it is somebody else's.
+ */
+export async function dropMade(
+  client: pg.Client,
+  access: PostgresAccess,
+  { database, oid }: { database: string; oid: number | null },
+): Promise<void> {
+  const { rows } = await client.query<{ oid: number }>('select oid::int from pg_catalog.pg_database where datname = $1', [database])
+  if (rows.length === 0 || (oid !== null && rows[0]!.oid !== oid)) return
+  if (oid === null && !(await withClient(access, database, isEmpty))) return
+  await dropDatabase(client, database)
+}
+
+async function isEmpty(client: pg.Client): Promise<boolean> {
+  const { rows } = await client.query('select from pg_catalog.pg_class where oid >= 16384 limit 1')
+  return rows.length === 0
 }
 
 /** Drops a database with its connections, subscriptions that were brought back without being connected included. */

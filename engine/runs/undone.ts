@@ -1,0 +1,94 @@
+import { errorRecord } from '../../core/errors'
+import { accessOf, clusterAccessOf } from '../catalog/sources'
+import type { EngineContext } from '../context'
+import { ClusterClient } from '../sources/kubernetes/client'
+import { withClient } from '../sources/postgres/connect'
+import { dropMade } from '../sources/postgres/make-database'
+import type { RestingWorkload, Undo } from './context'
+
+const ANSWERS_WITHIN_MS = 30_000
+
+/**
+ * Undoes what a run has made outside and did not finish. What can't be undone now stays on record and is tried again.
+ * Returns what became of each thing, in words.
+ */
+export async function undoAll(engine: EngineContext, runId: string): Promise<string[]> {
+  const said: string[] = []
+  const rows = await engine.db.selectFrom('run_undo').select('ordinal').where('run_id', '=', runId).orderBy('ordinal').execute()
+  for (const { ordinal } of rows)
+    await engine.db.transaction().execute(async (tx) => {
+      const of = { run_id: runId, ordinal }
+      const row = await tx
+        .selectFrom('run_undo')
+        .select(['kind', 'what'])
+        .where((eb) => eb.and(of))
+        .forUpdate()
+        .skipLocked()
+        .executeTakeFirst()
+      if (!row) return
+      const { words, done } = await undoOne(engine, row as Undo)
+      said.push(words)
+      if (done)
+        await tx
+          .deleteFrom('run_undo')
+          .where((eb) => eb.and(of))
+          .execute()
+    })
+  return said
+}
+
+/** What runs that are over have left because it could not be undone then. */
+export async function undoLeft(engine: EngineContext): Promise<void> {
+  const runs = await engine.db
+    .selectFrom('run_undo')
+    .innerJoin('run', 'run.id', 'run_undo.run_id')
+    .select('run.id')
+    .distinct()
+    .where('run.state', 'not in', ['waiting', 'running'])
+    .execute()
+  for (const { id } of runs) {
+    await undoAll(engine, id)
+    const left = await engine.db.selectFrom('run_undo').select('ordinal').where('run_id', '=', id).executeTakeFirst()
+    const text = 'What it had made and not finished is undone now.'
+    if (!left) await engine.db.insertInto('run_message').values({ run_id: id, at: engine.clock.now(), level: 'info', text }).execute()
+  }
+}
+
+interface Undone {
+  words: string
+  /** Whether nothing is left to be tried. */
+  done: boolean
+}
+
+const undoOne = (engine: EngineContext, undo: Undo): Promise<Undone> =>
+  undo.kind === 'database' ? drop(engine, undo.what) : start(engine, undo.what)
+
+/** A database that a restore had made for itself does not stay half-filled. */
+async function drop(engine: EngineContext, what: { source: string; database: string; oid: number | null }): Promise<Undone> {
+  const { source, database } = what
+  try {
+    const access = await accessOf(engine, source)
+    await withClient(access, undefined, (client) => dropMade(client, access, what))
+    return { words: `The database ${database}, which it was making, is dropped again.`, done: true }
+  } catch (error) {
+    const words = `The database ${database}, which it was making, is half-filled and could not be dropped yet: ${errorRecord(error).what}`
+    return { words, done: false }
+  }
+}
+
+/** A workload that was put to rest while its volumes were written runs again, unless one of them is half-filled. */
+async function start(engine: EngineContext, { source, path, label, start: spec, half }: RestingWorkload): Promise<Undone> {
+  if (half.length > 0)
+    return {
+      words: `${label} of ${source} stays at rest: its volume ${half.join(', ')} may hold half of what should come back.`,
+      done: true,
+    }
+  try {
+    const signal = AbortSignal.timeout(ANSWERS_WITHIN_MS)
+    const change = { method: 'PATCH', contentType: 'application/merge-patch+json', body: { spec }, signal } as const
+    await ClusterClient.with(await clusterAccessOf(engine, source), (client) => client.ask(path, change))
+    return { words: `${label} of ${source}, which was at rest, is started again.`, done: true }
+  } catch (error) {
+    return { words: `${label} of ${source} is at rest and could not be started again yet: ${errorRecord(error).what}`, done: false }
+  }
+}

@@ -1,0 +1,168 @@
+import { once } from 'node:events'
+import type { ChildProcess } from 'node:child_process'
+import { readdirSync } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
+import { addRun, requestCancel } from '../../engine/catalog/runs'
+import type { Vessel } from '../../engine/catalog/vessels'
+import { tidyUp } from '../../engine/runs/orphans'
+import { perform } from '../../engine/runs/runner'
+import { Workbench } from '../support/engine'
+import { killWorker, startWorker } from '../support/worker'
+
+// A run belongs to one worker. One that slept while its run was ended by another does nothing more to it.
+
+// Random, so that more than one pack is written.
+const DATA = `
+  create extension pgcrypto;
+  create schema sales;
+  create table sales.leg (leg_id int primary key, note bytea);
+  insert into sales.leg select g, gen_random_bytes(1000) from generate_series(1, 90000) g;
+  create table sales.zone (id int primary key, note text);
+  insert into sales.zone select g, md5(g::text) from generate_series(1, 1000) g;`
+
+const COUNTS = 'select (select count(*) from sales.leg), (select count(*) from sales.zone)'
+
+let bench: Workbench
+let vessel: Vessel
+let small: Vessel
+let worker: ChildProcess
+
+beforeAll(async () => {
+  bench = await Workbench.open(DATA)
+  vessel = await bench.vessel()
+  small = await bench.vessel('Small', [bench.path('sales', 'zone')])
+})
+afterEach(async () => {
+  if (worker) await killWorker(worker)
+})
+afterAll(() => bench?.close())
+
+const files = () => ['packs', 'points'].flatMap((folder) => readdirSync(join(bench.place, folder))).sort()
+
+/** Waits for a state of things of which every change in the catalog may be a part. */
+async function until(isSo: () => Promise<boolean>): Promise<void> {
+  for (const end = Date.now() + 60_000; Date.now() < end;) {
+    if (await isSo()) return
+    const soon = new AbortController()
+    setTimeout(() => soon.abort(), 200).unref()
+    await once(bench.engine.changes, 'change', { signal: soon.signal }).catch(() => undefined)
+  }
+  throw new Error('it did not come about')
+}
+
+const packsOf = async (run: string) => (await bench.engine.db.selectFrom('pack').select('id').where('run_id', '=', run).execute()).length
+
+/** Stops the worker of a run in the middle of it, lets the run be ended by another one, and lets the worker go on. */
+async function sleepThrough(id: string): Promise<void> {
+  worker.kill('SIGSTOP')
+  await tidyUp(bench.engine, true)
+  expect(await bench.record(id)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+  worker.kill('SIGCONT')
+  await until(async () => (await bench.messages(id)).some((text) => text.includes('taken for dead')))
+}
+
+describe('a worker that slept while its run was ended', () => {
+  it('makes no point, leaves nothing in the store, and says so', async () => {
+    const before = files()
+    worker = startWorker(bench.environment)
+    const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
+    await until(async () => (await packsOf(id)) > 0)
+    await sleepThrough(id)
+    const { state, outcome, counters } = await bench.record(id)
+    expect([state, outcome]).toEqual(['failed', null])
+    expect(counters.rows).toBeGreaterThan(0)
+    expect(await bench.engine.db.selectFrom('point').select('id').execute()).toEqual([])
+    expect(files()).toEqual(before)
+  })
+
+  it('brings nothing more back', async () => {
+    const point = await bench.backup(vessel)
+    bench.sql('delete from sales.leg where leg_id > 80000; delete from sales.zone where id > 500')
+    worker = startWorker(bench.environment)
+    const wish = { picks: [bench.path('sales')], into: { mode: 'original' }, collide: 'replace', each: {} }
+    const id = await bench.engine.startRun({ kind: 'restore', vessel, startedBy: 'a test', params: { point, wish, reason: 'a test' } })
+    await until(async () => ((await bench.record(id)).counters.rows ?? 0) > 1000)
+    await sleepThrough(id)
+    // What was at hand was rolled back, and what came after it was not begun.
+    expect(bench.sql(COUNTS)).toBe('80000|500')
+    const { run } = await bench.restore(vessel, point, wish as never)
+    expect([run.error, run.state]).toEqual([null, 'done'])
+    expect(bench.sql(COUNTS)).toBe('90000|1000')
+  })
+})
+
+describe('a run whose worker died', () => {
+  it('is ended once, by whoever is first', async () => {
+    const id = await addRun(bench.engine, { kind: 'verify', vessel: small, startedBy: 'a test' })
+    await bench.engine.db
+      .updateTable('run')
+      .set({ state: 'running', heartbeat_at: new Date(0) })
+      .where('id', '=', id)
+      .execute()
+    await Promise.all([tidyUp(bench.engine, true), tidyUp(bench.engine, true), tidyUp(bench.engine, true)])
+    expect(await bench.messages(id)).toEqual(['The worker that did this run ended in the middle of it.'])
+  })
+
+  it('is not taken for dead at the first look: a catalog that was away had everybody silent', async () => {
+    const id = await addRun(bench.engine, { kind: 'verify', vessel: small, startedBy: 'a test' })
+    const silent = { state: 'running' as const, heartbeat_at: new Date(0) }
+    await bench.engine.db.updateTable('run').set(silent).where('id', '=', id).execute()
+    await tidyUp(bench.engine)
+    expect((await bench.record(id)).state).toBe('running')
+    await tidyUp(bench.engine)
+    expect((await bench.record(id)).state).toBe('failed')
+  })
+
+  it('keeps the point that it had made', async () => {
+    const id = await addRun(bench.engine, { kind: 'backup', vessel: small, startedBy: 'a test', params: { what: 'full' } })
+    await perform(bench.engine, id)
+    const { point } = (await bench.record(id)).outcome as { point: string }
+    const stored = files()
+    await bench.engine.db
+      .updateTable('run')
+      .set({ state: 'running', outcome: null, heartbeat_at: new Date(0) })
+      .where('id', '=', id)
+      .execute()
+    await tidyUp(bench.engine, true)
+    expect(await bench.record(id)).toMatchObject({ state: 'warned', outcome: { point } })
+    expect(files()).toEqual(stored)
+    const { run } = await bench.restore(small, point, {
+      picks: [bench.path('sales', 'zone')],
+      into: { mode: 'beside', schema: null, prefix: '', suffix: '_kept', names: {} },
+    })
+    expect(run.state).toBe('done')
+  })
+})
+
+describe('a run that nobody has begun', () => {
+  it('is cancelled at once, without a worker', async () => {
+    const id = await bench.engine.startRun({ kind: 'backup', vessel: small, startedBy: 'a test' })
+    await requestCancel(bench.engine, id)
+    expect(await bench.record(id)).toMatchObject({ state: 'cancelled', error: { touched: 'Nothing was touched.' } })
+  })
+
+  it('is recorded and queued together', async () => {
+    const before = await bench.engine.db.selectFrom('run').select('id').execute()
+    const refusing = async () => Promise.reject(new Error('the queue is full'))
+    await expect(addRun(bench.engine, { kind: 'verify', vessel: small, startedBy: 'a test' }, refusing)).rejects.toThrow(
+      'the queue is full',
+    )
+    expect(await bench.engine.db.selectFrom('run').select('id').execute()).toEqual(before)
+  })
+})
+
+describe('content that went while a run was at work', () => {
+  it('is noticed before there is a point', async () => {
+    const point = await bench.backup(small)
+    const id = await addRun(bench.engine, { kind: 'backup', vessel: small, startedBy: 'a test', params: { what: 'full' } })
+    // What the new point would refer to, and does not write again, is made to be another run's that never ended.
+    const packs = bench.engine.db.updateTable('pack').set({ committed: false })
+    const acted = await bench.performUntil(id, { kind: 'manifest' }, () => packs.execute())
+    expect(acted).toBe(true)
+    expect((await bench.record(id)).error).toMatchObject({ code: 'content_gone' })
+    await bench.engine.db.updateTable('pack').set({ committed: true }).execute()
+    expect((await bench.engine.db.selectFrom('point').select('id').where('run_id', '=', id).execute()).length).toBe(0)
+    expect(readdirSync(join(bench.place, 'points'))).toContain(`${point}.point`)
+  })
+})
