@@ -19,7 +19,7 @@ function ask(method: string, path: string, body?: unknown, headers: Record<strin
       answer.on('end', () => resolve({ status: answer.statusCode!, body: text ? bodyOf(text) : {} }))
     })
     sent.on('error', reject)
-    sent.end(body === undefined ? undefined : typeof body === 'string' ? body : JSON.stringify(body))
+    sent.end(body === undefined ? undefined : typeof body === 'string' || Buffer.isBuffer(body) ? body : JSON.stringify(body))
   })
 }
 
@@ -90,6 +90,37 @@ describe('a request', () => {
     expect(code(await ask('POST', `/api/points/${randomUUID()}/plan`, { picks: 'all' }))).toEqual([400, 'bad_request'])
   })
 
+  it('with a body that can’t be read, or with a field that nobody knows, starts nothing', async () => {
+    const runs = async () => (await ask('GET', '/api/runs')).body
+    const before = await runs()
+    const path = '/api/vessels/bookings/runs'
+    for (const body of ['{"kind":"verify"', '[]', '"x"', 'null', '7', Buffer.from([0x7b, 0xff, 0x7d])])
+      expect([String(body), code(await ask('POST', path, body))]).toEqual([String(body), [400, 'bad_request']])
+    const unknown = await ask('POST', path, { knd: 'verify' })
+    expect([code(unknown), unknown.body.message]).toEqual([[400, 'bad_request'], 'knd: nobody knows this field.'])
+    expect(code(await ask('POST', path, { comment: 'x'.repeat(5_000_000) }))).toEqual([413, 'too_large'])
+    expect(await runs()).toEqual(before)
+  })
+
+  it('that would release everything has to say so', async () => {
+    expect(code(await ask('POST', '/api/holds/release', {}))).toEqual([400, 'bad_request'])
+    expect(code(await ask('POST', '/api/holds/release', { run: randomUUID(), all: true }))).toEqual([400, 'bad_request'])
+    expect((await ask('POST', '/api/holds/release', { all: true })).body).toMatchObject({ released: 0, failed: 0 })
+  })
+
+  it('is answered with what keeps other pages and other scripts out', async () => {
+    for (const path of ['/', '/api/watch', '/mark.svg']) {
+      const { headers } = await fetch(new URL(path, inject('url')))
+      expect([path, headers.get('x-content-type-options'), headers.get('referrer-policy')]).toEqual([path, 'nosniff', 'no-referrer'])
+    }
+    const page = await fetch(inject('url'))
+    const policy = page.headers.get('content-security-policy')!
+    const [, nonce] = /script-src 'self' 'nonce-([\w+/=]+)';/.exec(policy)!
+    expect(policy).toContain("frame-ancestors 'none'")
+    const scripts = (await page.text()).match(/<script[^>]*>/g)!
+    expect(scripts.every((script) => script.includes(`nonce="${nonce}"`))).toBe(true)
+  })
+
   it('for a vessel that takes nothing is refused, and no vessel is made', async () => {
     const answer = await ask('POST', '/api/vessels', { name: 'Takes nothing', definition })
     expect(code(answer)).toEqual([422, 'definition_invalid'])
@@ -102,6 +133,7 @@ describe('a request', () => {
     expect(code(await ask('POST', path, {}, { origin: 'http://elsewhere.example' }))).toEqual([403, 'origin_refused'])
     expect(code(await ask('POST', path, {}, { 'sec-fetch-site': 'cross-site' }))).toEqual([403, 'origin_refused'])
     expect(code(await ask('GET', '/api/watch', undefined, { host: 'elsewhere.example' }))).toEqual([403, 'host_refused'])
+    expect(code(await ask('GET', '/api/watch', undefined, { 'sec-fetch-site': 'cross-site' }))).toEqual([403, 'origin_refused'])
     expect(code(await ask('POST', path, {}, { origin: inject('url') }))).toEqual([409, 'run_over'])
   })
 
