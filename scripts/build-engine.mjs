@@ -6,6 +6,7 @@ export async function buildEngine() {
     entryPoints: {
       'pool-worker': 'engine/pool/worker.ts',
       worker: 'engine/jobs/main.ts',
+      'rebuild-index': 'engine/jobs/rebuild-index.ts',
       demo: 'demo/main.ts',
       bench: 'bench/main.ts',
       cluster: 'standins/cluster/main.ts',

@@ -16,6 +16,7 @@ interface Point {
   reached: { why: string; members: { member: string; consistency: string; why: string }[] } | null
   missing: { path: string; reason: string; note?: boolean; onlyAt?: string }[]
   verifiedAt: string | null
+  damage: { path: string; reason: string }[]
   version: number
 }
 
@@ -215,9 +216,13 @@ const inLog = computed(() => state?.exact && !point)
             }}<span class="soft">{{ one.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">
-            <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
+            <span v-if="point.damage.length > 0" class="iron font-semibold">Can’t come back whole</span
+            ><span v-else-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
             ><span v-else class="soft">Not verified in the store yet</span>
             <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
+          </li>
+          <li v-for="one in point.damage.slice(0, 3)" :key="one.path" class="iron py-1" data-damage>
+            <span class="mono text-[12px] font-medium">{{ one.path }}</span>{{ ' ' }}{{ one.reason }}
           </li>
           <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
           <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">

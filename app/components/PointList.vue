@@ -6,6 +6,7 @@ interface Point {
   complete: boolean
   missing: { onlyAt?: string }[]
   verifiedAt: string | null
+  damage: unknown[]
 }
 
 // The points themselves, newest first, for whoever would rather read than drag.
@@ -32,7 +33,8 @@ const listed = computed(() => [...points].reverse().slice(0, all.value ? 500 : S
           {{ whenOf(point.at) }}
         </button>
         <span class="cut flex-1">{{ point.name ?? '' }}</span>
-        <span v-if="point.missing.some(({ onlyAt }) => onlyAt !== undefined)" class="ochre">one place only</span>
+        <span v-if="point.damage.length > 0" class="iron">damaged</span>
+        <span v-else-if="point.missing.some(({ onlyAt }) => onlyAt !== undefined)" class="ochre">one place only</span>
         <span v-else-if="!point.complete" class="ochre">in part</span>
         <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">verified</span>
       </li>

@@ -269,6 +269,12 @@ export interface Manifest {
   namespaces?: NamespaceManifest[]
 }
 
+/** Something of a point that can't be read any more, or not all of; a path of the point, or in words what of it. */
+export interface Damage {
+  path: string
+  reason: string
+}
+
 /** What is in the store under a point's id, sealed; a point exists when this does. */
 export interface PointRecord {
   format: 1

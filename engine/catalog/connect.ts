@@ -7,6 +7,7 @@ import * as holds from './migrations/004-holds'
 import * as holes from './migrations/005-holes'
 import * as audits from './migrations/006-audits'
 import * as claims from './migrations/007-claims'
+import * as damage from './migrations/008-damage'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
@@ -19,6 +20,7 @@ const migrations: MigrationProvider = {
     '005-holes': holes,
     '006-audits': audits,
     '007-claims': claims,
+    '008-damage': damage,
   }),
 }
 

@@ -11,7 +11,7 @@ import {
   type Stretch,
 } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
-import type { Missing } from '../../core/content/manifest'
+import type { Damage, Missing } from '../../core/content/manifest'
 import { auditedUntil, lastAudits } from '../log/audits'
 import type { EngineContext } from '../context'
 import type { BreakKind, FollowerState } from './types'
@@ -25,6 +25,8 @@ export interface LifelinePoint extends RecoveryPoint {
   reached: Reached | null
   missing: Missing[]
   verifiedAt: Date | null
+  /** What of it can't be read any more. */
+  damage: Damage[]
   version: number
 }
 
@@ -113,6 +115,7 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
       reached: point.reached,
       missing: point.missing,
       verifiedAt: point.verified_at,
+      damage: point.damage ?? [],
       version: point.vessel_version,
     })),
   }

@@ -5,7 +5,7 @@ import { VesselError } from '../../core/errors'
 import { nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
-import { FolderBackend } from '../store/folder'
+import { FolderBackend, type Backend } from '../store/folder'
 import { ChunkIndex } from '../store/index'
 import { deriveKeys, keyCheck, matchesCheck } from '../store/keys'
 import { Store } from '../store/store'
@@ -133,16 +133,25 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
   const header = await readHeader(backend)
   const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id)
   if (header.id !== row.id || !matchesCheck(keys, row.id, header.keyCheck)) {
-    throw new VesselError('store_key_wrong', {
-      what: `The key that is kept for the store ${row.name} does not fit what lies in ${row.settings.path}.`,
-      touched: 'Nothing was read or written.',
-      next: 'See whether the right disk is mounted there. Without its own key a store can’t be read.',
-    })
+    throw wrongKey(row.name, row.settings.path)
   }
   return new Store(row.id, row.name, backend, keys, new ChunkIndex(engine.db, row.id), engine.content)
 }
 
-async function readHeader(backend: FolderBackend): Promise<Header> {
+/** Whether what lies at a store's place is that store. @throws VesselError when it is not there, or is another one */
+export async function checkHeader(store: Store): Promise<void> {
+  const header = await readHeader(store.backend)
+  if (header.id !== store.id || !matchesCheck(store.keys, store.id, header.keyCheck)) throw wrongKey(store.name, store.backend.place)
+}
+
+const wrongKey = (name: string, place: string) =>
+  new VesselError('store_key_wrong', {
+    what: `The key that is kept for the store ${name} does not fit what lies in ${place}.`,
+    touched: 'Nothing was read or written.',
+    next: 'See whether the right disk is mounted there. Without its own key a store can’t be read.',
+  })
+
+async function readHeader(backend: Backend): Promise<Header> {
   const text = (await backend.readAll(HEADER)).toString()
   let header: Partial<Header> = {}
   try {

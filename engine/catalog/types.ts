@@ -2,7 +2,7 @@ import type { ColumnType, Generated, JSONColumnType } from 'kysely'
 import type { ArtifactKind } from '../../core/chain/chain'
 import type { FollowedTables, StructurePiece } from '../../core/changes/manifest'
 import type { Tally } from '../../core/changes/log-text'
-import type { Missing } from '../../core/content/manifest'
+import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
 import type { Reached } from '../../core/quiesce/consistency'
@@ -71,6 +71,8 @@ export interface Catalog extends LogCatalog {
     length: number
     plain_length: number
     base: Buffer | null
+    /** It could not be read when it was looked at last. */
+    damaged: Generated<boolean>
   }
   source: {
     id: string
@@ -193,6 +195,8 @@ export interface Catalog extends LogCatalog {
     missing: Json<Missing[]>
     verified_at: Time | null
     created_at: Time
+    /** What of it can't be read any more. */
+    damage: Json<Damage[]> | null
   }
   scratch: {
     id: string

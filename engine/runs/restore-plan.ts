@@ -9,6 +9,7 @@ import { placeOf, type Wish } from '../../core/restore/wish'
 import { isWithin, pathOf, withinAny } from '../../core/things/thing'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import { blockLost } from './lost-content'
 import type { Confirmed } from '../sources/postgres/commit'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { inspectTarget } from '../sources/postgres/inspect'
@@ -60,7 +61,10 @@ export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wis
   const isNothing =
     databases.every(({ plan }) => plan.operations.length === 0) &&
     namespaces.every(({ plan }) => plan.operations.length + plan.volumes.length === 0)
-  if (!isNothing) return { databases, namespaces }
+  if (!isNothing) {
+    await blockLost(point, { databases, namespaces })
+    return { databases, namespaces }
+  }
   throw new VesselError('nothing_picked', {
     what: 'Nothing of this point is picked.',
     touched: 'Nothing was changed.',

@@ -3,7 +3,7 @@ import { CODEC, type Codec } from '../pool/tasks'
 // How a chunk lies in a pack, as described in docs/formats.md.
 
 const LENGTH_BYTES = 4
-const NAME_BYTES = 32
+export const NAME_BYTES = 32
 /** Length, name, codec, plain length. */
 export const ENTRY_HEADER_BYTES = LENGTH_BYTES + NAME_BYTES + 1 + 4
 

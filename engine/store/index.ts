@@ -12,6 +12,10 @@ export interface ChunkPlace {
   base: Buffer | null
 }
 
+const ASKED_AT_ONCE = 5000
+/** Whoever wrote a pack that was found again is not known any more. */
+const NO_RUN = '00000000-0000-0000-0000-000000000000'
+
 const PLACE = ['chunk.pack_id', 'chunk.position', 'chunk.length', 'chunk.plain_length', 'chunk.base'] as const
 interface PlaceRow {
   pack_id: string
@@ -60,9 +64,17 @@ export class ChunkIndex {
       .where((eb) => eb.or([eb('pack.committed', '=', true), ...(runId ? [eb('pack.run_id', '=', runId)] : [])]))
   }
 
-  /** Place of a chunk that may be referred to: in a committed pack, or in one of this run. */
+  /** Place of a chunk in a committed pack, or in one of this run; where it is damaged in one of several, another one. */
   async find(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const row = await this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name)).limit(1).executeTakeFirst()
+    const own = this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name))
+    const row = await own.orderBy('chunk.damaged').limit(1).executeTakeFirst()
+    return row && placeOf(row)
+  }
+
+  /** The same of a chunk that something new may rest upon: one that is damaged is stored anew. */
+  async findSound(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
+    const own = this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name))
+    const row = await own.where('chunk.damaged', '=', false).limit(1).executeTakeFirst()
     return row && placeOf(row)
   }
 
@@ -72,6 +84,8 @@ export class ChunkIndex {
     const rows = await this.referable(null)
       .select(['chunk.name', ...PLACE])
       .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(all))))
+      // The last one stands.
+      .orderBy('chunk.damaged', 'desc')
       .execute()
     return new Map(rows.map((row) => [row.name.toString('hex'), placeOf(row)]))
   }
@@ -80,6 +94,7 @@ export class ChunkIndex {
   async known(names: Buffer[], runId: string): Promise<Map<string, string>> {
     const rows = await this.referable(runId)
       .select(['chunk.name', 'chunk.pack_id'])
+      .where('chunk.damaged', '=', false)
       .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(names))))
       .execute()
     return new Map(rows.map(({ name, pack_id: pack }) => [name.toString('hex'), pack]))
@@ -91,6 +106,20 @@ export class ChunkIndex {
    * @param confirm throws when the run is not the writer's any more
    */
   async add(pack: WrittenPack, runId: string, confirm: Confirm): Promise<void> {
+    await this.insert(pack, { run_id: runId, committed: false }, confirm)
+  }
+
+  /** Puts a pack that lies in the store back into the index. */
+  async addAnew(pack: WrittenPack): Promise<void> {
+    await this.insert(pack, { run_id: NO_RUN, committed: true }, async () => undefined)
+  }
+
+  async indexedPacks(): Promise<Set<string>> {
+    const rows = await this.db.selectFrom('pack').select('id').where('store_id', '=', this.storeId).execute()
+    return new Set(rows.map(({ id }) => id))
+  }
+
+  private async insert(pack: WrittenPack, of: { run_id: string; committed: boolean }, confirm: Confirm): Promise<void> {
     await this.db.transaction().execute(async (tx) => {
       await confirm(tx)
       await tx
@@ -98,10 +127,9 @@ export class ChunkIndex {
         .values({
           id: pack.id,
           store_id: this.storeId,
-          run_id: runId,
+          ...of,
           bytes: pack.bytes,
           entries: pack.entries.length,
-          committed: false,
           created_at: new Date(),
         })
         .execute()
@@ -142,9 +170,31 @@ export class ChunkIndex {
     return rows.map((row) => row.id)
   }
 
-  /** Forgets a damaged chunk. */
-  async forget(name: Buffer, packId: string): Promise<void> {
-    await this.db.deleteFrom('chunk').where('name', '=', name).where('pack_id', '=', packId).execute()
+  /** Marks the chunks of a pack that can't be read, and those that can be read again as sound. */
+  async mark(packId: string, damaged: Buffer[]): Promise<void> {
+    await sql`update chunk set damaged = not damaged where pack_id = ${packId} and damaged <> (name = any(${damaged}::bytea[]))`.execute(
+      this.db,
+    )
+  }
+
+  /** Whether anything of the store is known not to be readable. */
+  async hasDamage(): Promise<boolean> {
+    const { rows } = await sql<{ found: boolean }>`select exists (select from chunk where store_id = ${this.storeId} and damaged)
+      or exists (select from point where store_id = ${this.storeId} and damage is not null) as found`.execute(this.db)
+    return rows[0]!.found
+  }
+
+  /** How many of many chunks, by their names in hexadecimal, are in no committed pack or damaged wherever they are. */
+  async lost(names: string[]): Promise<number> {
+    let lost = 0
+    for (let from = 0; from < names.length; from += ASKED_AT_ONCE) {
+      const part = [...new Set(names.slice(from, from + ASKED_AT_ONCE))].map((name) => Buffer.from(name, 'hex'))
+      const { rows } = await sql<{ lost: number }>`select count(*)::int as lost from unnest(${part}::bytea[]) n (name) where not exists (
+        select from chunk join pack on pack.id = chunk.pack_id
+        where chunk.store_id = ${this.storeId} and chunk.name = n.name and pack.committed and not chunk.damaged)`.execute(this.db)
+      lost += rows[0]!.lost
+    }
+    return lost
   }
 
   packs(): Promise<{ id: string; bytes: number }[]> {

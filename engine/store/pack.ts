@@ -30,6 +30,11 @@ export interface WrittenPack {
 
 export const packPath = (id: string) => `packs/${id}.pack`
 
+/** Whether bytes are the beginning of this pack. */
+export const isPackHeader = (bytes: Buffer, id: string) => bytes.equals(headerOf(id))
+
+const headerOf = (id: string) => Buffer.concat([MAGIC, Buffer.from(id.replaceAll('-', ''), 'hex')])
+
 /** Writes one pack. Nothing of it may be referred to before `commit` has returned. */
 export class PackWriter {
   readonly entries: PackEntry[] = []
@@ -43,7 +48,7 @@ export class PackWriter {
   static async open(backend: Backend): Promise<PackWriter> {
     const id = randomUUID()
     const writer = new PackWriter(id, await backend.create(packPath(id)))
-    const header = Buffer.concat([MAGIC, Buffer.from(id.replaceAll('-', ''), 'hex')])
+    const header = headerOf(id)
     await writer.file.append(header)
     writer.bytes = header.length
     return writer

@@ -176,13 +176,21 @@ export class Store {
     }
   }
 
-  async readPoint(id: string): Promise<PointRecord> {
-    const sealed = await this.backend.readAll(pointPath(id))
+  readPoint(id: string): Promise<PointRecord> {
+    return this.readRecord<PointRecord>(pointPath(id), `point ${id}`)
+  }
+
+  readSegment(id: string): Promise<SegmentRecord> {
+    return this.readRecord<SegmentRecord>(segmentPath(id), `segment ${id}`)
+  }
+
+  private async readRecord<T>(path: string, what: string): Promise<T> {
+    const sealed = await this.backend.readAll(path)
     try {
-      return JSON.parse(unseal(this.keys.seal, sealed, `point ${id}`).toString()) as PointRecord
+      return JSON.parse(unseal(this.keys.seal, sealed, what).toString()) as T
     } catch (cause) {
       throw new VesselError('point_damaged', {
-        what: `The record of the point ${id} in ${this.name} is damaged: its seal does not hold.`,
+        what: `The record of the ${what} in ${this.name} is damaged: its seal does not hold.`,
         touched: 'Nothing was changed.',
         next: 'Bring back from another point, and look at the disk.',
         cause,

@@ -186,7 +186,7 @@ export class ContentWriter implements Sink {
 
   private async putNamed(name: string, plain: Uint8Array<ArrayBuffer>, base: string | null): Promise<Put> {
     const id = Buffer.from(name, 'hex')
-    const there = await this.store.index.find(id, this.runId)
+    const there = await this.store.index.findSound(id, this.runId)
     if (there) {
       this.referred.add(there.pack)
       return { name, stored: 0 }
@@ -208,7 +208,7 @@ export class ContentWriter implements Sink {
 
   /** A difference is only ever taken to a chunk that is whole itself, so reading never takes more than two. */
   private async baseOf(name: string): Promise<{ name: Buffer; bytes: Uint8Array<ArrayBuffer> } | null> {
-    const place = await this.store.index.find(Buffer.from(name, 'hex'), null)
+    const place = await this.store.index.findSound(Buffer.from(name, 'hex'), null)
     if (!place) return null
     this.referred.add(place.pack)
     const whole = place.base ?? Buffer.from(name, 'hex')

@@ -1,3 +1,4 @@
+import { grouped } from '../../core/grouped'
 import { sortMissing } from '../../core/content/missing'
 import { CLUSTER_WIDE, lastName, namesOf, pathOf, placeOf, type Thing } from '../../core/things/thing'
 import { bytesInWords, plural } from '../../core/time/words'
@@ -45,7 +46,7 @@ export async function needsHand(engine: EngineContext, vessels: VesselStanding[]
     if (store.trouble)
       hands.push({ level: 'iron', what: store.trouble.what, since: store.verified_at, action: 'Look at the store', to: '/stores' })
   }
-  hands.push(...(await logTroubles(engine, vessels)))
+  hands.push(...(await damagedPoints(engine, vessels)), ...(await logTroubles(engine, vessels)))
   for (const vessel of vessels) {
     const failed = await lastFailed(engine, vessel)
     if (failed)
@@ -145,4 +146,28 @@ export async function unclaimed(engine: EngineContext): Promise<Unclaimed[]> {
     found.set(path, entry)
   }
   return [...found.values()].sort((a, b) => b.bytes - a.bytes)
+}
+
+/** Points of which something can't be read any more, vessel by vessel. */
+async function damagedPoints(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
+  const rows = await engine.db
+    .selectFrom('point')
+    .select(['vessel_id', 'at', 'damage'])
+    .where('damage', 'is not', null)
+    .orderBy('at', 'desc')
+    .execute()
+  return [...grouped(rows, ({ vessel_id: id }) => id)].flatMap(([id, own]): Hand[] => {
+    const vessel = vessels.find((one) => one.id === id)
+    const [newest] = own
+    if (!vessel) return []
+    return [
+      {
+        level: 'iron',
+        what: `${plural(own.length, 'point')} of ${vessel.name} can’t come back whole. ${newest!.damage![0]!.path}: ${newest!.damage![0]!.reason}`,
+        since: newest!.at,
+        action: 'Look at the points',
+        to: `/vessels/${vessel.slug}?at=${newest!.at.toISOString()}`,
+      },
+    ]
+  })
 }

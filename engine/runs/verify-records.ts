@@ -1,0 +1,225 @@
+import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
+import type { LogManifest, NetManifest } from '../../core/changes/manifest'
+import type { Damage, Manifest, PointRecord } from '../../core/content/manifest'
+import { errorRecord, VesselError } from '../../core/errors'
+import { plural } from '../../core/time/words'
+import type { Catalog } from '../catalog/types'
+import { notify } from '../notify'
+import type { Store } from '../store/store'
+import type { RunContext } from './context'
+import { away } from './verify-content'
+import { readJson } from './manifests'
+import { referredByFull, referredByLog, referredByNet, type Referred } from './referred'
+
+export interface Found {
+  /** How many can't be read, or not all of. */
+  points: number
+  segments: number
+  /** How many were looked at. */
+  looked: { points: number; segments: number }
+}
+
+/** Reads every point and every segment of log of a store, and looks whether all is there that it rests upon. */
+export async function verifyRecords(run: RunContext, store: Store): Promise<Found> {
+  const step = await run.plan({ kind: 'verify', member: store.name, title: 'Points and logs' })
+  return run.step(step, (count) => new RecordVerification(run, store, count).go())
+}
+
+type ArtifactRow = Pick<Catalog['artifact'], 'id' | 'kind' | 'member' | 'parent'> & { manifest: string[] }
+
+class RecordVerification {
+  /** What can't be read of each artifact; of differentials with what they build upon. */
+  private readonly damages = new Map<string, Damage[]>()
+
+  constructor(
+    private readonly run: RunContext,
+    private readonly store: Store,
+    private readonly count: (counter: string, by: number) => void,
+  ) {}
+
+  private get db() {
+    return this.run.engine.db
+  }
+
+  async go(): Promise<Found> {
+    const artifacts = await this.artifacts()
+    await this.isThere(artifacts.length > 0)
+    for (const artifact of artifacts) await this.lookAt(artifact)
+    const points = await this.db.selectFrom('point').select(['id', 'run_id', 'vessel_id']).where('store_id', '=', this.store.id).execute()
+    const found: Found = { points: 0, segments: 0, looked: { points: points.length, segments: 0 } }
+    for (const point of points) if (await this.isDamaged(point, artifacts)) found.points++
+    for (const artifact of artifacts.filter(({ kind }) => kind === 'log')) {
+      found.looked.segments++
+      if (this.damages.get(artifact.id)!.length > 0) found.segments++
+    }
+    return found
+  }
+
+  /** @throws VesselError `store_away` when no record of a point is there, which is no damage but a disk that is away */
+  private async isThere(isWanted: boolean): Promise<void> {
+    const records = await this.store.backend.list('points')
+    const wanted = await this.db.selectFrom('point').select('id').where('store_id', '=', this.store.id).limit(1).executeTakeFirst()
+    if (isWanted && wanted && records.length === 0) throw away(this.store, 'records of points')
+  }
+
+  /** Those that lead to others come first. */
+  private async artifacts(): Promise<ArtifactRow[]> {
+    const rows = await this.db
+      .selectFrom('artifact')
+      .leftJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
+      .leftJoin('point', 'point.id', 'point_artifact.point_id')
+      .select(['artifact.id', 'artifact.kind', 'artifact.member', 'artifact.parent', 'artifact.manifest'])
+      .where((eb) => eb.or([eb('artifact.store_id', '=', this.store.id), eb('point.store_id', '=', this.store.id)]))
+      .orderBy('artifact.at')
+      .execute()
+    return [...new Map(rows.map((row) => [row.id, row])).values()]
+  }
+
+  private async lookAt(artifact: ArtifactRow): Promise<void> {
+    this.run.signal.throwIfAborted()
+    const own = await this.damageOf(artifact)
+    const inherited = artifact.parent ? (this.damages.get(artifact.parent) ?? []) : []
+    this.damages.set(artifact.id, [...own, ...inherited])
+    const isWhole = artifact.kind === 'full' || artifact.kind === 'synthetic'
+    // Of a full what is whole can be brought back; nothing leads through a log or a difference that is not.
+    const isBroken = own.length > 0 && (!isWhole || own.some(({ path }) => path === artifact.member))
+    const { numUpdatedRows: changed } = await this.db
+      .updateTable('artifact')
+      .set({ damaged: isBroken })
+      .where('id', '=', artifact.id)
+      .where('damaged', '<>', isBroken)
+      .executeTakeFirst()
+    if (changed > 0n && artifact.kind === 'log') await (isBroken ? this.breakLog(artifact.id) : this.mendLog(artifact.id))
+    this.count('artifacts', 1)
+  }
+
+  private async damageOf({ id, kind, member, manifest }: ArtifactRow): Promise<Damage[]> {
+    const unreadable = (error: unknown): Damage[] => [{ path: member, reason: `It can’t be read any more: ${errorRecord(error).what}` }]
+    try {
+      if (kind === 'log') await this.segmentMatches(id, manifest)
+      const damages: Damage[] = []
+      for await (const referred of this.referred(kind, member, manifest)) {
+        const lost = await this.store.index.lost(referred.names)
+        if (lost > 0) damages.push({ path: referred.path, reason: `${plural(lost, 'chunk')} of it can’t be read any more.` })
+      }
+      return damages
+    } catch (error) {
+      if (isEnvironment(error)) throw error
+      return unreadable(error)
+    }
+  }
+
+  private async *referred(kind: string, member: string, names: string[]): AsyncGenerator<Referred> {
+    yield { path: member, names }
+    if (kind === 'log') yield { path: member, names: referredByLog(await readJson<LogManifest>(this.store, names)) }
+    else if (kind === 'differential' || kind === 'incremental') yield* referredByNet(await readJson<NetManifest>(this.store, names))
+    else yield* referredByFull(this.store, await readJson<Manifest>(this.store, names))
+  }
+
+  private async segmentMatches(id: string, manifest: string[]): Promise<void> {
+    const record = await this.store.readSegment(id)
+    if (record.id !== id || record.manifest.join() !== manifest.join()) throw this.another(`segment ${id}`)
+  }
+
+  private async isDamaged(point: { id: string; vessel_id: string }, artifacts: ArtifactRow[]): Promise<boolean> {
+    this.run.signal.throwIfAborted()
+    const links = await this.db.selectFrom('point_artifact').select('artifact_id').where('point_id', '=', point.id).execute()
+    const own = artifacts.filter(({ id }) => links.some(({ artifact_id: linked }) => linked === id))
+    const damage = [...(await this.recordDamage(point.id, own)), ...own.flatMap(({ id }) => this.damages.get(id) ?? [])]
+    const isWhole = damage.length === 0
+    await this.db
+      .updateTable('point')
+      .set({
+        damage: isWhole ? null : JSON.stringify(damage),
+        ...(isWhole ? { verified_at: this.run.engine.clock.now() } : { verified_at: null }),
+      })
+      .where('id', '=', point.id)
+      .execute()
+    for (const { path, reason } of damage) await this.run.say('error', `${path}: ${reason}`)
+    await notify(this.db, { about: 'vessel', id: point.vessel_id })
+    this.count('points', 1)
+    return !isWhole
+  }
+
+  /** The record that lies in the store is sealed, of this point, and of what the catalog has. */
+  private async recordDamage(id: string, artifacts: ArtifactRow[]): Promise<Damage[]> {
+    try {
+      const record = await this.store.readPoint(id)
+      if (!matches(record, id, artifacts)) throw this.another(`point ${id}`)
+      return []
+    } catch (error) {
+      if (isEnvironment(error)) throw error
+      return [{ path: 'its record', reason: errorRecord(error).what }]
+    }
+  }
+
+  private another(what: string): VesselError {
+    return new VesselError('record_differs', {
+      what: `The record of the ${what} in ${this.store.name} is another one than was written last.`,
+      touched: 'Nothing was changed.',
+      next: 'Look at the disk: somebody may have put an older copy of it there.',
+    })
+  }
+
+  /** A segment of log that can't be read is a hole from now on; what leads on from it needs a new full. */
+  private async breakLog(id: string): Promise<void> {
+    const segment = await this.db.selectFrom('artifact').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+    const next = await this.db
+      .selectFrom('artifact')
+      .select('at')
+      .where('vessel_id', '=', segment.vessel_id)
+      .where('member', '=', segment.member)
+      .where('kind', '<>', 'log')
+      .where('damaged', '=', false)
+      .where('at', '>=', segment.at)
+      .orderBy('at')
+      .limit(1)
+      .executeTakeFirst()
+    await this.db
+      .insertInto('chain_break')
+      .values({
+        id: randomUUID(),
+        vessel_id: segment.vessel_id,
+        member: segment.member,
+        kind: 'segment',
+        reason: `A segment of log in ${this.store.name} can’t be read any more: its seal does not hold, or content of it is gone.`,
+        next: next ? 'Instants before and after it can be entered.' : 'A new full begins by itself.',
+        tables: '[]',
+        from_position: segment.from_position,
+        from_at: segment.from_at,
+        to_at: next?.at ?? null,
+        at: this.run.engine.clock.now(),
+      })
+      .execute()
+    await notify(this.db, { about: 'log', vessel: segment.vessel_id, member: segment.member })
+  }
+
+  /** It can be read again: what was a hole because of it is none. */
+  private async mendLog(id: string): Promise<void> {
+    const segment = await this.db.selectFrom('artifact').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
+    await this.db
+      .deleteFrom('chain_break')
+      .where('vessel_id', '=', segment.vessel_id)
+      .where('member', '=', segment.member)
+      .where('kind', '=', 'segment')
+      .where(sql<boolean>`from_position is not distinct from ${segment.from_position}`)
+      .execute()
+    await notify(this.db, { about: 'log', vessel: segment.vessel_id, member: segment.member })
+  }
+}
+
+function matches(record: PointRecord, id: string, artifacts: ArtifactRow[]): boolean {
+  const written = new Map(record.members.map(({ artifact, manifest }) => [artifact, manifest.join()]))
+  return (
+    record.id === id &&
+    written.size === artifacts.length &&
+    artifacts.every(({ id: own, manifest }) => written.get(own) === manifest.join())
+  )
+}
+
+/** The store, or the catalog, could not be looked at: nothing is said of what lies there. */
+const isEnvironment = (error: unknown) =>
+  error instanceof VesselError
+    ? ['store_not_writable', 'store_not_a_folder', 'cancelled', 'claim_lost'].includes(error.code)
+    : (error as NodeJS.ErrnoException).code !== 'EIO'
