@@ -1,6 +1,9 @@
 import { execFileSync } from 'node:child_process'
+import { readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { ClusterWish } from '../../core/cluster/wish'
+import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { addVessel } from '../../engine/catalog/vessels'
 import { tidyUp } from '../../engine/runs/orphans'
 import { BoardingBench, check, config, ingress, settled, wish } from '../support/boarding'
@@ -61,29 +64,114 @@ describe('what stands in the way', () => {
     expect((await boarding.bench.messages(run.id)).join()).toContain('StatefulSet manifest is not ready (')
     expect(of('settings')).toMatchObject({ outcome: 'made', equal: true })
   })
+})
 
-  it('may be a worker that is killed while a volume is written: what used it runs again', async () => {
-    const worker = startWorker(boarding.bench.environment)
-    const id = await boarding.bench.engine.startRun({
+describe('a workload that is put to rest', () => {
+  const VOLUME = 'quay/boarding/volume/data-manifest-0'
+  const replicas = () => boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas as number
+  const begin = () =>
+    addRun(boarding.bench.engine, {
       kind: 'restore',
       vessel: boarding.vessel,
       startedBy: 'a test',
-      params: { point: boarding.point, wish: wish({ picks: ['quay/boarding/volume/data-manifest-0'] }), reason: 'a test' },
+      params: { point: boarding.point, wish: wish({ picks: [VOLUME] }), reason: 'a test' },
     })
-    await boarding.quay.until(() => boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas === 0)
+  const undoes = (id: string) => boarding.bench.engine.db.selectFrom('run_undo').selectAll().where('run_id', '=', id).execute()
 
+  const scale = (to: number) => boarding.quay.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', `--replicas=${to}`)
+
+  it('stays at rest when the worker dies while its volume is half filled, and what was being made goes', async () => {
+    const worker = startWorker(boarding.bench.environment)
+    const params = { point: boarding.point, wish: wish({ picks: [VOLUME] }), reason: 'a test' }
+    const id = await boarding.bench.engine.startRun({ kind: 'restore', vessel: boarding.vessel, startedBy: 'a test', params })
+    await boarding.quay.until(async () => (await undoes(id)).some(({ what }) => (what.half as string[]).length > 0))
     await killWorker(worker)
     await tidyUp(boarding.bench.engine, true)
     expect(boarding.quay.temporary()).toBe(0)
     expect(await boarding.bench.record(id)).toMatchObject({
       state: 'failed',
-      error: { code: 'worker_died', touched: expect.stringContaining('is started again') },
+      error: {
+        code: 'worker_died',
+        touched: expect.stringContaining('StatefulSet manifest of quay stays at rest: its volume data-manifest-0'),
+      },
     })
-    expect(boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
-    const { run } = await boarding.bringBack(wish({ picks: ['quay/boarding/volume/data-manifest-0'] }))
+    expect([replicas(), await undoes(id)]).toEqual([0, []])
+    const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
-    expect(boarding.quay.temporary()).toBe(0)
+    scale(1)
     settled(boarding.quay, 'boarding')
+  })
+
+  it('runs again when the worker dies before its volume was touched; as soon as its cluster answers', async () => {
+    const id = await begin()
+    const path = '/apis/apps/v1/namespaces/boarding/statefulsets/manifest'
+    const what = { source: 'quay', path, label: 'StatefulSet manifest', start: { replicas: 1 }, half: [] }
+    const { db } = boarding.bench.engine
+    await db
+      .updateTable('run')
+      .set({ state: 'running', heartbeat_at: new Date(0) })
+      .where('id', '=', id)
+      .execute()
+    const lost = { ...what, path: '/apis/nothing/v1/at-all' }
+    await db
+      .insertInto('run_undo')
+      .values({ run_id: id, ordinal: 0, kind: 'rest', what: JSON.stringify(lost) })
+      .execute()
+    scale(0)
+    await tidyUp(boarding.bench.engine, true)
+    const { error } = await boarding.bench.record(id)
+    expect([replicas(), error!.touched]).toEqual([0, expect.stringContaining('could not be started again yet')])
+    await db
+      .updateTable('run_undo')
+      .set({ what: JSON.stringify(what) })
+      .where('run_id', '=', id)
+      .execute()
+    await tidyUp(boarding.bench.engine, true)
+    expect([replicas(), await undoes(id)]).toEqual([1, []])
+    expect((await boarding.bench.messages(id)).at(-1)).toBe('What it had made and not finished is undone now.')
+    settled(boarding.quay, 'boarding')
+  })
+
+  it('runs again when its return is cancelled before its volume was touched', async () => {
+    const id = await begin()
+    const cancel = () => requestCancel(boarding.bench.engine, id)
+    expect(await boarding.bench.performUntil(id, { kind: 'rest' }, cancel)).toBe(true)
+    expect((await boarding.bench.record(id)).state).toBe('cancelled')
+    expect(replicas()).toBe(1)
+    expect(await undoes(id)).toEqual([])
+    settled(boarding.quay, 'boarding')
+  })
+
+  it('stays at rest, which is said, when its return ends while its volume is half filled', async () => {
+    const id = await begin()
+    const cancel = () => requestCancel(boarding.bench.engine, id)
+    expect(await boarding.bench.performUntil(id, { kind: 'volume' }, cancel)).toBe(true)
+    // Whether it was filled before it was cancelled is not known; it runs just then.
+    const isHalf = (await boarding.bench.messages(id)).join().includes('StatefulSet manifest stays at rest: its volume data-manifest-0')
+    expect(replicas()).toBe(isHalf ? 0 : 1)
+    expect(await undoes(id)).toEqual([])
+    const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
+    expect([run.error, run.state]).toEqual([null, 'done'])
+    scale(1)
+    settled(boarding.quay, 'boarding')
+  })
+
+  it('is never touched when what stands can’t be kept first', async () => {
+    const folder = boarding.quay.volume('data-manifest-0', 'boarding')
+    writeFileSync(join(folder, 'of-now.txt'), 'what nobody may lose')
+    const pods = boarding.quay.json('get', 'pods', '-n', 'boarding').items.length as number
+    boarding.quay.apply({
+      apiVersion: 'v1',
+      kind: 'ResourceQuota',
+      metadata: { name: 'full', namespace: 'boarding' },
+      spec: { hard: { pods: String(pods) } },
+    })
+    const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
+    boarding.quay.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
+    expect(run.error).toMatchObject({ code: 'not_kept', touched: 'Nothing was overwritten: everything is as it was.' })
+    expect(readFileSync(join(folder, 'of-now.txt'), 'utf8')).toBe('what nobody may lose')
+    expect(replicas()).toBe(1)
+    rmSync(join(folder, 'of-now.txt'))
   })
 })
 
