@@ -4,7 +4,7 @@ import { actInWords, turnsOf, type HoldStep, type Still } from '../../core/quies
 import type { StepValues } from '../../core/quiesce/values'
 import { namesOf } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
-import { isAway } from '../catalog/connect'
+import { isAway, patiently } from '../catalog/connect'
 import type { RunContext } from '../runs/context'
 import type { ActJob, ActResult, Holder, HeldSession, PlacedAct } from '../sources/source'
 import { Ledger, type Hold } from './ledger'
@@ -43,6 +43,8 @@ export class HoldSequence {
   private underway: Promise<unknown> = Promise.resolve()
   private releasing: Promise<void> | null = null
   private releasedAt: number | null = null
+  /** What is still being written down about releases. */
+  private readonly written: Promise<void>[] = []
 
   constructor(
     private readonly run: RunContext,
@@ -224,12 +226,15 @@ export class HoldSequence {
     if (this.held.some(({ hold }) => hold)) this.releasedAt ??= Date.now()
     for (const turn of turnsOf(this.still.steps).reverse())
       await Promise.all(this.held.filter(({ step, hold }) => hold && turn.includes(step)).map((one) => this.releaseOne(one)))
+    await Promise.all(this.written)
   }
 
   /** Nothing that has to be written down comes before the release, and nothing that can't be stops the others. */
   private async releaseOne(one: HeldStep): Promise<void> {
+    const warned = (error: Error) => console.error(`run ${this.run.id}: ${error.message}`)
+    const marked = patiently(() => this.run.mark(one.releaseOrdinal, 'running')).catch(warned)
     const done = await release(this.run.engine, one.hold!, 'run', this.rememberedOf(one))
-    await this.sayReleased(one, done).catch((error: Error) => console.error(`run ${this.run.id}: ${error.message}`))
+    this.written.push(marked.then(() => patiently(() => this.sayReleased(one, done))).catch(warned))
   }
 
   private rememberedOf({ hold, session, holders: [of, release] }: HeldStep): Remembered {
@@ -240,8 +245,8 @@ export class HoldSequence {
   private async sayReleased({ step, hold, releaseOrdinal }: HeldStep, done: boolean): Promise<void> {
     const line = (await this.ledger.ofRun(this.run.id)).find(({ id }) => id === hold!.id)!
     if (done || line.state === 'released') {
-      const by =
-        line.released_by === 'run' ? undefined : `Released by ${line.released_by === 'watchdog' ? 'a watchdog' : 'a person'} before.`
+      const who = line.released_by === 'watchdog' ? 'a watchdog' : 'a person'
+      const by = line.released_by === null || line.released_by === 'run' ? undefined : `Released by ${who} before.`
       await this.run.mark(releaseOrdinal, 'done', by)
       return
     }
