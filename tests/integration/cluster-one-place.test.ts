@@ -178,7 +178,6 @@ describe('a volume whose snapshot can’t be read', () => {
     rmSync(points)
     renameSync(`${points}-away`, points)
     expect(failed).toMatchObject({ state: 'failed', error: { code: 'store_not_a_folder' } })
-    expect((await bench.messages(failed.id)).join()).toContain('Not all of what was begun could be removed')
     roomAgain()
     expect(kept()).toBe(0)
   })
