@@ -29,7 +29,7 @@ export interface PlaceReport {
   total: number
 }
 
-/** Looks at a folder before it becomes a store: makes it, checks rights and space. */
+/** Looks at a folder before it becomes a store: at rights and space. Nothing is made. */
 export async function checkPlace(path: string): Promise<PlaceReport> {
   if (!isAbsolute(path) || normalize(path) !== path.replace(/\/+$/, '')) {
     throw new VesselError('store_path', {
@@ -39,12 +39,12 @@ export async function checkPlace(path: string): Promise<PlaceReport> {
     })
   }
   const backend = new FolderBackend(path)
-  await backend.prepare()
+  const space = await backend.look()
   const existing = await access(join(path, HEADER)).then(
     () => true,
     () => false,
   )
-  return { path, existing, ...(await backend.space()) }
+  return { path, existing, ...space }
 }
 
 /**
@@ -69,6 +69,7 @@ export async function addStore(
   }
   const id = randomUUID()
   const key = options.key ? readKey(options.key) : randomBytes(32)
+  await backend.prepare()
   const header: Header = { format: 'unbroken-vessel-store', version: STORE_VERSION, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
   const file = await backend.create(HEADER)
   await file.append(Buffer.from(`${JSON.stringify(header, null, 2)}\n`))

@@ -27,6 +27,7 @@ const PENDING = '.part'
 /** Files that this process is writing, or has finished and not registered yet. */
 const writing = new Set<string>()
 const REGISTERED_WITHIN_MS = 60_000
+const LOOKS_WITHIN_MS = 1000
 
 /** A folder on local disk. */
 export class FolderBackend implements Backend {
@@ -35,8 +36,8 @@ export class FolderBackend implements Backend {
   /** Makes the folder if it is missing, and checks that it can be written. */
   async prepare(): Promise<void> {
     try {
-      await mkdir(join(this.place, 'packs'), { recursive: true, mode: 0o700 })
-      await mkdir(join(this.place, 'points'), { recursive: true, mode: 0o700 })
+      await makeFolder(join(this.place, 'packs'))
+      await makeFolder(join(this.place, 'points'))
       await access(this.place, constants.R_OK | constants.W_OK | constants.X_OK)
       const probe = await this.create('probe')
       await probe.append(Buffer.from('can this be written?'))
@@ -46,13 +47,32 @@ export class FolderBackend implements Backend {
     }
   }
 
+  /** Looks whether a store could be made here, and makes nothing. @throws VesselError also when there is no answer in time */
+  async look(): Promise<{ free: number; total: number }> {
+    const late = new Promise<never>((_, reject) => setTimeout(() => reject(noAnswer(this.place)), LOOKS_WITHIN_MS).unref())
+    return Promise.race([this.lookAtNearest(this.place), late])
+  }
+
+  /** Of a folder that is still to be made, the nearest above it that is there decides. */
+  private async lookAtNearest(folder: string): Promise<{ free: number; total: number }> {
+    try {
+      if (!(await stat(folder)).isDirectory()) throw Object.assign(new Error('a file'), { code: 'ENOTDIR' })
+      await access(folder, constants.R_OK | constants.W_OK | constants.X_OK)
+      const { bavail, blocks, bsize } = await statfs(folder)
+      return { free: bavail * bsize, total: blocks * bsize }
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT' && dirname(folder) !== folder) return this.lookAtNearest(dirname(folder))
+      throw this.translate(error, 'Nothing was made.')
+    }
+  }
+
   async create(path: string): Promise<PendingFile> {
     const final = join(this.place, path)
     const pending = final + PENDING
     writing.add(final)
     let handle: FileHandle
     try {
-      await mkdir(dirname(final), { recursive: true, mode: 0o700 })
+      await makeFolder(dirname(final))
       handle = await open(pending, 'wx', 0o600)
     } catch (error) {
       throw this.translate(error, 'Nothing was written.')
@@ -175,6 +195,26 @@ export class FolderBackend implements Backend {
     return new VesselError(known.code, { what: known.what(this.place), touched, next: known.next, cause })
   }
 }
+
+/** Folder by folder: to make all at once never ends where the system makes none, as in /proc. */
+async function makeFolder(path: string): Promise<void> {
+  const make = () =>
+    mkdir(path, { mode: 0o700 }).catch(async (error: NodeJS.ErrnoException) => {
+      if (error.code !== 'EEXIST' || !(await stat(path)).isDirectory()) throw error
+    })
+  await make().catch(async (error: NodeJS.ErrnoException) => {
+    if (error.code !== 'ENOENT' || dirname(path) === path) throw error
+    await makeFolder(dirname(path))
+    await make()
+  })
+}
+
+const noAnswer = (place: string) =>
+  new VesselError('store_no_answer', {
+    what: `What lies at ${place} did not answer within a second.`,
+    touched: 'Nothing was made.',
+    next: 'See whether the disk or share answers, or choose another place.',
+  })
 
 const readOnly = {
   code: 'store_not_writable',

@@ -99,7 +99,11 @@ describe('a source', () => {
       password: 'a b',
       settings: { host: 'db.ferries.example', port: 5544, user: 'mira', database: 'bookings', tls: 'required' },
     })
-    for (const text of ['', 'mysql://x', 'host=x', 'postgresql://']) expect(() => readConnectionString(text)).toThrow(/can’t be read/)
+    // What opens files, or leads elsewhere than the address says, is refused by its name.
+    for (const name of ['sslrootcert', 'sslcert', 'sslkey', 'host', 'options', 'service'])
+      expect(() => readConnectionString(`postgresql://a:b@127.0.0.1/x?${name}=/dev/zero`)).toThrow(`sets “${name}”`)
+    for (const text of ['', 'mysql://x', 'host=x', 'postgresql://', 'postgresql://a@b/x?sslmode=maybe', 'postgresql://a:%zz@b/x'])
+      expect(() => readConnectionString(text)).toThrow(/can’t be read/)
   })
 })
 
@@ -208,9 +212,14 @@ describe('a store', () => {
     expect(await failure(checkPlace(join(file, 'below')))).toMatchObject({ code: 'store_not_a_folder' })
     const closed = join(inject('folder'), `closed-${randomUUID()}`)
     mkdirSync(closed, { mode: 0o555 })
-    const error = await asUnprivileged(() => failure(checkPlace(join(closed, 'dry-dock'))))
+    const error = await asUnprivileged(() => failure(addStore(bench.engine, { name: 'closed', path: join(closed, 'dry-dock') })))
     expect(error).toMatchObject({ code: 'store_not_writable' })
     expect(existsSync(join(closed, 'dry-dock'))).toBe(false)
+    const open = join(inject('folder'), `open-${randomUUID()}`)
+    expect(await checkPlace(join(open, 'a', 'b'))).toMatchObject({ existing: false })
+    expect(existsSync(open)).toBe(false)
+    // Nothing can be made there, and to try never ended.
+    expect(await failure(addStore(bench.engine, { name: 'proc', path: '/proc/1' }))).toBeInstanceOf(Error)
     chmodSync(closed, 0o755)
   })
 
