@@ -82,11 +82,14 @@ async function textOf(event: H3Event): Promise<string> {
 }
 
 function jsonOf(text: string): unknown {
+  let value: unknown
   try {
-    return JSON.parse(text)
+    value = JSON.parse(text)
   } catch {
     throw badRequest('The body can’t be read as JSON.')
   }
+  if (typeof value !== 'object' || value === null || Array.isArray(value)) throw badRequest('The body is no JSON object.')
+  return value
 }
 
 const tooLarge = () =>
