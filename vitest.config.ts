@@ -1,9 +1,12 @@
 import { defineConfig } from 'vitest/config'
 
-// Each of these two has a server of its own and goes file by file; they take about as long, so that both go at once in
+// Three lanes, each with a server of its own and going file by file; they take about as long, so that all go at once in
 // `bin/test`.
-const OF_LOGS =
-  'tests/integration/{breadth-log,log,log-audit,log-names,log-publication,log-readings,log-source,log-structure,log-trigger-off}.test.ts'
+const lane = (files: string) => `tests/integration/{${files}}.test.ts`
+const LONGEST = lane('breadth-log,take-back')
+const SECOND = lane(
+  'log,log-audit,log-names,log-publication,log-readings,log-source,log-structure,log-trigger-off,cluster,cluster-*,still,still-*,bad-input,gone,killed-worker,whereto',
+)
 const withServer = {
   globalSetup: ['tests/support/postgres.setup.ts'],
   testTimeout: 120_000,
@@ -16,9 +19,10 @@ const withServer = {
 export default defineConfig({
   test: {
     projects: [
-      { test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000 } },
-      { test: { ...withServer, name: 'integration', include: ['tests/integration/**/*.test.ts'], exclude: [OF_LOGS] } },
-      { test: { ...withServer, name: 'log', include: [OF_LOGS] } },
+      { test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000, isolate: false } },
+      { test: { ...withServer, name: 'integration', include: ['tests/integration/**/*.test.ts'], exclude: [LONGEST, SECOND] } },
+      { test: { ...withServer, name: 'log', include: [SECOND] } },
+      { test: { ...withServer, name: 'churn', include: [LONGEST] } },
       {
         test: {
           name: 'e2e',
