@@ -5,8 +5,11 @@ import { defineConfig } from 'vitest/config'
 const lane = (files: string) => `tests/integration/{${files}}.test.ts`
 const LONGEST = lane('breadth-log,take-back')
 const SECOND = lane(
-  'log,log-audit,log-names,log-publication,log-readings,log-source,log-structure,log-trigger-off,cluster,cluster-*,still,still-*,bad-input,gone,killed-worker,whereto',
+  'log,log-audit,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,bad-input,gone,killed-worker,whereto',
 )
+// It looks at moments right beside changes, which takes a machine that has time.
+const ALONE = lane('log-structure')
+
 const withServer = {
   globalSetup: ['tests/support/postgres.setup.ts'],
   testTimeout: 120_000,
@@ -20,8 +23,9 @@ export default defineConfig({
   test: {
     projects: [
       { test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000, isolate: false } },
-      { test: { ...withServer, name: 'integration', include: ['tests/integration/**/*.test.ts'], exclude: [LONGEST, SECOND] } },
+      { test: { ...withServer, name: 'integration', include: ['tests/integration/**/*.test.ts'], exclude: [LONGEST, SECOND, ALONE] } },
       { test: { ...withServer, name: 'log', include: [SECOND] } },
+      { test: { ...withServer, name: 'structure', include: [ALONE] } },
       { test: { ...withServer, name: 'churn', include: [LONGEST] } },
       {
         test: {

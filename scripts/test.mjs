@@ -10,7 +10,7 @@ const CHECKS = [
   ['types', ['npm', 'run', '--silent', 'typecheck']],
 ]
 /** Projects of vitest; those of one line go at once, each against a server of its own. */
-const STAGES = [['unit'], ['integration', 'log', 'churn'], ['e2e']]
+const STAGES = [['unit'], ['integration', 'log', 'churn'], ['structure'], ['e2e']]
 /** What is tested once more against each other major version of PostgreSQL that this machine has. */
 const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
 const majors = readdirSync('/usr/lib/postgresql').map(Number)
@@ -73,7 +73,7 @@ else
     await Promise.all(stage.map((project) => vitest(project, ['--project', project], { beside: stage.length > 1 })))
 for (const major of asked.length > 0 ? [] : majors.filter((one) => one >= 14 && one !== MAJOR)) {
   console.log(`Against PostgreSQL ${major}`)
-  await vitest(`postgres-${major}`, ['--project', 'integration', '--project', 'log', ...OF_VERSIONS], { major })
+  await vitest(`postgres-${major}`, ['--project', 'integration', '--project', 'log', '--project', 'structure', ...OF_VERSIONS], { major })
 }
 for (const failure of failures) console.log(`FAILED ${failure}`)
 console.log(`${passed} passed, ${failed} failed`)

@@ -109,7 +109,8 @@ export class RunContext {
       .updateTable('run')
       .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
       .where('id', '=', this.id)
-      .where('state', '=', 'waiting')
+      // An answer that was lost does not make it somebody else's.
+      .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
       .returning(['id', 'cancel_requested_at'])
       .executeTakeFirst()
     if (!row) return false
@@ -322,7 +323,7 @@ export class RunContext {
 export function cancelled(): VesselError {
   return new VesselError('cancelled', {
     what: 'The run was cancelled.',
-    touched: 'What it had made so far was removed again.',
+    touched: 'What was at hand was rolled back or removed; what its record lists as done stays.',
     next: 'Start it again whenever you like.',
   })
 }

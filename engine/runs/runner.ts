@@ -1,3 +1,4 @@
+import { patiently } from '../catalog/connect'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { audit, type AuditParams } from './audit'
@@ -11,7 +12,7 @@ import { verify } from './verify'
 
 /** Does one run from its beginning to its end; whatever happens is on its record. */
 export async function perform(engine: EngineContext, runId: string): Promise<void> {
-  const row = await engine.db
+  const recorded = engine.db
     .selectFrom('run')
     .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
     .innerJoin('vessel_version', (join) =>
@@ -31,10 +32,10 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
       'vessel_version.definition',
     ])
     .where('run.id', '=', runId)
-    .executeTakeFirst()
+  const row = await patiently(() => recorded.executeTakeFirst())
   if (!row) return
   const run = new RunContext(engine, runId, row.vessel_id)
-  if (!(await run.begin())) return
+  if (!(await patiently(() => run.begin()))) return
   const vessel = {
     id: row.vessel_id,
     slug: row.slug,

@@ -134,7 +134,7 @@ describe('two workers on one catalog', () => {
     const ids = await Promise.all([1, 2, 3, 4].map(() => bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })))
     for (const id of ids) expect((await until(id, ({ state }) => state !== 'waiting' && state !== 'running')).state).toBe('done')
     const steps = await bench.engine.db.selectFrom('run_step').select('run_id').where('run_id', 'in', ids).execute()
-    expect(steps.map((step) => step.run_id).sort()).toEqual([...ids].sort())
+    expect(steps.map((step) => step.run_id).sort()).toEqual([...ids, ...ids].sort())
     for (const child of others) await killWorker(child)
   })
 })

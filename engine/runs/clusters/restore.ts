@@ -172,8 +172,10 @@ export class NamespaceRestore {
     await inParallel(active, this.vessel.definition.readers, async (operation) => {
       const then = manifest.volumes.find(({ path }) => path === operation.path)!
       try {
-        await resting.filling(operation.claim)
-        const filled = await this.step('volume', `${operation.claim}, filled and read back`, (count) => filler.fill(operation, then, count))
+        const filled = await this.step('volume', `${operation.claim}, filled and read back`, async (count) => {
+          await resting.filling(operation.claim)
+          return filler.fill(operation, then, count)
+        })
         this.receiveVolume(operation, then, filled)
         if (filled.equal) await resting.filled(operation.claim)
         else bad.add(operation.claim)
