@@ -11,6 +11,7 @@ const facts = (over: Partial<StandingFacts>): StandingFacts => ({
   backWithin: 60_000,
   missing: 0,
   onePlace: 0,
+  damaged: { points: 0, newest: false },
   lastFailure: null,
   ...over,
 })
@@ -26,6 +27,17 @@ describe('standingOf', () => {
     expect(standingOf(facts({ newest: null, lastFailure: 'The password was refused.' })).reason).toBe('The password was refused.')
     expect(standingOf(facts({ newest: ago(25) })).reason).toBe('Nothing newer than 25 h, and the promise is 24 h.')
   })
+  it('is not whole when content of its points can’t be read, and broken when that is the newest one’s', () => {
+    expect(standingOf(facts({ damaged: { points: 2, newest: false } }))).toMatchObject({
+      state: 'hairline',
+      reason: expect.stringMatching(/^2 points can’t come back whole/),
+    })
+    expect(standingOf(facts({ damaged: { points: 1, newest: true } }))).toMatchObject({
+      state: 'broken',
+      reason: expect.stringMatching(/^1 point can’t come back whole/),
+    })
+  })
+
   it('has a hairline when a promise is at risk', () => {
     expect(standingOf(facts({ newest: ago(20) })).reason).toBe('A backup is due within 4 h.')
     expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('hairline')

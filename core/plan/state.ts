@@ -25,6 +25,8 @@ export interface StandingFacts {
   /** The newest restorable instant of the member that is furthest behind. */
   newest: Date | null
   backWithin: number | null
+  /** Points of which something can't be read any more, and whether the newest is one of them. */
+  damaged: { points: number; newest: boolean }
   /** Of the newest point: things that were to be taken and could not be. */
   missing: number
   /** Volumes of the newest point whose data is only in a snapshot at its source. */
@@ -49,6 +51,9 @@ export function standingOf(facts: StandingFacts): Standing {
   if (late) {
     return result('broken', `Nothing newer than ${durationInWords(couldLose)}, and the promise is ${durationInWords(promises.couldLose!)}.`)
   }
+  const damage = `${plural(facts.damaged.points, 'point')} can’t come back whole: content can’t be read in the store any more.`
+  if (facts.damaged.newest) return result('broken', damage)
+  if (facts.damaged.points > 0) return result('hairline', damage)
   if (facts.missing > 0) {
     return result('hairline', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
   }

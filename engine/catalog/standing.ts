@@ -54,6 +54,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
+    damaged: { points: data.points.filter(({ damage }) => damage.length > 0).length, newest: (newest?.damage.length ?? 0) > 0 },
     missing: lost.length,
     onePlace: left.length,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),

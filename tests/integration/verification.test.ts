@@ -92,7 +92,9 @@ describe('content that can’t be read', () => {
       expect((await verify()).error).toMatchObject({ code: 'store_damaged' })
       expect((await damages())[1]).not.toEqual([])
     }
-    const hands = await needsHand(bench.engine, await standings(bench.engine))
+    const standing = await standings(bench.engine)
+    expect(standing[0]).toMatchObject({ state: 'broken', reason: expect.stringContaining('can’t come back whole') })
+    const hands = await needsHand(bench.engine, standing)
     expect(hands.map(({ what }) => what).join()).toContain('can’t come back whole')
     renameSync(place('gone.pack'), place('packs', `${newest}.pack`))
     await expectWhole()
