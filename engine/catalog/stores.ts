@@ -131,26 +131,22 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
     })
   }
   const backend = new FolderBackend(row.settings.path)
-  const header = await readHeader(backend)
   const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id)
-  if (header.id !== row.id || !matchesCheck(keys, row.id, header.keyCheck)) {
-    throw wrongKey(row.name, row.settings.path)
-  }
-  return new Store(row.id, row.name, backend, keys, new ChunkIndex(engine.db, row.id), engine.content)
+  const store = new Store(row.id, row.name, backend, keys, new ChunkIndex(engine.db, row.id), engine.content)
+  await checkHeader(store)
+  return store
 }
 
 /** Whether what lies at a store's place is that store. @throws VesselError when it is not there, or is another one */
 export async function checkHeader(store: Store): Promise<void> {
   const header = await readHeader(store.backend)
-  if (header.id !== store.id || !matchesCheck(store.keys, store.id, header.keyCheck)) throw wrongKey(store.name, store.backend.place)
-}
-
-const wrongKey = (name: string, place: string) =>
-  new VesselError('store_key_wrong', {
-    what: `The key that is kept for the store ${name} does not fit what lies in ${place}.`,
+  if (header.id === store.id && matchesCheck(store.keys, store.id, header.keyCheck)) return
+  throw new VesselError('store_key_wrong', {
+    what: `The key that is kept for the store ${store.name} does not fit what lies in ${store.backend.place}.`,
     touched: 'Nothing was read or written.',
     next: 'See whether the right disk is mounted there. Without its own key a store can’t be read.',
   })
+}
 
 async function readHeader(backend: Backend): Promise<Header> {
   const text = (await backend.readAll(HEADER)).toString()

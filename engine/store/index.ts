@@ -66,16 +66,18 @@ export class ChunkIndex {
 
   /** Place of a chunk in a committed pack, or in one of this run; where it is damaged in one of several, another one. */
   async find(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const own = this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name))
-    const row = await own.orderBy('chunk.damaged').limit(1).executeTakeFirst()
+    const row = await this.named(name, runId).orderBy('chunk.damaged').executeTakeFirst()
     return row && placeOf(row)
   }
 
   /** The same of a chunk that something new may rest upon: one that is damaged is stored anew. */
   async findSound(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const own = this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name))
-    const row = await own.where('chunk.damaged', '=', false).limit(1).executeTakeFirst()
+    const row = await this.named(name, runId).where('chunk.damaged', '=', false).executeTakeFirst()
     return row && placeOf(row)
+  }
+
+  private named(name: Uint8Array, runId: string | null) {
+    return this.referable(runId).select(PLACE).where('chunk.name', '=', Buffer.from(name)).limit(1)
   }
 
   /** Places of many chunks in committed packs, by their names in hexadecimal; what has none is not among them. */
