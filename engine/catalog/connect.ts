@@ -8,6 +8,7 @@ import * as holes from './migrations/005-holes'
 import * as audits from './migrations/006-audits'
 import * as claims from './migrations/007-claims'
 import * as damage from './migrations/008-damage'
+import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
 
 /** Migrations in their order. A migration that has run anywhere is never changed. */
@@ -58,14 +59,5 @@ const AGAIN_MS = 1000
 const PATIENCE_MS = 10 * 60_000
 
 /** Does something at the catalog that may be done twice; while it is away it is tried again, for some minutes. */
-export async function patiently<T>(work: () => Promise<T>): Promise<T> {
-  const until = Date.now() + PATIENCE_MS
-  for (;;) {
-    try {
-      return await work()
-    } catch (error) {
-      if (!isAway(error) || Date.now() >= until) throw error
-      await new Promise((resolve) => setTimeout(resolve, AGAIN_MS))
-    }
-  }
-}
+export const patiently = <T>(work: () => Promise<T>): Promise<T> =>
+  tryAgain(work, { isWorth: isAway, pause: () => new Promise((resolve) => setTimeout(resolve, AGAIN_MS)), patienceMs: PATIENCE_MS })

@@ -1,4 +1,5 @@
 import type pg from 'pg'
+import { tryAgain } from '../../try-again'
 
 /** How long a restore tries to get the locks of what it writes to. */
 export const LOCK_PATIENCE_MS = 15_000
@@ -70,14 +71,5 @@ export async function lockAll(client: pg.Client, statements: string[], patienceM
 }
 
 /** Does work that waits for locks only briefly again and again, until it gets them or `patienceMs` are over. */
-export async function untilGiven<T>(work: () => Promise<T>, patienceMs = LOCK_PATIENCE_MS): Promise<T> {
-  const until = Date.now() + patienceMs
-  for (;;) {
-    try {
-      return await work()
-    } catch (error) {
-      if (!isHeld(error) || Date.now() >= until) throw error
-      await pause()
-    }
-  }
-}
+export const untilGiven = <T>(work: () => Promise<T>, patienceMs = LOCK_PATIENCE_MS): Promise<T> =>
+  tryAgain(work, { isWorth: isHeld, pause, patienceMs })
