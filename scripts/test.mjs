@@ -57,7 +57,9 @@ async function vitest(name, args, { beside = false, major = MAJOR } = {}) {
     for (const { name: file, assertionResults } of result.testResults)
       for (const { status: state, fullName, failureMessages } of assertionResults)
         if (state === 'failed')
-          failures.push(`${relative('.', file)}: ${fullName}\n    ${String(failureMessages[0]).split('\n', 3).join('\n    ')}`)
+          failures.push(
+            `${relative('.', file)}: ${fullName}\n    ${String(failureMessages[0]).split('\n', 3).join('\n    ').slice(0, 3000)}`,
+          )
     // A suite that could not even begin has no failed test in it.
     if (status !== 0 && result.numFailedTests === 0) failed++
   } catch {

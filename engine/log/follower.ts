@@ -101,6 +101,9 @@ export class Follower {
   /** Up to here the catalog knows that nothing has changed since the last segment. */
   private told = 0n
 
+  /** Whether changes of the structure are noticed by looking, because the source does not tell of them. */
+  private readonly looks: boolean
+
   private constructor(
     private readonly engine: EngineContext,
     private readonly vessel: Vessel,
@@ -113,6 +116,7 @@ export class Follower {
     this.position = row.position!
     this.lastAt = row.at!.getTime()
     this.followed = row.tables
+    this.looks = row.structure === 'compare'
   }
 
   /** @throws LogBroken when the log can't be gone on with, and other errors when it may be tried again */
@@ -143,13 +147,14 @@ export class Follower {
     try {
       await this.open()
       begun()
-      // What was done to the structure while nobody followed, or was not read yet, is read now.
-      if (this.row.structure === 'compare' || this.unread) this.watch.changed(this.watch.exactly)
-      else await this.watch.compare()
+      const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
+      const over = Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
+      over.catch(() => undefined)
+      // The log comes already: what fails of it must not wait for the source to answer.
+      await Promise.race([over, this.firstLook()])
       // A source that is slow to answer is not asked again and again meanwhile.
       timer = setInterval(() => void (this.ticking > 0 || this.tick().catch((error: unknown) => this.fail(error))), TICK_MS)
-      const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
-      await Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
+      await over
       await Promise.race([failed, this.settle()])
     } catch (error) {
       if (!this.stop.aborted) throw this.translated(error)
@@ -157,6 +162,12 @@ export class Follower {
       clearInterval(timer)
       await this.close()
     }
+  }
+
+  /** What was done to the structure while nobody followed, or was not read yet, is read now. */
+  private async firstLook(): Promise<void> {
+    if (this.looks || this.unread) this.watch.changed(this.watch.exactly)
+    else await this.watch.compare()
   }
 
   /** The structure as it was last read, moved on by what the source told since. */
@@ -201,7 +212,7 @@ export class Follower {
         if (!placed) return
         this.placed = placed
         this.due = true
-        if (this.row.structure === 'compare') this.namesRead()
+        if (this.looks) this.namesRead()
       },
       between: () => this.closeIfDue(),
     }
@@ -301,11 +312,10 @@ export class Follower {
 
   private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<void> {
     // Where the source tells nothing, only what was read says which columns rows had.
-    if (this.row.structure === 'compare') await this.watch.settled()
+    if (this.looks) await this.watch.settled()
     const { placed, steps } = change
     const structure = placed ? { ...placed.piece, chunks: await writeJson(writer, placed.manifest) } : null
-    if (this.row.structure === 'compare')
-      for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
+    if (this.looks) for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
     const sequences = await this.ask(describeSequences)
     const toAt = Math.max(this.lastAt, recorded.lastAt ?? this.lastAt)
     const manifest: LogManifest = {
@@ -345,7 +355,8 @@ export class Follower {
 
   /** Up to here the source has sent everything. If nothing of it waits to be stored, it may forget up to here. */
   private async reached(position: string): Promise<void> {
-    if (!this.recorder.isEmpty || this.recorder.isOpen || this.waiting > 0) return
+    // A segment that failed waits no more, and what it held is in no store.
+    if (this.failure || !this.recorder.isEmpty || this.recorder.isOpen || this.waiting > 0) return
     const at = this.certain && this.certain.position <= positionOf(position)! ? this.certain.at : null
     if (!at || (!this.hurried && Date.now() - this.toldAt < TELL_EVERY_MS)) return
     this.toldAt = Date.now()
@@ -363,7 +374,7 @@ export class Follower {
     // From the first word on any instant can be entered, though nothing may change for hours.
     if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
     this.told = positionOf(position)!
-    if (this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
+    if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
   }
 
   /** Asks the source beside the log, one question after the other. */
@@ -402,7 +413,7 @@ export class Follower {
     this.closeIfDue()
     this.stream.ask()
     if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld()
-    if (this.ticks % (this.row.structure === 'compare' ? COMPARE_EVERY : COMPARE_SELDOM) === 0) await this.compare()
+    if (this.ticks % (this.looks ? COMPARE_EVERY : COMPARE_SELDOM) === 0) await this.compare()
   }
 
   /** Sequences move without a word in the log, so they are read again and again; where they are many, more rarely. */

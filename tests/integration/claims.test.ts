@@ -100,7 +100,8 @@ describe('a run whose worker died', () => {
       .set({ state: 'running', heartbeat_at: new Date(0) })
       .where('id', '=', id)
       .execute()
-    await Promise.all([tidyUp(bench.engine, true), tidyUp(bench.engine, true), tidyUp(bench.engine, true)])
+    await tidyUp(bench.engine)
+    await Promise.all([tidyUp(bench.engine), tidyUp(bench.engine), tidyUp(bench.engine)])
     expect(await bench.messages(id)).toEqual(['The worker that did this run ended in the middle of it.'])
   })
 

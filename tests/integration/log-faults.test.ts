@@ -1,10 +1,12 @@
 import { sql } from 'kysely'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
+import { laterPosition } from '../../core/chain/position'
 import { notify } from '../../engine/notify'
 import { Store } from '../../engine/store/store'
 import { ContentWriter } from '../../engine/store/writer'
 import { LogStream } from '../../engine/sources/postgres/log/stream'
 import { ChunkIndex } from '../../engine/store/index'
+import { StructureWatch } from '../../engine/log/structure'
 import { searchLog, type FoundChange, type LogQuery } from '../../engine/log/search'
 import { LogBench } from '../support/log'
 
@@ -100,6 +102,39 @@ describe('a follower that dies', () => {
     expect(inserted).toHaveLength(50 * steps.length)
     expect(new Set(inserted).size).toBe(inserted.length)
     expect(await all({ ops: ['update'] })).toHaveLength(steps.length)
+    expect(await log.breaks()).toEqual([])
+  })
+})
+
+describe('a follower that fails while it still looks at what was done before it came', () => {
+  it('tells nobody that nothing has changed, and loses no transaction', async () => {
+    const { bench } = log
+    await log.unfollow()
+    let look = () => undefined as void
+    const looking = new Promise<void>((resolve) => (look = resolve))
+    vi.spyOn(StructureWatch.prototype, 'compare').mockImplementation(() => looking.then(() => false))
+    failOnce(Store.prototype, 'writeSegment', 'before')
+    log.follow()
+    bench.sql(`insert into ticket (v) values ('while it looks')`)
+    const moment = log.moment('public.ticket')
+    const { position } = await log.row()
+    const hurry = () => notify(bench.engine.db, { about: 'flush', vessel: log.vessel.id, member: log.member })
+    const failed = vi.mocked(Store.prototype.writeSegment)
+    await until(async () => (await hurry(), failed.mock.settledResults.length > 0))
+    // The source goes on, and says each time how far it has come.
+    for (let i = 0; i < 5; i++) {
+      bench.sql('select pg_switch_wal()')
+      const goal = bench.sql('select pg_current_wal_lsn()')
+      const sent = () => bench.sql(`select count(*) from pg_stat_replication where sent_lsn >= '${goal}'`)
+      await until(async () => (await hurry(), sent() !== '0'))
+    }
+    const row = await log.row()
+    expect(row.position).toBe(position)
+    expect(laterPosition(row.still_position ?? '0/0', moment.position)).toBe(moment.position)
+    look()
+    vi.restoreAllMocks()
+    await log.flush()
+    await log.holds(moment)
     expect(await log.breaks()).toEqual([])
   })
 })

@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { accessById } from '../../engine/catalog/sources'
 import { StructureWatch } from '../../engine/log/structure'
 import { Workbench } from '../support/engine'
+import { waitForLog } from '../../engine/log/wait'
 import { LogBench } from '../support/log'
 
 // What happens to the structure of a source whose changes no trigger tells, while it is read and compared.
@@ -77,11 +78,13 @@ describe('a log whose source has no trigger', () => {
           ]),
         { timeout: 20_000 },
       )
-      const segments = await log.segments()
       await log.unfollow()
+      const segments = await log.segments()
       // Where nothing was changed, to begin again leaves nothing behind.
       log.follow()
-      await log.flush()
+      log.bench.sql('select pg_switch_wal()')
+      const here = log.bench.sql('select pg_current_wal_lsn()')
+      await waitForLog(log.bench.engine, log.vessel.id, log.member, here, new AbortController().signal)
       expect(await log.segments()).toEqual(segments)
     } finally {
       await log.close()
