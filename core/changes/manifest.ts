@@ -86,6 +86,8 @@ export interface LogManifest {
   structure: StructurePiece | null
   /** How changes of structure are noticed at the source; absent like `steps`. */
   noticed?: 'trigger' | 'compare'
+  /** Where that is by looking: up to here nothing had changed since the last structure that is in this segment or before. */
+  looked?: string
   /** Changes of the structure in their order; absent in logs that were written before these were told. */
   steps?: StructureStep[]
   /** At the end of the segment; before its change of structure, where it has one, it was as `before`. */

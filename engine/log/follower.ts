@@ -58,6 +58,8 @@ interface StructureOfSegment {
   placed: PlacedReading | null
   before: FollowedTables
   after: FollowedTables
+  /** Whether somebody waits for it, so that it is looked what was changed up to its end. */
+  awaited: boolean
 }
 
 /**
@@ -283,6 +285,7 @@ export class Follower {
       placed: this.placed,
       before: this.followed,
       after: this.watch.followed,
+      awaited: this.hurried,
     }
     this.steps = []
     this.readings = []
@@ -311,9 +314,12 @@ export class Follower {
   }
 
   private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<void> {
-    // Where the source tells nothing, only what was read says which columns rows had.
-    if (this.looks) await this.watch.settled()
     const { placed, steps } = change
+    // Where the source tells nothing, only what was read says which columns rows had.
+    if (this.looks) {
+      if (change.awaited) await this.watch.lookUntil(recorded.to)
+      await this.watch.settled()
+    }
     const structure = placed ? { ...placed.piece, chunks: await writeJson(writer, placed.manifest) } : null
     if (this.looks) for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
     const sequences = await this.ask(describeSequences)
@@ -341,6 +347,7 @@ export class Follower {
       readings: change.readings,
       structure,
       noticed: this.row.structure,
+      ...(this.looks ? { looked: this.watch.quiet(placed?.mark).position } : {}),
       steps,
       followed: change.after,
       before: structure || steps.length > 0 ? change.before : null,
@@ -357,24 +364,37 @@ export class Follower {
   private async reached(position: string): Promise<void> {
     // A segment that failed waits no more, and what it held is in no store.
     if (this.failure || !this.recorder.isEmpty || this.recorder.isOpen || this.waiting > 0) return
-    const at = this.certain && this.certain.position <= positionOf(position)! ? this.certain.at : null
+    const [still, at] = this.stillUntil(position)
     if (!at || (!this.hurried && Date.now() - this.toldAt < TELL_EVERY_MS)) return
     this.toldAt = Date.now()
     this.hurried = false
     const { numUpdatedRows } = await this.engine.db
       .updateTable('follower')
-      .set({ still_position: position, still_at: at, state: 'following', trouble: null })
+      .set({ still_position: still, still_at: at, state: 'following', trouble: null })
       .where('vessel_id', '=', this.vessel.id)
       .where('member', '=', this.row.member)
       .where('position', '=', this.position)
       // Two words may overtake each other on their way: the catalog must never be behind what the source was told.
-      .where((eb) => eb.or([eb('still_position', 'is', null), eb(sql`still_position::pg_lsn`, '<=', sql`${position}::pg_lsn`)]))
+      .where((eb) => eb.or([eb('still_position', 'is', null), eb(sql`still_position::pg_lsn`, '<=', sql`${still}::pg_lsn`)]))
       .executeTakeFirst()
     if (numUpdatedRows === 0n) return
     // From the first word on any instant can be entered, though nothing may change for hours.
     if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
-    this.told = positionOf(position)!
-    if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(position)
+    this.told = positionOf(still)!
+    if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(still)
+  }
+
+  /** Up to where nothing has changed, and when that was, where the source has sent everything up to a position. */
+  private stillUntil(position: string): [position: string, at: Date | null] {
+    const reached = positionOf(position)!
+    const at = this.certain && this.certain.position <= reached ? this.certain.at : null
+    if (!this.looks) return [position, at]
+    const quiet = this.watch.quiet()
+    if (positionOf(quiet.position)! >= reached && quiet.at) return [position, at]
+    return [
+      quiet.position,
+      positionOf(quiet.position)! > positionOf(this.position)! && quiet.at ? this.engine.clock.ofSource(quiet.at) : null,
+    ]
   }
 
   /** Asks the source beside the log, one question after the other. */
@@ -408,6 +428,7 @@ export class Follower {
     while (this.seen.size > SEEN) this.seen.delete(this.seen.keys().next().value!)
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
     await this.readSequences(position)
+    if (this.looks && this.hurried) await this.watch.lookUntil(position)
     // A change of the structure is told at once; those of a migration are told together.
     if (this.structureDue) this.due = true
     this.closeIfDue()
@@ -464,7 +485,7 @@ export class Follower {
   /** Told to stop, it brings into the store what the source has by now, as far as that takes no long time. */
   private async settle(): Promise<void> {
     const until = Date.now() + SETTLE_MS
-    this.due = true
+    this.due = this.hurried = true
     await this.tick()
     const goal = this.certain!.position
     while (Date.now() < until && this.told < goal) {

@@ -16,7 +16,7 @@ import { readJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 import { InstantStore } from './instant-store'
 import { lateHolesOf } from './breaks'
-import { structureAt } from './structure-at'
+import { LOOK_AHEAD, structureAt } from './structure-at'
 import { segmentsOf, type StoredArtifact } from './segments'
 import { MemberView, type Ingredients } from './view'
 
@@ -216,6 +216,7 @@ async function makeView(
     position,
     at,
     later,
+    still: await stillOf(engine, vesselId, member, era),
     holes,
     following: [],
   }
@@ -233,8 +234,17 @@ async function makeView(
   return new MemberView(InstantStore.over(store), from, structure, settled)
 }
 
-/** How many segments after an instant are looked into for the structure that was read after it. */
-const LOOK_AHEAD = 40
+/** Up to where the follower of a member knows that nothing has changed since its last segment. */
+async function stillOf(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {
+  const row = await engine.db
+    .selectFrom('follower')
+    .select('still_position')
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .where('era', '=', era)
+    .executeTakeFirst()
+  return row?.still_position ?? null
+}
 
 /**
  * The chain from given marks up to a position of the log.

@@ -100,12 +100,14 @@ function logOf(changes: Change[], looks: Look[], cuts: Set<number>, read: Map<st
   return logs
 }
 
+const NOTHING_TOLD = { relations: [], chunks: [], noticed: 'compare', steps: [], structure: null, followed: {}, sequences: [] }
+
 async function stateAfter(count: number, logs: LogManifest[], read: Map<string, DatabaseManifest>, full: DatabaseManifest) {
   const at = count * 10 + 2
   const before = logs.filter((log) => Number(log.from) < 0 || parseInt(log.from.slice(2), 16) < at * 16)
   const ahead = logs.slice(before.length)
   const from = { full: { member: 'db', databases: [full] } as unknown as Manifest, mark: full.position, nets: [], logs: before }
-  const rest = { position: position(at), at: new Date(0), later: true, holes: [], following: [] }
+  const rest = { position: position(at), at: new Date(0), later: true, still: null, holes: [], following: [] }
   const next = async function* () {
     yield* ahead
   }
@@ -162,5 +164,31 @@ describe('the structure at a position', () => {
       }),
       { numRuns: 500 },
     )
+  })
+
+  it('is told not to be known yet where the source does not tell, and nobody has looked since', async () => {
+    const full = databaseOf(viewsAfter([], 0), [], position(1))
+    const segment = (from: number, to: number, looked: number) =>
+      ({ ...NOTHING_TOLD, from: position(from), to: position(to), looked: position(looked) }) as unknown as LogManifest
+    const told = async (at: number, before: LogManifest[], ahead: LogManifest[], still: number | null) => {
+      const from = { full: { member: 'db', databases: [full] } as unknown as Manifest, mark: full.position, nets: [], logs: before }
+      const rest = { at: new Date(0), later: true, still: still === null ? null : position(still), holes: [], following: [] }
+      const next = async function* () {
+        yield* ahead
+      }
+      const found = await structureAt(
+        { ...from, ...rest, position: position(at) },
+        async () => full,
+        next,
+        async () => new Uint8Array(),
+      )
+      return [found.settled, found.structure.missing.length]
+    }
+    expect(await told(15, [segment(1, 20, 16)], [], null)).toEqual([true, 0])
+    expect(await told(15, [segment(1, 20, 14)], [], null)).toEqual([false, 1])
+    expect(await told(15, [segment(1, 20, 14)], [segment(20, 30, 25)], null)).toEqual([true, 0])
+    expect(await told(15, [segment(1, 20, 14)], [segment(20, 30, 14)], null)).toEqual([false, 1])
+    expect(await told(22, [segment(1, 20, 18)], [], 23)).toEqual([true, 0])
+    expect(await told(24, [segment(1, 20, 18)], [], 23)).toEqual([false, 1])
   })
 })

@@ -11,7 +11,7 @@ import type { LogManifest } from '../../core/changes/manifest'
 import { doubtfulKeys, doubtsOf, MOVED } from '../sources/postgres/moved'
 import { withAttachments } from './attachments'
 import { calledAs, renamer, sameBut, withNamesOf } from './renames'
-import { differing, INEXACT, inexact, neverRead, partsUnknown, UNTOLD } from './told-of-moment'
+import { differing, INEXACT, inexact, neverRead, partsUnknown, UNLOOKED, UNTOLD } from './told-of-moment'
 import { Touches } from './touches'
 import type { Ingredients } from './view'
 
@@ -27,6 +27,9 @@ interface Piece {
   from: bigint | null
   read: () => Promise<DatabaseManifest>
 }
+
+/** How many segments after an instant are looked into for the structure that was read after it. */
+export const LOOK_AHEAD = 40
 
 /** The structure of a member at a position, and whether all that can be known of it is known by now. */
 export interface StructureAtPosition {
@@ -78,7 +81,7 @@ export async function structureAt(
   const read = known.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact >= a.exact ? b : a))
   // Without a trigger the next reading alone tells that something had changed already.
   const looks = from.logs.at(-1)?.noticed === 'compare'
-  const isChanged = stepsBetween(from.logs, read.exact, at).length > 0 || looks
+  const isChanged = stepsBetween(from.logs, read.exact, at).length > 0 || (looks && !isLooked(from.logs, at))
   // How sequences went on from a position behind the last segment is told by the next.
   const isBehind = from.later && positionOf(from.logs.at(-1)?.to ?? '0/0')! < at
   const ahead = isChanged || isBehind ? await untilReading(next(), isChanged ? at : null, readManifest) : []
@@ -94,11 +97,13 @@ export async function structureAt(
   const fills = await firstFills(from, readManifest)
   const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
   if (steps.length === 0) {
-    if (!after || after.from === null || after.from >= at)
-      return {
-        structure: { ...found, tables: withFills(found.tables), missing: doubtsOf(found, from.full.member, found.name) },
-        settled: !looks || after !== null,
-      }
+    if (!after || after.from === null || after.from >= at) {
+      const isKnown =
+        !looks || after !== null || isLooked([...from.logs, ...ahead], at) || (isUpTo(from.still, at) && ahead.length < LOOK_AHEAD)
+      const missing = doubtsOf(found, from.full.member, found.name)
+      if (!isKnown) missing.push({ path: `${from.full.member}/${found.name}`, reason: UNLOOKED, note: true })
+      return { structure: { ...found, tables: withFills(found.tables), missing }, settled: isKnown }
+    }
     const later = await after.read()
     const seen = seenIn(found, later, await columnsSeen(from.logs, before.exact, at, readChunk))
     const merged = seen ? merge(from, found, later, [seen], []) : found
@@ -115,6 +120,11 @@ export async function structureAt(
 /** Whether a reading is of behind a position, and shows all that was changed up to it. */
 const isAfter = ({ exact, covers }: Piece, at: bigint) => exact > at && covers >= at
 
+const isUpTo = (position: string | null | undefined, at: bigint) => Boolean(position) && positionOf(position!)! >= at
+
+/** Whether it was looked at or after a position what had changed, where the source does not tell of it. */
+const isLooked = (logs: LogManifest[], at: bigint) => logs.some(({ looked }) => isUpTo(looked, at))
+
 /** Changes of the structure behind one position, up to another. */
 const stepsBetween = (logs: LogManifest[], from: bigint, to: bigint): StructureStep[] =>
   logs.flatMap((log) => log.steps ?? []).filter(({ end }) => positionOf(end)! > from && positionOf(end)! <= to)
@@ -124,7 +134,7 @@ async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null,
   const logs: LogManifest[] = []
   for await (const log of next) {
     logs.push(log)
-    if (at === null || piecesOf([log], read).some((piece) => isAfter(piece, at))) break
+    if (at === null || isLooked([log], at) || piecesOf([log], read).some((piece) => isAfter(piece, at))) break
   }
   return logs
 }

@@ -3,13 +3,13 @@ import type pg from 'pg'
 import type { LogRelation } from '../../core/changes/log-text'
 import type { Followed, FollowedTables, LateHole, StructurePiece, StructureStep } from '../../core/changes/manifest'
 import { brokenBy } from '../../core/changes/rewrites'
-import { laterPosition } from '../../core/chain/position'
+import { laterPosition, positionOf } from '../../core/chain/position'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
 import { DatabaseCapture, withoutRows } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
-import { catalogDigest } from '../sources/postgres/log/digest'
+import { catalogDigest, type Look } from '../sources/postgres/log/digest'
 import { alignPublication, identities, type Identified, type LogTable } from '../sources/postgres/log/install'
 import type { RelationMessage } from '../sources/postgres/log/pgoutput'
 import { hasMoved } from '../sources/postgres/utilities'
@@ -129,6 +129,7 @@ interface Reading {
 
 /** What a reading gives to the segment in which its mark lies. */
 export interface PlacedReading {
+  mark: string
   manifest: DatabaseManifest
   piece: Omit<StructurePiece, 'chunks'>
   late: LateHole | null
@@ -158,9 +159,13 @@ export class StructureWatch {
   private commits: { xid: string; end: string }[] = []
   /** How the catalogs were when they were last read or looked at; empty before that. */
   private digest = ''
-  /** Up to here the structure is as it was last read. */
+  /** Up to here the structure is as it was last read; when that was, once it was looked twice. */
   private quietUntil: string
-  private lastLook: string | null = null
+  private quietAt: Date | null = null
+  private lastLook: Look | null = null
+  private looking: Promise<unknown> = Promise.resolve()
+  /** Readings that are in no segment of the store yet. */
+  private unstored: Pick<Reading, 'mark' | 'from'>[] = []
   /** What the last reading said. */
   private known: string
   private readonly told = new Set<number>()
@@ -236,12 +241,19 @@ export class StructureWatch {
    * Compares the catalogs with how they were. Where no trigger tells of changes this is how they are noticed; where
    * one does, it notices what was done while it was switched off.
    */
-  async compare(): Promise<boolean> {
-    const { digest, position } = await withClient(this.access, this.member.database, catalogDigest)
+  compare(): Promise<boolean> {
+    // One look after the other: the second one makes certain what the first one saw.
+    const look = this.looking.then(() => this.look())
+    this.looking = look.catch(() => undefined)
+    return look
+  }
+
+  private async look(): Promise<boolean> {
+    const { digest, position, at } = await withClient(this.access, this.member.database, catalogDigest)
     const changed = this.digest !== '' && this.digest !== digest
     this.digest = digest
     if (changed) this.changed(this.quietUntil)
-    else if (!this.reading) this.looked(position)
+    else if (!this.reading) this.looked({ position, at })
     return changed
   }
 
@@ -249,9 +261,30 @@ export class StructureWatch {
    * Nothing differs, as far as could be seen at this position. What a commit has written before it may become visible
    * a little later, so only the next look makes it certain.
    */
-  private looked(position: string): void {
-    if (this.lastLook !== null) this.quietUntil = laterPosition(this.quietUntil, this.lastLook)
-    this.lastLook = position
+  private looked(look: Look): void {
+    if (this.lastLook !== null && laterPosition(this.quietUntil, this.lastLook.position) === this.lastLook.position) {
+      this.quietUntil = this.lastLook.position
+      this.quietAt = this.lastLook.at
+    }
+    this.lastLook = look
+  }
+
+  /** Looks until it is certain what was changed up to a position, or that something was. */
+  async lookUntil(position: string): Promise<void> {
+    for (let looks = 0; looks < 3 && positionOf(this.quietUntil)! < positionOf(position)!; looks++) if (await this.compare()) return
+  }
+
+  /**
+   * Up to where nothing was changed since the last structure that is in the store, and when that was; without a time
+   * where that is before something that was read and is not stored yet.
+   *
+   * @param mark of a reading that is being stored
+   */
+  quiet(mark: string | null = null): { position: string; at: Date | null } {
+    const at = this.unstored.findIndex((reading) => reading.mark === mark)
+    this.unstored = this.unstored.slice(at + 1)
+    const [first] = this.unstored
+    return first ? { position: first.from, at: null } : { position: this.quietUntil, at: this.quietAt }
   }
 
   /** Until everything that was told so far was read. */
@@ -282,10 +315,10 @@ export class StructureWatch {
     const from = this.quietUntil
     const { found, added } = await this.align()
     // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
-    const { digest, position } = await withClient(this.access, database, catalogDigest)
+    const { digest, position, at } = await withClient(this.access, database, catalogDigest)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
     this.digest = digest
-    this.lastLook = position
+    this.lastLook = { position, at }
     const reading: Reading = { mark: randomUUID(), manifest, digest, from, followed: null, added }
     if (!trigger && added.length === 0 && this.isKnown(manifest)) return
     this.known = textOf(manifest)
@@ -296,6 +329,7 @@ export class StructureWatch {
       this.model.followed = reading.followed
     }
     this.readings.push(reading)
+    if (!trigger) this.unstored.push({ mark: reading.mark, from })
     await this.mark(reading.mark)
   }
 
@@ -332,11 +366,12 @@ export class StructureWatch {
     return this.member.trigger ? this.placedAmongNotes(reading!, end) : this.placedByLooking(reading!, end)
   }
 
-  private placedByLooking({ manifest, digest, from, followed }: Reading, end: string): PlacedReading {
+  private placedByLooking({ mark, manifest, digest, from, followed }: Reading, end: string): PlacedReading {
     const before = this.followed
     this.followed = followed ?? before
     this.exact = end
     return {
+      mark,
       manifest,
       piece: { from, exact: end, read: manifest.position, told: false, digest },
       late: lateHole(from, before, this.followed),
@@ -344,7 +379,7 @@ export class StructureWatch {
   }
 
   /** Which changes a reading saw is known from the transactions that were visible to it. */
-  private placedAmongNotes({ manifest, digest, added }: Reading, end: string): PlacedReading | null {
+  private placedAmongNotes({ mark, manifest, digest, added }: Reading, end: string): PlacedReading | null {
     const seen = this.commits.map(({ xid }) => isVisible(xid, manifest.visible))
     const count = seen.filter(Boolean).length
     // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
@@ -358,7 +393,7 @@ export class StructureWatch {
     this.exact = exact
     this.model.published(added, end)
     this.followed = this.model.followed
-    return { manifest, piece: { from: exact, exact, read: manifest.position, told: true, digest }, late }
+    return { mark, manifest, piece: { from: exact, exact, read: manifest.position, told: true, digest }, late }
   }
 
   /**

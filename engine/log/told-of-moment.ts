@@ -14,6 +14,9 @@ export const INEXACT = 'Its definition was changed several times around this mom
 export const UNTOLD =
   'What a change of the structure shortly before did could not be told by the source; what is shown may be from before it.'
 
+export const UNLOOKED =
+  'The source does not tell when its structure is changed, and nobody has looked since this moment: what was changed shortly before it does not show yet.'
+
 /** Things that had changed by the next look, where nothing tells whether before this position or after it. */
 export function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseManifest): Missing[] {
   const text = (table: TableManifest) => JSON.stringify(table.structure)

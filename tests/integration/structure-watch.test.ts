@@ -3,7 +3,8 @@ import { accessById } from '../../engine/catalog/sources'
 import { StructureWatch } from '../../engine/log/structure'
 import { Workbench } from '../support/engine'
 import { waitForLog } from '../../engine/log/wait'
-import { LogBench } from '../support/log'
+import { noRows, openPoint } from '../../engine/points/open'
+import { LogBench, type Moment } from '../support/log'
 
 // What happens to the structure of a source whose changes no trigger tells, while it is read and compared.
 
@@ -87,6 +88,40 @@ describe('a log whose source has no trigger', () => {
       await waitForLog(log.bench.engine, log.vessel.id, log.member, here, new AbortController().signal)
       expect(await log.segments()).toEqual(segments)
     } finally {
+      await log.close()
+    }
+  })
+
+  it('says of moments after which nobody looked that the structure is not known yet', async () => {
+    const log = await LogBench.open(
+      `create type mood as enum ('calm', 'rough'); create table sea (id int primary key, m mood default 'calm'); insert into sea (id) select generate_series(1, 5)`,
+      { structure: 'compare' },
+    )
+    const told = async (moment: Moment) => {
+      const { manifest } = (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!
+      return manifest.databases[0]!.missing.map(({ reason }) => reason).join(' ')
+    }
+    try {
+      await log.bench.backup(log.vessel)
+      log.follow(60_000)
+      const quiet = log.moment('public.sea')
+      await log.flush()
+      await vi.waitFor(async () => expect(await told(quiet)).toBe(''), { timeout: 20_000, interval: 200 })
+      vi.spyOn(StructureWatch.prototype, 'compare').mockResolvedValue(false)
+      log.bench.sql(`alter type mood rename value 'calm' to 'still'; insert into sea (id) values (6)`)
+      const changed = log.moment('public.sea')
+      await log.flush()
+      expect(await told(changed)).toContain('nobody has looked')
+      vi.restoreAllMocks()
+      await vi.waitFor(async () => expect(await told(changed)).not.toContain('nobody has looked'), { timeout: 20_000, interval: 200 })
+      expect(await told(changed)).toContain('does not tell when')
+      await log.holds(quiet)
+      log.bench.sql('insert into sea (id) values (7)')
+      const later = log.moment('public.sea')
+      await log.flush()
+      await expect(log.rowsAt(log.ref(later), 'public.sea')).rejects.toThrow('not known')
+    } finally {
+      vi.restoreAllMocks()
       await log.close()
     }
   })

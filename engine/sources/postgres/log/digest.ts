@@ -68,10 +68,16 @@ const part = ([catalog, alias, of]: [string, string, string]) =>
 const DIGEST = `select md5(string_agg(n || ' ' || s, ',' order by i)) as digest
   from (${CATALOGS.map((catalog, i) => `select ${i} as i, n, s from (${part(catalog)}) p${i}`).join(' union all ')}) all_of_them`
 
+/** Where a source stood when it was looked at, with its time by the source's clock. */
+export interface Look {
+  position: string
+  at: Date
+}
+
 /** One text that is another one when anything of the structure was changed, and a position up to which it holds. */
-export async function catalogDigest(client: pg.Client): Promise<{ digest: string; position: string }> {
+export async function catalogDigest(client: pg.Client): Promise<Look & { digest: string }> {
   // The position comes first: what is committed between the two is told as a change that may lie before it.
-  const { rows: before } = await client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
+  const { rows: before } = await client.query<Look>('select pg_current_wal_lsn()::text as position, clock_timestamp() as at')
   const { rows } = await client.query<{ digest: string }>(DIGEST)
-  return { digest: rows[0]!.digest, position: before[0]!.position }
+  return { ...before[0]!, digest: rows[0]!.digest }
 }
