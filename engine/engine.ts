@@ -13,7 +13,8 @@ import { tidyUp } from './runs/orphans'
 import { perform } from './runs/runner'
 import { dropExpired } from './runs/scratch'
 import { expireKept } from './runs/take-back'
-import { Secrets } from './secrets/seal'
+import { openMasterKey } from './secrets/master'
+import type { Secrets } from './secrets/seal'
 import { DiscoveryWatch } from './watch/discovery'
 
 export interface EngineOptions {
@@ -72,7 +73,10 @@ export class Engine implements EngineContext {
   static async start(options: EngineOptions): Promise<Engine> {
     const { db, pool } = openCatalog(options.catalog)
     await migrate(db)
-    const secrets = await Secrets.open({ hex: options.masterKey, file: options.masterKeyFile })
+    const secrets = await openMasterKey(db, { hex: options.masterKey, file: options.masterKeyFile }).catch(async (error: unknown) => {
+      await db.destroy()
+      throw error
+    })
     const queue = new RunQueue(options.catalog)
     await queue.start()
     const changes = new ChangeListener(options.catalog)

@@ -8,6 +8,7 @@ import * as holes from './migrations/005-holes'
 import * as audits from './migrations/006-audits'
 import * as claims from './migrations/007-claims'
 import * as damage from './migrations/008-damage'
+import * as leases from './migrations/009-leases'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
 
@@ -22,6 +23,7 @@ const migrations: MigrationProvider = {
     '006-audits': audits,
     '007-claims': claims,
     '008-damage': damage,
+    '009-leases': leases,
   }),
 }
 

@@ -44,6 +44,10 @@ export interface Catalog extends LogCatalog {
     trouble: string | null
     released_by: ReleasedBy | null
   }
+  /** What only one run may have at a time. */
+  lease: { what: string; run_id: string; taken_at: Generated<Date> }
+  /** One line: something that is sealed with the master key, by which another key is noticed. */
+  master_key: { one: Generated<boolean>; sealed_check: Buffer }
   store: {
     id: string
     name: string

@@ -2,11 +2,13 @@ import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import type { HoldStep } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
+import { namesOf } from '../../core/things/thing'
 import { storable, storableIn } from '../../core/storable'
 import type { HoldState, ReleasedBy } from '../catalog/types'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { SILENT_MS } from '../runs/context'
+import { giveBack, leasedBy } from './lease'
 import type { PlacedAct } from '../sources/source'
 
 /** One line of the ledger: something that is held, or was. */
@@ -143,7 +145,7 @@ export class Ledger {
     return row ?? null
   }
 
-  async released({ id, runId }: Hold, by: ReleasedBy, output: string): Promise<void> {
+  async released({ id, runId, member, act: { act } }: Hold, by: ReleasedBy, output: string): Promise<void> {
     await this.db
       .updateTable('hold')
       .set({
@@ -157,6 +159,8 @@ export class Ledger {
       })
       .where('id', '=', id)
       .execute()
+    const [source, namespace] = namesOf(member) as [string, string]
+    if (act.kind === 'scale') await giveBack(this.db, leasedBy(source, namespace, act), runId)
     await this.tell(runId)
   }
 

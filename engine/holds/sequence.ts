@@ -5,6 +5,7 @@ import type { StepValues } from '../../core/quiesce/values'
 import { namesOf } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
 import { isAway, patiently } from '../catalog/connect'
+import { leasedBy, takeWorkload } from './lease'
 import type { RunContext } from '../runs/context'
 import type { ActJob, ActResult, Holder, HeldSession, PlacedAct } from '../sources/source'
 import { Ledger, type Hold } from './ledger'
@@ -129,7 +130,8 @@ export class HoldSequence {
 
   private async perform(one: HeldStep, signal: AbortSignal): Promise<ActResult> {
     const { step } = one
-    const [, place] = namesOf(step.member) as [string, string]
+    const [source, place] = namesOf(step.member) as [string, string]
+    if (step.act.kind === 'scale') await takeWorkload(this.run.engine.db, leasedBy(source, place, step.act), this.run.id)
     const holder = await holderFor(this.run.engine, step.member, step.act)
     const act = await holder.place(place, step.act, signal)
     const placed = { act, release: this.placedRelease(step, act) }

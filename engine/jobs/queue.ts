@@ -7,6 +7,10 @@ const RUNS = 'runs'
 /** Somebody waits for these, so they go before what goes by itself. */
 const URGENT = new Set<RunKind>(['restore', 'undo'])
 
+/** A run is begun by one job; a failure is on its record, and a person decides what comes of it. */
+const ONCE = { retryLimit: 0, expireInHours: 23 }
+const LATER_S = 2
+
 /**
  * The queue of runs, kept in the catalog's database. Work is claimed by one worker only; a run that fails is
  * on record and is not tried again by itself, because a person decides that.
@@ -27,14 +31,14 @@ export class RunQueue {
   /** Within the transaction that records the run: there is none without a job, nor the other way round. */
   async add(tx: CatalogDb, runId: string, kind: RunKind): Promise<void> {
     const db = { executeSql: (text: string, values: unknown[]) => tx.executeQuery(CompiledQuery.raw(text, values)) }
-    await this.boss.send(RUNS, { runId }, { retryLimit: 0, expireInHours: 23, priority: URGENT.has(kind) ? 1 : 0, db: db as PgBoss.Db })
+    await this.boss.send(RUNS, { runId }, { ...ONCE, priority: URGENT.has(kind) ? 1 : 0, db: db as PgBoss.Db })
   }
 
-  /** Takes up to `parallel` runs at a time. */
-  async work(parallel: number, perform: (runId: string) => Promise<void>): Promise<void> {
+  /** Takes up to `parallel` runs at a time. What can't begin yet comes again, to whichever worker is free then. */
+  async work(parallel: number, perform: (runId: string) => Promise<'over' | 'later'>): Promise<void> {
     for (let i = 0; i < parallel; i++) {
       await this.boss.work<{ runId: string }>(RUNS, { pollingIntervalSeconds: 0.5 }, async ([job]) => {
-        if (job) await perform(job.data.runId)
+        if (job && (await perform(job.data.runId)) === 'later') await this.boss.send(RUNS, job.data, { ...ONCE, startAfter: LATER_S })
       })
     }
   }

@@ -102,22 +102,38 @@ export class RunContext {
     return this.signal.reason
   }
 
-  /** Claims the run; false when another worker has it or it is over. */
-  async begin(): Promise<boolean> {
+  /**
+   * Claims the run. Two backups of one vessel never go at once: each would give the other's log away, so the later one
+   * waits until the first is over.
+   */
+  async begin(): Promise<'begun' | 'later' | 'not ours'> {
     const now = this.engine.clock.now()
-    const row = await this.db
-      .updateTable('run')
-      .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
-      .where('id', '=', this.id)
-      // An answer that was lost does not make it somebody else's.
-      .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
-      .returning(['id', 'cancel_requested_at'])
-      .executeTakeFirst()
-    if (!row) return false
+    const busy = sql<boolean>`(kind = 'backup' and exists (select from run other where other.vessel_id = run.vessel_id
+      and other.kind = 'backup' and other.state = 'running' and other.id <> run.id))`
+    const row = await this.db.transaction().execute(async (tx) => {
+      await sql`select pg_advisory_xact_lock(hashtextextended(${`begin ${this.vesselId}`}, 0))`.execute(tx)
+      return (
+        tx
+          .updateTable('run')
+          .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
+          .where('id', '=', this.id)
+          // An answer that was lost does not make it somebody else's.
+          .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
+          .where((eb) => eb.not(busy))
+          .returning(['id', 'cancel_requested_at'])
+          .executeTakeFirst()
+      )
+    })
+    if (!row) return (await this.isWaiting()) ? 'later' : 'not ours'
     this.heed(row.cancel_requested_at)
     this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
     await this.tell('running')
-    return true
+    return 'begun'
+  }
+
+  private async isWaiting(): Promise<boolean> {
+    const row = await this.db.selectFrom('run').select('state').where('id', '=', this.id).executeTakeFirst()
+    return row?.state === 'waiting'
   }
 
   /** Takes a run from a worker of whom nothing was heard since then; false when another one was faster, or it was heard again. */

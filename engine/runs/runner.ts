@@ -1,4 +1,5 @@
 import { patiently } from '../catalog/connect'
+import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { audit, type AuditParams } from './audit'
@@ -10,8 +11,14 @@ import { undo } from './undo'
 import { rehearseStill } from './still'
 import { verify } from './verify'
 
-/** Does one run from its beginning to its end; whatever happens is on its record. */
-export async function perform(engine: EngineContext, runId: string): Promise<void> {
+/** How long a run waits for a worker that can reach its store, before it is told that none can. */
+const REACHED_WITHIN_MS = 30_000
+
+/**
+ * Does one run from its beginning to its end; whatever happens is on its record. What can't begin yet is to be tried
+ * again a little later, by this worker or another.
+ */
+export async function perform(engine: EngineContext, runId: string): Promise<'over' | 'later'> {
   const recorded = engine.db
     .selectFrom('run')
     .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
@@ -25,6 +32,7 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
       'run.comment',
       'run.params',
       'run.vessel_version',
+      'run.created_at',
       'vessel.id as vessel_id',
       'vessel.slug',
       'vessel.name as vessel_name',
@@ -33,9 +41,12 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
     ])
     .where('run.id', '=', runId)
   const row = await patiently(() => recorded.executeTakeFirst())
-  if (!row) return
+  if (!row) return 'over'
+  const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
+  if (isNew && row.kind !== 'still' && !(await reaches(engine, row.definition.store))) return 'later'
   const run = new RunContext(engine, runId, row.vessel_id)
-  if (!(await patiently(() => run.begin()))) return
+  const begun = await patiently(() => run.begin())
+  if (begun !== 'begun') return begun === 'later' ? 'later' : 'over'
   const vessel = {
     id: row.vessel_id,
     slug: row.slug,
@@ -59,5 +70,17 @@ export async function perform(engine: EngineContext, runId: string): Promise<voi
     if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)
     await run.say('error', errorRecord(error).what).catch(() => undefined)
     await run.end(error instanceof VesselError && error.code === 'cancelled' ? 'cancelled' : 'failed', { error })
+  }
+  return 'over'
+}
+
+/** Whether this worker reaches a store. Where it does not, another one may. */
+async function reaches(engine: EngineContext, store: string): Promise<boolean> {
+  try {
+    await openStore(engine, { name: store })
+    return true
+  } catch (error) {
+    console.warn(`store ${store}: ${errorRecord(error).what} A run that needs it waits for a worker that reaches it.`)
+    return false
   }
 }

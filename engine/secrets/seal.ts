@@ -28,24 +28,26 @@ export function unseal(key: Buffer, sealed: Uint8Array, context: string | Uint8A
   return Buffer.concat([decipher.update(sealed.subarray(12, -16)), decipher.final()])
 }
 
+/** Where the master key is: 64 hex digits, or a file that holds them. */
+export interface KeyPlace {
+  hex?: string
+  file: string
+}
+
 /** Credentials and store keys in the catalog are sealed with the installation's master key. */
 export class Secrets {
   private constructor(private readonly key: Buffer) {}
 
-  /** The master key from 64 hex digits, or from a file that is made with mode 0600 when it is missing. */
-  static async open(options: { hex?: string; file: string }): Promise<Secrets> {
-    if (options.hex) return new Secrets(readKey(options.hex, 'the environment'))
-    await mkdir(dirname(options.file), { recursive: true, mode: 0o700 })
+  /** The master key from 64 hex digits, or from a file that is made with mode 0600 when it is missing and may be made. */
+  static async open({ hex, file }: KeyPlace, { mayMake = true } = {}): Promise<Secrets> {
+    if (hex) return new Secrets(readKey(hex, 'the environment'))
+    if (mayMake) await makeKey(file)
     try {
-      const handle = await open(options.file, 'wx', 0o600)
-      await handle.writeFile(`${randomBytes(32).toString('hex')}\n`)
-      await handle.sync()
-      await handle.close()
+      await chmod(file, 0o600)
+      return new Secrets(readKey(await readFile(file, 'utf8'), file))
     } catch (error) {
-      if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error
-      await chmod(options.file, 0o600)
+      throw (error as NodeJS.ErrnoException).code === 'ENOENT' ? keyMissing(file) : error
     }
-    return new Secrets(readKey(await readFile(options.file, 'utf8'), options.file))
   }
 
   seal(plain: string | Buffer, context: string): Buffer {
@@ -66,6 +68,26 @@ export class Secrets {
     }
   }
 }
+
+async function makeKey(file: string): Promise<void> {
+  await mkdir(dirname(file), { recursive: true, mode: 0o700 })
+  try {
+    const handle = await open(file, 'wx', 0o600)
+    await handle.writeFile(`${randomBytes(32).toString('hex')}\n`)
+    await handle.sync()
+    await handle.close()
+  } catch (error) {
+    if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error
+  }
+}
+
+const keyMissing = (file: string) =>
+  new VesselError('master_key_missing', {
+    what: `The catalog is sealed with a master key, and there is none at ${file}.`,
+    touched: 'Nothing was started, and no new key was made: it would open nothing that is stored already.',
+    next: 'Put the key file of this catalog there, or name it in VESSEL_MASTER_KEY_FILE.',
+    status: 500,
+  })
 
 function readKey(text: string, where: string): Buffer {
   const hex = text.trim()

@@ -1,10 +1,11 @@
 import { once } from 'node:events'
 import type { ChildProcess } from 'node:child_process'
-import { readdirSync } from 'node:fs'
+import { existsSync, readdirSync, renameSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
 import type { Vessel } from '../../engine/catalog/vessels'
+import { Engine } from '../../engine/engine'
 import { tidyUp } from '../../engine/runs/orphans'
 import { perform } from '../../engine/runs/runner'
 import { Workbench } from '../support/engine'
@@ -89,6 +90,72 @@ describe('a worker that slept while its run was ended', () => {
     const { run } = await bench.restore(vessel, point, wish as never)
     expect([run.error, run.state]).toEqual([null, 'done'])
     expect(bench.sql(COUNTS)).toBe('90000|1000')
+  })
+})
+
+describe('what can’t begin yet', () => {
+  it('waits: two backups of one vessel never go at once', async () => {
+    const [first, second] = [
+      await addRun(bench.engine, { kind: 'backup', vessel, startedBy: 'a test', params: { what: 'full' } }),
+      await addRun(bench.engine, { kind: 'backup', vessel, startedBy: 'a test', params: { what: 'full' } }),
+    ]
+    const going = perform(bench.engine, first)
+    await until(async () => (await bench.record(first)).state === 'running')
+    expect(await perform(bench.engine, second)).toBe('later')
+    expect((await bench.record(second)).state).toBe('waiting')
+    await going
+    expect(await perform(bench.engine, second)).toBe('over')
+    expect([(await bench.record(first)).state, (await bench.record(second)).state]).toEqual(['done', 'done'])
+  })
+
+  it('comes again by itself, when a worker does it', async () => {
+    worker = startWorker(bench.environment)
+    const started = { kind: 'backup' as const, vessel, startedBy: 'a test', params: { what: 'full' } }
+    const ids = [await bench.engine.startRun(started), await bench.engine.startRun(started)]
+    const records = () => Promise.all(ids.map((id) => bench.record(id)))
+    await until(async () => (await records()).every(({ state }) => state === 'done'))
+    const [a, b] = (await records()).sort((x, y) => x.started_at!.getTime() - y.started_at!.getTime())
+    expect(b!.started_at!.getTime()).toBeGreaterThanOrEqual(a!.finished_at!.getTime())
+  })
+
+  it('waits for a worker that reaches its store, and fails with the reason when there is none', async () => {
+    const add = () => addRun(bench.engine, { kind: 'verify', vessel: small, startedBy: 'a test' })
+    const [found, never] = [await add(), await add()]
+    renameSync(bench.place, `${bench.place} away`)
+    try {
+      expect(await perform(bench.engine, found)).toBe('later')
+      expect((await bench.record(found)).state).toBe('waiting')
+      await bench.engine.db
+        .updateTable('run')
+        .set({ created_at: new Date(0) })
+        .where('id', '=', never)
+        .execute()
+      expect(await perform(bench.engine, never)).toBe('over')
+      expect(await bench.record(never)).toMatchObject({ state: 'failed', error: { code: expect.stringMatching(/^store_/) } })
+    } finally {
+      renameSync(`${bench.place} away`, bench.place)
+    }
+    expect(await perform(bench.engine, found)).toBe('over')
+    expect((await bench.record(found)).state).toBe('done')
+  })
+})
+
+describe('the master key of a catalog', () => {
+  const start = (key: { masterKey?: string; masterKeyFile: string }) =>
+    Engine.start({ catalog: bench.environment.VESSEL_CATALOG!, root: process.cwd(), ...key })
+
+  it('is never made a second time', async () => {
+    const file = join(bench.place, '..', 'another machine', 'master.key')
+    await expect(start({ masterKeyFile: file })).rejects.toMatchObject({ code: 'master_key_missing' })
+    expect(existsSync(file)).toBe(false)
+  })
+
+  it('is the one it was made with, also where a credential was never opened', async () => {
+    const file = bench.environment.VESSEL_MASTER_KEY_FILE!
+    await expect(start({ masterKey: 'ab'.repeat(32), masterKeyFile: file })).rejects.toMatchObject({ code: 'master_key_wrong' })
+    await bench.engine.db.deleteFrom('master_key').execute()
+    await expect(start({ masterKey: 'ab'.repeat(32), masterKeyFile: file })).rejects.toMatchObject({ code: 'master_key_wrong' })
+    await (await start({ masterKeyFile: file })).close()
   })
 })
 

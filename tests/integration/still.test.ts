@@ -2,9 +2,11 @@ import { existsSync } from 'node:fs'
 import { buffer } from 'node:stream/consumers'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import type { Act, HoldStep } from '../../core/quiesce/sequence'
+import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { programsIn } from '../../engine/holds/outside'
 import { openFile } from '../../engine/look/cluster'
 import { openPoint } from '../../engine/points/open'
+import { perform } from '../../engine/runs/runner'
 import { manifestService, namespace, snapshots, storage } from '../support/cluster'
 import { exec, freeze, GATE, HeldBench, VOLUME } from '../support/held'
 import { killWorker, startWorker } from '../support/worker'
@@ -295,6 +297,28 @@ describe('workloads', () => {
     expect(held.cluster.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
     const kept = (await openPoint(held.bench.engine, point.id)).members[0]!.manifest.namespaces![0]!
     expect(kept.volumes[0]!.files).toBe(2)
+    held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'boarding', '--timeout=30s')
+  })
+
+  it('are stopped by one run at a time, so that nobody takes them for stopped ones', async () => {
+    const of = await held.vessel([])
+    const down = (name: string): HoldStep =>
+      freeze({ name, act: { kind: 'scale', workload: 'StatefulSet', name: 'manifest', replicas: 0 }, release: null, limitMs: 20_000 })
+    const sleeps = { kind: 'sql' as const, statement: 'select pg_sleep(60)' }
+    const slow = held.lock({ name: 'slow', turn: 1, act: sleeps, release: null, limitMs: 60_000 })
+    const still = { steps: [down('first'), slow], budgetMs: 60_000 }
+    const first = await addRun(held.bench.engine, { kind: 'still', vessel: of, startedBy: 'a test', params: { still } })
+    const done = perform(held.bench.engine, first)
+    await held.cluster.until(async () => (await held.ledger(first)).some(({ name, state }) => name === 'first' && state === 'held'))
+    const second = await held.rehearse({ steps: [down('second')] }, of)
+    expect(second.error).toMatchObject({ code: 'hold_failed', what: expect.stringContaining('is stopped by another run of') })
+    expect(await held.ledger(second.id)).toEqual([])
+    await requestCancel(held.bench.engine, first)
+    await done
+    expect(held.cluster.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
+    held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'boarding', '--timeout=30s')
+    const third = await held.rehearse({ steps: [down('third')] }, of)
+    expect([third.error, third.state]).toEqual([null, 'done'])
     held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'boarding', '--timeout=30s')
   })
 

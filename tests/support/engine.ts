@@ -77,7 +77,7 @@ export class Workbench {
   /** Does a run to its end and returns its record. */
   async run(kind: RunKind, vessel: Vessel, params: Record<string, unknown> = {}) {
     const id = await addRun(this.engine, { kind, vessel, startedBy: 'a test', params })
-    await perform(this.engine, id)
+    while ((await perform(this.engine, id)) === 'later') await new Promise((resolve) => setTimeout(resolve, 100))
     return this.record(id)
   }
 

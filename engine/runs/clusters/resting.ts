@@ -1,6 +1,7 @@
 import type { ClusterObject } from '../../../core/cluster/clean'
 import { atRest } from '../../../core/cluster/phases'
 import { errorRecord } from '../../../core/errors'
+import { giveBack, takeWorkload, type LeasedWorkload } from '../../holds/lease'
 import type { RestingWorkload, RunContext } from '../context'
 import type { Applier } from './apply'
 import { usesClaim } from './workloads'
@@ -9,6 +10,7 @@ const REST_WITHIN_MS = 120_000
 
 interface PutToRest {
   object: ClusterObject
+  leased: LeasedWorkload
   record: RestingWorkload
   undo: number
 }
@@ -32,11 +34,14 @@ export class Resting {
     return this.resting.length === 0
   }
 
+  /** @throws VesselError `workload_held` before any of them is touched, when another run has stopped one of them */
   async rest(workloads: ClusterObject[], namespace: string, claims: string[]): Promise<void> {
-    for (const object of workloads) {
+    const leased = workloads.map(({ kind = '', metadata }) => ({ source: this.source, namespace, kind, name: metadata.name ?? '' }))
+    for (const workload of leased) await takeWorkload(this.run.engine.db, workload, this.run.id)
+    for (const [i, object] of workloads.entries()) {
       const path = await this.apply.pathOf(object, object.metadata.name)
       const record = { source: this.source, path, start: atRest(object)!.start, label: labelOf(object), half: [] }
-      this.resting.push({ object, record, undo: await this.run.willUndo({ kind: 'rest', what: record }) })
+      this.resting.push({ object, leased: leased[i]!, record, undo: await this.run.willUndo({ kind: 'rest', what: record }) })
       const still = atRest(object)!.still.spec as Record<string, unknown>
       await this.apply.patch(path, { spec: 'replicas' in still ? { replicas: 0 } : { suspend: true } })
     }
@@ -66,7 +71,7 @@ export class Resting {
 
   /** Sets them going again, except what uses a volume that is not as it should be, and waits until they are ready. */
   async wake(withinMs = 0): Promise<void> {
-    for (const { object, record, undo } of this.resting.splice(0)) {
+    for (const { object, leased, record, undo } of this.resting.splice(0)) {
       const label = labelOf(object)
       if (record.half.length > 0) {
         await this.run.say('warning', `${label} stays at rest: its volume ${record.half.join(', ')} is not what it should be.`)
@@ -77,6 +82,7 @@ export class Resting {
         await this.run.confirm()
         await this.wakes.patch(record.path, { spec: record.start })
         await this.run.undone(undo)
+        await giveBack(this.run.engine.db, leased, this.run.id)
         if (withinMs > 0) await this.apply.untilReady(object, withinMs)
       } catch (error) {
         await this.run.say('error', `${label} could not be started again, or is not ready: ${errorRecord(error).what}`)
