@@ -1,3 +1,6 @@
+import { fileURLToPath } from 'node:url'
+import { apiRoutes } from './scripts/api-routes.mjs'
+
 // One application for both halves: app/ is the interface, server/ its routes. Nothing is fetched from outside:
 // fonts and icons ship with the application.
 export default defineNuxtConfig({
@@ -22,6 +25,7 @@ export default defineNuxtConfig({
   },
   router: { options: { scrollBehaviorType: 'auto' } },
   nitro: nitro(),
+  runtimeConfig: { apiRoutes: apiRoutes(fileURLToPath(new URL('server/api', import.meta.url))).join('\n') },
   imports: {
     presets: [
       { from: '@vueuse/core', imports: ['useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'] },

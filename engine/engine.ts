@@ -26,6 +26,8 @@ export interface EngineOptions {
   masterKeyFile: string
   clock?: Clock
   hooks?: Allowed
+  /** Milliseconds that runs may go on when this process is told to stop. */
+  drainMs?: number
 }
 
 /** Settings from the environment; README.md lists them. */
@@ -43,13 +45,25 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
       hosts: (env.VESSEL_HOOK_HOSTS ?? '').split(',').filter(Boolean),
       folder: env.VESSEL_HOOK_FOLDER ? resolve(env.VESSEL_HOOK_FOLDER) : null,
     },
+    ...(env.VESSEL_DRAIN_SECONDS ? { drainMs: drainMsOf(env.VESSEL_DRAIN_SECONDS) } : {}),
   }
+}
+
+function drainMsOf(text: string): number {
+  const seconds = Number(text)
+  // Longer than a day is no time to stop in, and a timer does not know it.
+  if (/^\d+$/.test(text) && seconds <= 86_400) return seconds * 1000
+  throw new Error(`VESSEL_DRAIN_SECONDS is ${text}: it is a whole number of seconds, up to 86400`)
 }
 
 const DISCOVER_EVERY_MS = 5 * 60_000
 const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
+/** How long runs may go on when a worker is told to stop, where nothing else is said. */
+const DRAIN_MS = 20_000
+/** How long those that had to be stopped may take to leave nothing behind. */
+const CLEANED_WITHIN_MS = 15_000
 
 /** Everything that touches the world, put together. */
 export class Engine implements EngineContext {
@@ -57,6 +71,7 @@ export class Engine implements EngineContext {
   private logs: LogSupervisor | null = null
   private discovery: DiscoveryWatch | null = null
   private readonly watchdog = new Watchdog(this)
+  private readonly stopping = new AbortController()
 
   private constructor(
     readonly db: EngineContext['db'],
@@ -68,6 +83,7 @@ export class Engine implements EngineContext {
     readonly changes: ChangeListener,
     private readonly catalog: string,
     readonly hooks: Allowed,
+    private readonly drainMs: number,
   ) {}
 
   static async start(options: EngineOptions): Promise<Engine> {
@@ -91,6 +107,7 @@ export class Engine implements EngineContext {
       changes,
       options.catalog,
       options.hooks ?? { hosts: [], folder: null },
+      options.drainMs ?? DRAIN_MS,
     )
     engine.watchdog.start()
     return engine
@@ -104,7 +121,7 @@ export class Engine implements EngineContext {
   /** Takes part in the work. `alone` tells that no other worker exists, so every unfinished run is orphaned. */
   async work(options: { alone: boolean; logRetryMs?: number }): Promise<void> {
     await tidyUp(this, options.alone)
-    await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId))
+    await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId, this.stopping.signal))
     this.followLogs(options.logRetryMs)
     this.watchSources()
     const every = (ms: number, work: () => Promise<void>, what: string) =>
@@ -133,12 +150,16 @@ export class Engine implements EngineContext {
     for (const { id } of sources) await discoverSource(this, id)
   }
 
+  /** Takes no more work, lets what is being done come to its end, as far as that takes no long time, and stops. */
   async close(): Promise<void> {
     for (const timer of this.timers) clearInterval(timer)
+    const late = setTimeout(() => this.stopping.abort(), this.drainMs)
+    // What runs needs its logs followed, and what is held watched.
+    await this.queue.stop(this.drainMs + CLEANED_WITHIN_MS)
+    clearTimeout(late)
     await this.watchdog.close()
     await this.logs?.close()
     await this.discovery?.close()
-    await this.queue.stop()
     await this.changes.close()
     await this.content.close()
     await this.db.destroy()

@@ -43,7 +43,8 @@ export class RunQueue {
     }
   }
 
-  async stop(): Promise<void> {
-    await this.boss.stop({ graceful: true, timeout: 5000 })
+  /** Takes no more, and waits until what is being done is over, or the time is. */
+  async stop(withinMs: number): Promise<void> {
+    await this.boss.stop({ graceful: true, timeout: withinMs })
   }
 }

@@ -17,8 +17,10 @@ const REACHED_WITHIN_MS = 30_000
 /**
  * Does one run from its beginning to its end; whatever happens is on its record. What can't begin yet is to be tried
  * again a little later, by this worker or another.
+ *
+ * @param stop tells that the worker has to go: the run stops as one that is cancelled does, and has failed
  */
-export async function perform(engine: EngineContext, runId: string): Promise<'over' | 'later'> {
+export async function perform(engine: EngineContext, runId: string, stop?: AbortSignal): Promise<'over' | 'later'> {
   const recorded = engine.db
     .selectFrom('run')
     .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
@@ -47,6 +49,9 @@ export async function perform(engine: EngineContext, runId: string): Promise<'ov
   const run = new RunContext(engine, runId, row.vessel_id)
   const begun = await patiently(() => run.begin())
   if (begun !== 'begun') return begun === 'later' ? 'later' : 'over'
+  const end = () => run.abort.abort(workerStopped())
+  stop?.addEventListener('abort', end)
+  if (stop?.aborted) end()
   const vessel = {
     id: row.vessel_id,
     slug: row.slug,
@@ -70,6 +75,8 @@ export async function perform(engine: EngineContext, runId: string): Promise<'ov
     if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)
     await run.say('error', errorRecord(error).what).catch(() => undefined)
     await run.end(error instanceof VesselError && error.code === 'cancelled' ? 'cancelled' : 'failed', { error })
+  } finally {
+    stop?.removeEventListener('abort', end)
   }
   return 'over'
 }
@@ -84,3 +91,10 @@ async function reaches(engine: EngineContext, store: string): Promise<boolean> {
     return false
   }
 }
+
+const workerStopped = () =>
+  new VesselError('worker_stopped', {
+    what: 'The worker that did this run was told to stop, and the run was not over in time.',
+    touched: 'What was at hand was rolled back or removed; what its record lists as done stays.',
+    next: 'Start it again.',
+  })

@@ -1,7 +1,8 @@
 import { randomUUID } from 'node:crypto'
-import { readdirSync } from 'node:fs'
 import { request } from 'node:http'
 import { describe, expect, inject, it } from 'vitest'
+// @ts-expect-error a build script without types
+import { apiRoutes } from '../../scripts/api-routes.mjs'
 
 // What is asked wrongly is answered with a status 4xx and a stable code, and changes nothing.
 
@@ -33,12 +34,12 @@ function bodyOf(text: string): Answer['body'] {
 }
 
 /** Every route, as its file names it. */
-const ROUTES = readdirSync('server/api', { recursive: true, encoding: 'utf8' })
-  .filter((file) => file.endsWith('.ts') && file !== 'events.get.ts')
-  .map((file) => {
-    const [, path, method] = /^(.*?)(?:\/?index)?\.(get|post|put|delete)\.ts$/.exec(file)!
-    return { method: method!.toUpperCase(), path: `/api/${path}`.replace(/\/$/, '') }
-  })
+const ALL: { method: string; path: string }[] = apiRoutes('server/api').map((route: string) => {
+  const [method, path] = route.split(' ')
+  return { method, path }
+})
+/** The stream of changes ends never. */
+const ROUTES = ALL.filter(({ path }) => path !== '/api/events')
 const ODD = [
   '',
   ' ',
@@ -135,6 +136,25 @@ describe('a request', () => {
     expect(code(await ask('GET', '/api/watch', undefined, { host: 'elsewhere.example' }))).toEqual([403, 'host_refused'])
     expect(code(await ask('GET', '/api/watch', undefined, { 'sec-fetch-site': 'cross-site' }))).toEqual([403, 'origin_refused'])
     expect(code(await ask('POST', path, {}, { origin: inject('url') }))).toEqual([409, 'run_over'])
+  })
+
+  it('with a verb that an address does not have, or to none at all, is never answered with a page', async () => {
+    const wrong: unknown[] = []
+    for (const path of new Set(ALL.map((route) => route.path))) {
+      const verbs = ALL.filter((route) => route.path === path).map(({ method }) => method)
+      for (const verb of ['GET', 'POST', 'PUT', 'DELETE', 'PATCH', 'OPTIONS'].filter((one) => !verbs.includes(one))) {
+        const answer = await ask(verb, path.replaceAll(/\[\w+\]/g, randomUUID()), verb === 'GET' ? undefined : {})
+        if (code(answer).join() !== '405,method_not_allowed') wrong.push([verb, path, answer])
+      }
+    }
+    expect(wrong).toEqual([])
+    for (const path of ['/api', '/api/', '/api/nowhere', '/api/vessels/a/b/c/d', '/api/runs/1/nothing'])
+      expect([path, code(await ask('GET', path))]).toEqual([path, [404, 'route_missing']])
+    expect((await ask('HEAD', '/api/watch')).status).toBe(405)
+    expect((await fetch(new URL('/api/vessels', inject('url')), { method: 'PUT' })).headers.get('allow')?.split(', ').sort()).toEqual([
+      'GET',
+      'POST',
+    ])
   })
 
   it('that no page would send, to any route, is answered with a reason and not with a failure', async () => {

@@ -1,4 +1,5 @@
 import type { ChildProcess } from 'node:child_process'
+import { once } from 'node:events'
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -67,6 +68,34 @@ describe('a worker that is killed in the middle of a backup', () => {
     })
     expect(run.state).toBe('done')
     expect(bench.sql(LEGS)).toBe(changed)
+  })
+})
+
+describe('a worker that is told to stop', () => {
+  const stopIn = async (seconds: number) => {
+    const child = startWorker({ ...bench.environment, VESSEL_DRAIN_SECONDS: String(seconds) })
+    const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
+    await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
+    const later = await bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })
+    const gone = once(child, 'exit')
+    child.kill('SIGTERM')
+    expect((await gone)[0]).toBe(0)
+    return { run: await bench.record(id), later: await bench.record(later) }
+  }
+
+  it('brings what it does to its end, and takes nothing new', async () => {
+    bench.sql('update sales.leg set note = md5(note)')
+    const { run, later } = await stopIn(60)
+    expect([run.error, run.state, later.state]).toEqual([null, 'done', 'waiting'])
+  })
+
+  it('stops what is not over in time: it leaves nothing behind, and says why', async () => {
+    const before = files()
+    bench.sql('update sales.leg set note = md5(note)')
+    const { run, later } = await stopIn(0)
+    expect(run).toMatchObject({ state: 'failed', error: { code: 'worker_stopped' } })
+    expect(later.state).toBe('waiting')
+    expect(files()).toEqual(before)
   })
 })
 
