@@ -23,6 +23,8 @@ export interface VesselStanding extends Standing {
   rows: number
   /** Bytes a second that restores have reached; null before the first. */
   restoreRate: number | null
+  /** Points of which something can't be read in the store any more. */
+  damaged: number
   /** The last restore whose every object was proven equal. */
   proven: { run: string; at: Date } | null
   running: { id: string; kind: string } | null
@@ -48,13 +50,14 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   const { lost, left } = sortMissing(newest?.missing ?? [])
   const rate = await restoreRate(engine)
   const furthest = instant.chains.map((chain) => chain.at.getTime())
+  const damaged = data.points.filter(({ damage }) => damage.length > 0).length
   const standing = standingOf({
     now,
     paused: vessel.paused,
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
-    damaged: { points: data.points.filter(({ damage }) => damage.length > 0).length, newest: (newest?.damage.length ?? 0) > 0 },
+    damaged: { points: damaged, newest: (newest?.damage.length ?? 0) > 0 },
     missing: lost.length,
     onePlace: left.length,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
@@ -71,6 +74,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     oldest: data.points[0]?.at ?? null,
     points: data.points.length,
     anySecond: anySecondOf(data),
+    damaged,
     bytes,
     rows: artifacts.reduce((sum, { kind, rows }) => sum + (kind === 'full' || kind === 'synthetic' ? rows : 0), 0),
     restoreRate: rate,

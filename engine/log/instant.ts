@@ -191,12 +191,12 @@ export async function viewOfChain(engine: EngineContext, vesselId: string, store
 }
 
 /** A member that can be read: of a database by reckoning, of a cluster as its mark is. */
-export type Readable = Pick<MemberView, 'manifest' | 'store' | 'ready'>
+export type Readable = Pick<MemberView, 'manifest' | 'store' | 'ready' | 'restsUpon'>
 
 async function readableOf(engine: EngineContext, vesselId: string, store: Store, chain: ResolvedChain): Promise<Readable> {
   const manifest = await readJson<Manifest>(store, chain.marks[0]!.manifest)
   if (!manifest.namespaces) return viewOfChain(engine, vesselId, store, chain)
-  return { manifest, store: InstantStore.over(store), ready: async () => undefined }
+  return { manifest, store: InstantStore.over(store), ready: async () => undefined, restsUpon: () => [] }
 }
 
 async function makeView(
@@ -309,5 +309,6 @@ export async function openInstant(engine: EngineContext, id: string, ref: Instan
     store: InstantStore.together(opened.map((view) => view.store)),
     members: opened.map(({ manifest }) => bySource(manifest)),
     ready: (more) => readyAll(opened, more),
+    restsUpon: (table) => opened.flatMap((view) => view.restsUpon(table)),
   }
 }

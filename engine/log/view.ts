@@ -152,6 +152,13 @@ export class MemberView {
     return this.database.tables.filter(({ path }) => this.origins.get(path)?.note === null)
   }
 
+  /** The chunks in the store that a table's rows at this moment rest upon, those of the log aside. */
+  restsUpon({ path, oid }: TableManifest): string[] {
+    const { base = null, stretch = null } = this.origins.get(path) ?? {}
+    const nets = (stretch?.nets ?? []).flatMap(({ changed }) => changed.filter((net) => net.oid === oid).flatMap(({ chunks }) => chunks))
+    return [...(base?.chunks ?? []).map(({ name }) => name), ...nets]
+  }
+
   /** The net changes of a table since the state that it is made from; null when there are none. */
   netOf(table: TableManifest): ReturnType<typeof gather> {
     const origin = this.origins.get(table.path)!

@@ -19,6 +19,8 @@ export interface OpenPoint {
   members: { member: string; manifest: Manifest }[]
   /** Reckons the rows of more tables. Of stored fulls they are there. */
   ready(need: Need): Promise<void>
+  /** The chunks in the store that the rows of a table rest upon. */
+  restsUpon(table: TableManifest): string[]
 }
 
 /** Which tables' rows are wanted. Of an instant in a log the others have only their structure. */
@@ -61,7 +63,7 @@ async function openStoredPoint(engine: EngineContext, id: string, need: Need): P
   const opened = { id, at: point.at, name: point.name, vesselId: point.vessel_id }
   if (artifacts.every(({ kind }) => kind === 'full' || kind === 'synthetic')) {
     const manifests = await Promise.all(artifacts.map(({ manifest }) => readManifest(store, manifest)))
-    return { ...opened, store, members: manifests.map(bySource), ready: async () => undefined }
+    return { ...opened, store, members: manifests.map(bySource), ready: async () => undefined, restsUpon: chunksOf }
   }
   const views = await Promise.all(artifacts.map((artifact) => viewOfArtifact(engine, store, point.vessel_id, artifact.id)))
   await readyAll(views, need)
@@ -70,8 +72,11 @@ async function openStoredPoint(engine: EngineContext, id: string, need: Need): P
     store: InstantStore.together(views.map((view) => view.store)),
     members: views.map(({ manifest }) => bySource(manifest)),
     ready: (more) => readyAll(views, more),
+    restsUpon: (table) => views.flatMap((view) => view.restsUpon(table)),
   }
 }
+
+export const chunksOf = ({ chunks }: Pick<TableManifest, 'chunks'>): string[] => chunks.map(({ name }) => name)
 
 export async function readyAll(views: Readable[], need: Need): Promise<void> {
   for (const view of views) await view.ready(need)

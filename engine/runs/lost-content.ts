@@ -1,5 +1,6 @@
 import { plural } from '../../core/time/words'
-import type { OpenPoint } from '../points/open'
+import type { DatabaseManifest, Missing } from '../../core/content/manifest'
+import { chunksOf, type OpenPoint } from '../points/open'
 import type { PlannedWish } from './restore-plan'
 import { referredByVolume, type Referred } from './referred'
 
@@ -11,19 +12,37 @@ export async function blockLost(point: OpenPoint, { databases, namespaces }: Pla
   const { index } = point.store
   if (!(await index.hasDamage())) return
   const blocked = async ({ path, names }: Referred) => {
-    const lost = await index.lost(names.filter((name) => /^[0-9a-f]{64}$/.test(name)))
+    const lost = await index.lost(names)
     return lost > 0 ? [blockerOf(path, lost)] : []
   }
   for (const { plan, manifest } of databases) {
     const wanted = new Set(plan.operations.filter(({ verb }) => verb !== 'leave').map(({ path }) => path))
-    for (const { path, chunks } of [...manifest.tables, ...(manifest.largeObjects ? [manifest.largeObjects] : [])])
-      if (wanted.has(path)) plan.blockers.unshift(...(await blocked({ path, names: chunks.map(({ name }) => name) })))
+    for (const refers of referredByDatabase(point, manifest)) if (wanted.has(refers.path)) plan.blockers.unshift(...(await blocked(refers)))
   }
   for (const { plan, manifest } of namespaces) {
     const wanted = new Set(plan.volumes.filter(({ verb }) => verb !== 'leave').map(({ path }) => path))
     for (const volume of manifest.volumes)
       if (wanted.has(volume.path)) plan.blockers.unshift(...(await blocked(await referredByVolume(point.store, volume))))
   }
+}
+
+function referredByDatabase(point: OpenPoint, { tables, largeObjects }: DatabaseManifest): Referred[] {
+  const rows = tables.map((table) => ({ path: table.path, names: point.restsUpon(table) }))
+  return largeObjects ? [...rows, { path: largeObjects.path, names: chunksOf(largeObjects) }] : rows
+}
+
+/** What of a point or an instant can't be read in the store any more, with the reason. */
+export async function lostOf(point: OpenPoint): Promise<Missing[]> {
+  const { index } = point.store
+  if (!(await index.hasDamage())) return []
+  const lost: Missing[] = []
+  for (const { manifest } of point.members)
+    for (const database of manifest.databases)
+      for (const { path, names } of referredByDatabase(point, database)) {
+        const count = await index.lost(names)
+        if (count > 0) lost.push({ path, reason: `${plural(count, 'chunk')} of it can’t be read in the store any more.` })
+      }
+  return lost
 }
 
 const blockerOf = (path: string, lost: number) => ({

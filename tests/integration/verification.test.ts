@@ -1,13 +1,17 @@
 import { copyFileSync, mkdirSync, readdirSync, readFileSync, renameSync, rmdirSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { readRef } from '../../core/chain/instant-ref'
 import { lifelineOf } from '../../engine/catalog/lifeline'
 import { standings } from '../../engine/catalog/standing'
 import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
+import { unsureAt } from '../../engine/log/unsure'
+import { openPoint } from '../../engine/points/open'
 import { rebuildIndex } from '../../engine/store/rebuild'
 import { needsHand } from '../../engine/watch/hands'
 import { Workbench } from '../support/engine'
+import { LogBench } from '../support/log'
 
 // Verification says what it has looked at: damage is marked with all that needs it and nothing is removed, a disk that is
 // away is no damage, and what can be read again is whole again.
@@ -16,6 +20,8 @@ const DATA = `
   create schema sales;
   create table sales.leg as select g as leg_id, md5(g::text) as note from generate_series(1, 20000) g;
   create table sales.berth as select g as berth_id, md5((g * 3)::text) as note from generate_series(1, 20000) g;`
+
+const KEYS = '; alter table sales.leg add primary key (leg_id); alter table sales.berth add primary key (berth_id)'
 
 let bench: Workbench
 let vessel: Vessel
@@ -161,3 +167,31 @@ async function firstChunkOf(table: string) {
   const { name } = members[0]!.manifest.databases[0]!.tables.find((one) => one.name === table)!.chunks[0]!
   return bench.engine.db.selectFrom('chunk').selectAll().where('name', '=', Buffer.from(name, 'hex')).executeTakeFirstOrThrow()
 }
+
+describe('a moment in the log', () => {
+  it('whose rows rest upon damaged content says so, and its other tables come back', async () => {
+    const log = await LogBench.open(DATA + KEYS)
+    const { engine } = log.bench
+    try {
+      const point = await log.bench.backup(log.vessel)
+      log.follow()
+      log.bench.sql("update sales.leg set note = 'changed' where leg_id = 7; update sales.berth set note = 'changed' where berth_id = 7")
+      const moment = log.moment('sales.leg', 'sales.berth')
+      await log.flush()
+      const { manifest } = (await openPoint(engine, point)).members[0]!
+      const leg = manifest.databases[0]!.tables.find(({ name }) => name === 'leg')!
+      await engine.db.updateTable('chunk').set({ damaged: true }).where('name', '=', Buffer.from(leg.chunks[0]!.name, 'hex')).execute()
+      const ref = log.ref(moment)
+      const unsure = await unsureAt(engine, ref, readRef(ref)!)
+      expect(unsure.map(({ path, reason }) => [path, /can’t be read in the store/.test(reason)])).toEqual([[leg.path, true]])
+      const into = { mode: 'beside' as const, schema: null, prefix: '', suffix: '_then', names: {} }
+      const lost = await log.bench.restore(log.vessel, ref, { picks: [leg.path], into })
+      expect(lost.run.error).toMatchObject({ code: 'content_lost' })
+      const { run } = await log.bench.restore(log.vessel, ref, { picks: [log.bench.path('sales', 'berth')], into })
+      expect([run.error, run.state]).toEqual([null, 'done'])
+      expect(log.rows('sales.berth_then')).toEqual(moment.tables['sales.berth'])
+    } finally {
+      await log.close()
+    }
+  })
+})

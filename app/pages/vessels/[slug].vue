@@ -52,6 +52,11 @@ const lastGap = computed(() => {
               ></template
             ><template v-else-if="vessel.points === 1">one moment</template
             ><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template
+            ><template v-if="vessel.damaged > 0"
+              >, but not whole from
+              <NuxtLink :to="`/vessels/${slug}`" style="border-color: var(--iron)">{{
+                vessel.damaged === 1 ? 'one damaged point' : `${numberInWords(vessel.damaged)} damaged points`
+              }}</NuxtLink></template
             >.
             <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" style="border-color: var(--gold-line)"
               >Proven {{ dayOf(vessel.proven.at) }}</NuxtLink
