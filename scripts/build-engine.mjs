@@ -9,6 +9,7 @@ export async function buildEngine() {
       'rebuild-index': 'engine/jobs/rebuild-index.ts',
       demo: 'demo/main.ts',
       bench: 'bench/main.ts',
+      soak: 'soak/main.ts',
       cluster: 'standins/cluster/main.ts',
       'manifest-service': 'standins/cluster/programs/manifest-service.ts',
     },

@@ -11,6 +11,7 @@ const CHECKS = [
 ]
 /** Projects of vitest; those of one line go at once, each against a server of its own. */
 const STAGES = [['unit'], ['integration', 'log', 'churn'], ['structure'], ['e2e']]
+const SOAK = ['soak', ['node', 'dist/soak.mjs', '0.7', '1']]
 /** What is tested once more against each other major version of PostgreSQL that this machine has. */
 const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
 const majors = readdirSync('/usr/lib/postgresql').map(Number)
@@ -25,17 +26,18 @@ async function gathered(program, args, options = {}) {
   const said = []
   for (const stream of [child.stdout, child.stderr]) stream.on('data', (part) => said.push(part))
   const status = await new Promise((resolve) => child.on('close', resolve))
-  process.stdout.write(Buffer.concat(said))
-  return status
+  const text = Buffer.concat(said).toString()
+  process.stdout.write(text)
+  return { status, text }
 }
 
 const check = async ([name, [program, ...args]]) => {
-  const status = await gathered(program, args)
+  const { status, text } = await gathered(program, args)
   console.log(`${status === 0 ? 'passed' : 'FAILED'}: ${name}`)
   if (status === 0) passed++
   else {
     failed++
-    failures.push(name)
+    failures.push([name, ...text.split('\n').filter((line) => line.startsWith('WRONG'))].join('\n    ').slice(0, 3000))
   }
 }
 await Promise.all(CHECKS.map(check))
@@ -48,7 +50,7 @@ async function vitest(name, args, { beside = false, major = MAJOR } = {}) {
   const all = ['vitest', 'run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args]
   const env = { ...process.env, VESSEL_BUILT: '1', VESSEL_POSTGRES_MAJOR: String(major) }
   const status = beside
-    ? await gathered('npx', all, { env })
+    ? (await gathered('npx', all, { env })).status
     : spawnSync('npx', all, { env, stdio: ['ignore', 'inherit', 'inherit'] }).status
   try {
     const result = JSON.parse(readFileSync(report, 'utf8'))
@@ -70,9 +72,11 @@ async function vitest(name, args, { beside = false, major = MAJOR } = {}) {
 
 const asked = process.argv.slice(2)
 if (asked.length > 0) await vitest('asked', asked)
-else
+else {
   for (const stage of STAGES)
     await Promise.all(stage.map((project) => vitest(project, ['--project', project], { beside: stage.length > 1 })))
+  await check(SOAK)
+}
 for (const major of asked.length > 0 ? [] : majors.filter((one) => one >= 14 && one !== MAJOR)) {
   console.log(`Against PostgreSQL ${major}`)
   await vitest(`postgres-${major}`, ['--project', 'integration', '--project', 'log', '--project', 'structure', ...OF_VERSIONS], { major })

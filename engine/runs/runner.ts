@@ -11,6 +11,8 @@ import { undo } from './undo'
 import { rehearseStill } from './still'
 import { verify } from './verify'
 
+/** Reasons of a store that another machine may not have. */
+const AWAY = new Set(['store_file_missing', 'store_not_writable', 'store_not_a_folder'])
 /** How long a run waits for a worker that can reach its store, before it is told that none can. */
 const REACHED_WITHIN_MS = 30_000
 
@@ -81,13 +83,15 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   return 'over'
 }
 
-/** Whether this worker reaches a store. Where it does not, another one may. */
+/** Whether this worker reaches a store. Where it does not, another one may; what is wrong with the store itself is so for all. */
 async function reaches(engine: EngineContext, store: string): Promise<boolean> {
   try {
     await openStore(engine, { name: store })
     return true
   } catch (error) {
-    console.warn(`store ${store}: ${errorRecord(error).what} A run that needs it waits for a worker that reaches it.`)
+    const { code, what } = errorRecord(error)
+    if (!AWAY.has(code)) return true
+    console.warn(`store ${store}: ${what} A run that needs it waits for a worker that reaches it.`)
     return false
   }
 }
