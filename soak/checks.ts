@@ -5,6 +5,7 @@ import { positionOf } from '../core/chain/position'
 import { openStore } from '../engine/catalog/stores'
 import { waitForLog } from '../engine/log/wait'
 import { positionText } from '../engine/sources/postgres/log/pgoutput'
+import { tidyUp } from '../engine/runs/orphans'
 import { rebuildIndex } from '../engine/store/rebuild'
 import { pause, type Application } from './application'
 import type { Random } from './random'
@@ -86,6 +87,8 @@ export async function checkStore(world: World): Promise<string[]> {
   const verified = await world.over(await engine.startRun({ kind: 'verify', vessel: world.vessel, startedBy: 'the soak' }))
   if (verified.state !== 'done') wrong.push(`the verification ended as ${verified.state}: ${JSON.stringify(verified.error)}`)
   await world.stopWorkers()
+  // What was killed left files behind that nobody may touch as long as others are at work.
+  await tidyUp(engine, true)
   const ids = (rows: { id: string }[]) => rows.map(({ id }) => id).sort()
   const files = (of: string) => {
     try {

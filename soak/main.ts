@@ -54,7 +54,8 @@ process.exit(wrong.length === 0 ? 0 : 1)
 
 /** How runs ended, with the reasons of those that came to nothing. */
 async function endsOf({ engine }: World): Promise<string[]> {
-  const code = sql<string | null>`error ->> 'code'`
+  // What was not foreseen is to be read.
+  const code = sql<string | null>`case error ->> 'code' when 'internal' then error::text else error ->> 'code' end`
   const rows = await engine.db
     .selectFrom('run')
     .select(({ fn }) => ['kind', 'state', code.as('code'), fn.countAll<number>().as('count')])

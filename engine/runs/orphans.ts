@@ -1,21 +1,23 @@
 import { sql } from 'kysely'
 import { errorRecord, VesselError } from '../../core/errors'
-import type { VesselDefinition } from '../../core/plan/definition'
+import { LOG, type VesselDefinition } from '../../core/plan/definition'
 import { openStore } from '../catalog/stores'
 import type { RunKind } from '../catalog/types'
 import type { EngineContext } from '../context'
 import { releaseOverdue } from '../holds/watchdog'
 import type { FolderBackend } from '../store/folder'
+import type { Store } from '../store/store'
 import { discardRun } from '../store/writer'
 import { removeFromClusters } from './clusters/left'
 import { RunContext, SILENT_MS } from './context'
 import { undoAll, undoLeft } from './undone'
 
-// Younger files may be those of a follower in another process, which belongs to no run.
-const FRESH_MS = 120_000
+/** Younger content may be that of somebody at work: a follower fills a pack for as long as its segment is open. */
+const LEFT_MS = 2 * LOG.seconds.max * 1000
+const SWEEP_EVERY_MS = 3_600_000
 
-// Set when a worker died and files of it may lie in a store, until they could be looked for.
-let straysOf = new Set<string>()
+/** When it was last looked for what nothing knows. */
+const swept = new WeakMap<EngineContext, number>()
 
 /** Runs that seemed to be without a worker when it was looked last, by what was heard of them then. */
 const suspects = new WeakMap<EngineContext, Map<string, string | null>>()
@@ -46,13 +48,12 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   const before = suspects.get(engine)
   suspects.set(engine, new Map(silent.map(({ id, heard }) => [id, heard])))
   const orphans = silent.filter(({ id, heard }) => mine || before?.get(id) === heard)
-  for (const orphan of orphans) {
-    const store = await storeOf(engine, orphan)
-    if (await endOrphan(engine, orphan, store)) straysOf.add(store)
-  }
+  for (const orphan of orphans) await endOrphan(engine, orphan, await storeOf(engine, orphan))
   await undoLeft(engine)
   if (orphans.length > 0) await releaseOverdue(engine)
-  if (straysOf.size > 0) await removeStrays(engine, mine ? 0 : FRESH_MS)
+  if (!mine && Date.now() - (swept.get(engine) ?? 0) < SWEEP_EVERY_MS) return
+  swept.set(engine, Date.now())
+  await removeStrays(engine, mine ? 0 : LEFT_MS)
 }
 
 interface Orphan {
@@ -77,10 +78,10 @@ async function storeOf(engine: EngineContext, { kind, params, definition }: Orph
   return row?.name ?? definition.store
 }
 
-/** Returns false when another worker was faster, or the run was heard again. */
-async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): Promise<boolean> {
+/** Does nothing when another worker was faster, or the run was heard again. */
+async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): Promise<void> {
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
-  if (!(await run.takeOver(orphan.heard))) return false
+  if (!(await run.takeOver(orphan.heard))) return
   const cleanup = await openStore(engine, { name: store })
     .then((opened) => discardRun(opened, orphan.id))
     .then(
@@ -98,7 +99,6 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
   await run.say(made ? 'warning' : 'error', error.message)
   if (made) await run.end('warned', { outcome: { point: made.id } })
   else await run.end('failed', { error })
-  return true
 }
 
 const pointOf = (engine: EngineContext, runId: string) =>
@@ -111,21 +111,34 @@ function touchedBy({ kind }: Orphan, undone: string[], cleanup: string | null): 
     : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`
 }
 
-/** Looks for files that nothing knows, once no run is at work that may be writing some. */
-async function removeStrays(engine: EngineContext, fresh: number): Promise<void> {
-  const active = await engine.db.selectFrom('run').select('id').where('state', '=', 'running').limit(1).executeTakeFirst()
-  if (active) return
-  const names = straysOf
-  straysOf = new Set()
-  for (const name of names) {
+/** Looks in every store for what nothing knows: what a worker leaves that is killed, or a follower that belongs to no run. */
+async function removeStrays(engine: EngineContext, left: number): Promise<void> {
+  for (const { name } of await engine.db.selectFrom('store').select('name').execute()) {
     await openStore(engine, { name })
-      .then((store) => removeStrayFiles(engine, store, fresh))
-      .catch((error: Error) => console.warn(`store ${name}: files of a run that died could not be looked for (${error.message})`))
+      .then(async (store) => {
+        await forgetLeft(engine, store, left)
+        await removeStrayFiles(engine, store, left)
+      })
+      .catch((error: Error) => console.warn(`store ${name}: what was left there could not be looked for (${error.message})`))
   }
 }
 
+/** Packs in the index that were written for something that is not at work any more, and was never finished. */
+async function forgetLeft(engine: EngineContext, store: Store, left: number): Promise<void> {
+  const rows = await engine.db
+    .selectFrom('pack')
+    .select('run_id')
+    .distinct()
+    .where('store_id', '=', store.id)
+    .where('committed', '=', false)
+    .where(sql<boolean>`created_at <= now() - make_interval(secs => ${left / 1000})`)
+    .where(sql<boolean>`not exists (select from run where run.id = pack.run_id and run.state in ('waiting', 'running'))`)
+    .execute()
+  for (const { run_id: id } of rows) await discardRun(store, id)
+}
+
 /** Files in a store that nothing knows: unfinished ones, packs without index, points without a row. */
-async function removeStrayFiles(engine: EngineContext, store: Awaited<ReturnType<typeof openStore>>, fresh: number): Promise<void> {
+async function removeStrayFiles(engine: EngineContext, store: Store, fresh: number): Promise<void> {
   const backend = store.backend as FolderBackend
   await backend.removePending(fresh)
   const packs = new Set((await engine.db.selectFrom('pack').select('id').where('store_id', '=', store.id).execute()).map((pack) => pack.id))

@@ -1,4 +1,4 @@
-import { patiently } from '../catalog/connect'
+import { isAway, patiently } from '../catalog/connect'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
@@ -73,7 +73,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
     else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
   } catch (thrown) {
-    const error = run.signal.aborted ? run.signal.reason : thrown
+    const error = run.signal.aborted ? run.signal.reason : isAway(thrown) ? serverGone(thrown) : thrown
     if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)
     await run.say('error', errorRecord(error).what).catch(() => undefined)
     await run.end(error instanceof VesselError && error.code === 'cancelled' ? 'cancelled' : 'failed', { error })
@@ -101,4 +101,13 @@ const workerStopped = () =>
     what: 'The worker that did this run was told to stop, and the run was not over in time.',
     touched: 'What was at hand was rolled back or removed; what its record lists as done stays.',
     next: 'Start it again.',
+  })
+
+/** What speaks to sources tells of them itself, so that it mostly is the catalog. */
+const serverGone = (cause: unknown) =>
+  new VesselError('catalog_away', {
+    what: `The catalog, or another server that this run needs, went away in the middle of it: ${(cause as Error).message}`,
+    touched: 'What was at hand was rolled back or removed; what its record lists as done stays.',
+    next: 'Start it again.',
+    cause,
   })
