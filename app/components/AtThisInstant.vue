@@ -93,11 +93,15 @@ const logAt = computed(() => {
 const UNSURE_SHOWN = 5
 const unsureOf = ({ member }: InstantView['members'][number]) =>
   unsure.filter(({ path }) => path === member || path.startsWith(`${member}/`))
+/** Whether something of a member's part of the point can't be read in the store any more. */
+const isDamaged = ({ member }: InstantView['members'][number]) =>
+  (point?.damage ?? []).some(({ path }) => path === member || path.startsWith(`${member}/`) || !path.includes('/'))
 const exactly = (member: InstantView['members'][number]) => {
   const count = unsureOf(member).length
   return count === 0 ? 'exact' : `exact but for ${plural(count, 'thing')}`
 }
 function toneOf(member: InstantView['members'][number]): string {
+  if (isDamaged(member)) return 'iron font-medium'
   if (!member.exact && !isTied.value) return 'ochre font-medium'
   return unsureOf(member).some(({ note }) => !note) ? 'iron font-medium' : 'soft'
 }
@@ -135,7 +139,15 @@ const inLog = computed(() => state?.exact && !point)
             <td class="pt-2 pr-4 whitespace-nowrap">
               <div :title="fullOf(member.at)">{{ dayOf(member.at) }} {{ secondsOf(member.at) }}</div>
               <div class="s12" :class="toneOf(member)">
-                {{ isTied ? 'in one hold' : member.exact ? exactly(member) : `${durationInWords(earlier(member.at))} earlier` }}
+                {{
+                  isDamaged(member)
+                    ? 'not whole'
+                    : isTied
+                      ? 'in one hold'
+                      : member.exact
+                        ? exactly(member)
+                        : `${durationInWords(earlier(member.at))} earlier`
+                }}
               </div>
             </td>
             <td class="w-[234px] pt-px xl:w-[270px]">
