@@ -59,6 +59,7 @@ function drainMsOf(text: string): number {
 const DISCOVER_EVERY_MS = 5 * 60_000
 const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
+const LOST_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
 /** How long runs may go on when a worker is told to stop, where nothing else is said. */
 const DRAIN_MS = 20_000
@@ -127,6 +128,7 @@ export class Engine implements EngineContext {
     const every = (ms: number, work: () => Promise<void>, what: string) =>
       this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
+    every(LOST_EVERY_MS, () => this.queue.addLost(this.db), 'queueing runs that wait')
     every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
     every(DISCOVER_EVERY_MS, () => expireKept(this), 'letting kept points go')
     every(DISCOVER_EVERY_MS, () => this.discoverAll(), 'discovery')

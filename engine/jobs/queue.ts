@@ -1,4 +1,4 @@
-import { CompiledQuery } from 'kysely'
+import { CompiledQuery, sql } from 'kysely'
 import PgBoss from 'pg-boss'
 import type { CatalogDb } from '../catalog/connect'
 import type { RunKind } from '../catalog/types'
@@ -10,6 +10,8 @@ const URGENT = new Set<RunKind>(['restore', 'undo'])
 /** A run is begun by one job; a failure is on its record, and a person decides what comes of it. */
 const ONCE = { retryLimit: 0, expireInHours: 23 }
 const LATER_S = 2
+/** A run is begun within this time after its job was taken, or whoever took it is gone. */
+const TAKEN_S = 60
 
 /**
  * The queue of runs, kept in the catalog's database. Work is claimed by one worker only; a run that fails is
@@ -32,6 +34,21 @@ export class RunQueue {
   async add(tx: CatalogDb, runId: string, kind: RunKind): Promise<void> {
     const db = { executeSql: (text: string, values: unknown[]) => tx.executeQuery(CompiledQuery.raw(text, values)) }
     await this.boss.send(RUNS, { runId }, { ...ONCE, priority: URGENT.has(kind) ? 1 : 0, db: db as PgBoss.Db })
+  }
+
+  /**
+   * Queues runs that wait and have no job any more: the worker that took theirs was gone before it had begun them. One
+   * that is queued twice is begun once.
+   */
+  async addLost(db: CatalogDb): Promise<void> {
+    await db.transaction().execute(async (tx) => {
+      const { rows } = await sql<{ id: string; kind: RunKind }>`select id, kind from run where state = 'waiting' and not exists (
+        select from pgboss.job where name = ${RUNS} and data ->> 'runId' = run.id::text
+        and (job.state in ('created', 'retry') or job.state = 'active' and started_on > now() - make_interval(secs => ${TAKEN_S})))`.execute(
+        tx,
+      )
+      for (const { id, kind } of rows) await this.add(tx, id, kind)
+    })
   }
 
   /** Takes up to `parallel` runs at a time. What can't begin yet comes again, to whichever worker is free then. */

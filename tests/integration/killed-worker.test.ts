@@ -2,6 +2,7 @@ import type { ChildProcess } from 'node:child_process'
 import { once } from 'node:events'
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
+import { sql } from 'kysely'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { dropExpired } from '../../engine/runs/scratch'
 import { tidyUp } from '../../engine/runs/orphans'
@@ -68,6 +69,21 @@ describe('a worker that is killed in the middle of a backup', () => {
     })
     expect(run.state).toBe('done')
     expect(bench.sql(LEGS)).toBe(changed)
+  })
+})
+
+describe('a worker that is killed after it took the job of a run, and before it began the run', () => {
+  it('leaves a run that waits, which is queued again and done by another', async () => {
+    const { db, queue } = bench.engine
+    const id = await bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })
+    await sql`update pgboss.job set state = 'active', started_on = now() - interval '2 minutes' where data ->> 'runId' = ${id}`.execute(db)
+    const child = start()
+    await queue.addLost(db)
+    await queue.addLost(db)
+    const { rows } = await sql`select from pgboss.job where data ->> 'runId' = ${id} and state <> 'active'`.execute(db)
+    expect(rows).toHaveLength(1)
+    await until(id, (run) => run.state === 'done')
+    await killWorker(child)
   })
 })
 
