@@ -1,5 +1,6 @@
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
+import { sql } from 'kysely'
 import { refAtPosition } from '../core/chain/instant-ref'
 import { positionOf } from '../core/chain/position'
 import { openStore } from '../engine/catalog/stores'
@@ -27,6 +28,15 @@ export async function settle({ engine }: World): Promise<string[]> {
     if (left.length === 0) return []
   }
   return wrong()
+}
+
+/** Reasons that nothing which happens here can have: the store is whole all the time. */
+const NEVER = ['internal', 'store_damaged', 'content_lost', 'content_damaged', 'content_missing', 'content_gone', 'point_damaged']
+
+export async function checkReasons({ engine }: World): Promise<string[]> {
+  const code = sql<string>`error ->> 'code'`
+  const rows = await engine.db.selectFrom('run').select(['kind', 'error']).where(code, 'in', NEVER).execute()
+  return rows.map(({ kind, error }) => `a ${kind} failed: ${JSON.stringify(error)}`)
 }
 
 /** Every point, and moments of the log at random, restored for real and compared with what the application did. */

@@ -1,6 +1,6 @@
 import { sql } from 'kysely'
 import { Application, pause } from './application'
-import { checkSource, checkStore, compareAll, settle } from './checks'
+import { checkReasons, checkSource, checkStore, compareAll, settle } from './checks'
 import { Random } from './random'
 import { TROUBLES } from './trouble'
 import { DATABASE, World } from './world'
@@ -38,6 +38,7 @@ try {
   for (const worker of world.workers) worker.kill('SIGCONT')
   await application.stop()
   wrong.push(...(await settle(world)))
+  wrong.push(...(await checkReasons(world)))
   say(`the application did ${application.transactions} transactions`)
   wrong.push(...(await compareAll(world, application, random)))
   wrong.push(...(await checkStore(world)))

@@ -20,13 +20,37 @@ export interface Found {
   looked: { points: number; segments: number }
 }
 
-/** Reads every point and every segment of log of a store, and looks whether all is there that it rests upon. */
-export async function verifyRecords(run: RunContext, store: Store): Promise<Found> {
-  const step = await run.plan({ kind: 'verify', member: store.name, title: 'Points and logs' })
-  return run.step(step, (count) => new RecordVerification(run, store, count).go())
+/** What a verification is of: points, and what they and the logs consist of. */
+export interface Verified {
+  points: { id: string; vessel_id: string }[]
+  artifacts: ArtifactRow[]
 }
 
 type ArtifactRow = Pick<Catalog['artifact'], 'id' | 'kind' | 'member' | 'parent'> & { manifest: string[] }
+
+/**
+ * What there is in a store to be verified. It is listed before any content is read: what comes later was not read, and
+ * nothing is said of it. Points come first, so that all that they consist of is listed with them.
+ */
+export async function listVerified({ engine: { db } }: RunContext, store: Store): Promise<Verified> {
+  const points = await db.selectFrom('point').select(['id', 'vessel_id']).where('store_id', '=', store.id).execute()
+  const rows = await db
+    .selectFrom('artifact')
+    .leftJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
+    .leftJoin('point', 'point.id', 'point_artifact.point_id')
+    .select(['artifact.id', 'artifact.kind', 'artifact.member', 'artifact.parent', 'artifact.manifest'])
+    .where((eb) => eb.or([eb('artifact.store_id', '=', store.id), eb('point.store_id', '=', store.id)]))
+    // Those that lead to others come first.
+    .orderBy('artifact.at')
+    .execute()
+  return { points, artifacts: [...new Map(rows.map((row) => [row.id, row])).values()] }
+}
+
+/** Reads the records of points and of segments of log, and looks whether all is there that they rest upon. */
+export async function verifyRecords(run: RunContext, store: Store, of: Verified): Promise<Found> {
+  const step = await run.plan({ kind: 'verify', member: store.name, title: 'Points and logs' })
+  return run.step(step, (count) => new RecordVerification(run, store, count).go(of))
+}
 
 class RecordVerification {
   /** What can't be read of each artifact; of differentials with what they build upon. */
@@ -42,38 +66,26 @@ class RecordVerification {
     return this.run.engine.db
   }
 
-  async go(): Promise<Found> {
-    const artifacts = await this.artifacts()
-    await this.isThere(artifacts.length > 0)
+  async go({ points, artifacts }: Verified): Promise<Found> {
+    await this.isThere(points.length > 0)
     for (const artifact of artifacts) await this.lookAt(artifact)
-    const points = await this.db.selectFrom('point').select(['id', 'run_id', 'vessel_id']).where('store_id', '=', this.store.id).execute()
     const found: Found = { points: 0, segments: 0, looked: { points: points.length, segments: 0 } }
     for (const point of points) if (await this.isDamaged(point, artifacts)) found.points++
     for (const artifact of artifacts.filter(({ kind }) => kind === 'log')) {
       found.looked.segments++
-      if (this.damages.get(artifact.id)!.length > 0) found.segments++
+      if (this.damages.get(artifact.id)!.length > 0 && (await this.isStillThere(artifact.id))) found.segments++
     }
     return found
+  }
+
+  private async isStillThere(id: string): Promise<boolean> {
+    return (await this.db.selectFrom('artifact').select('id').where('id', '=', id).executeTakeFirst()) !== undefined
   }
 
   /** @throws VesselError `store_away` when no record of a point is there, which is no damage but a disk that is away */
   private async isThere(isWanted: boolean): Promise<void> {
     const records = await this.store.backend.list('points')
-    const wanted = await this.db.selectFrom('point').select('id').where('store_id', '=', this.store.id).limit(1).executeTakeFirst()
-    if (isWanted && wanted && records.length === 0) throw away(this.store, 'records of points')
-  }
-
-  /** Those that lead to others come first. */
-  private async artifacts(): Promise<ArtifactRow[]> {
-    const rows = await this.db
-      .selectFrom('artifact')
-      .leftJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
-      .leftJoin('point', 'point.id', 'point_artifact.point_id')
-      .select(['artifact.id', 'artifact.kind', 'artifact.member', 'artifact.parent', 'artifact.manifest'])
-      .where((eb) => eb.or([eb('artifact.store_id', '=', this.store.id), eb('point.store_id', '=', this.store.id)]))
-      .orderBy('artifact.at')
-      .execute()
-    return [...new Map(rows.map((row) => [row.id, row])).values()]
+    if (isWanted && records.length === 0) throw away(this.store, 'records of points')
   }
 
   private async lookAt(artifact: ArtifactRow): Promise<void> {
@@ -128,17 +140,19 @@ class RecordVerification {
     const own = artifacts.filter(({ id }) => links.some(({ artifact_id: linked }) => linked === id))
     const damage = [...(await this.recordDamage(point.id, own)), ...own.flatMap(({ id }) => this.damages.get(id) ?? [])]
     const isWhole = damage.length === 0
-    await this.db
+    const { numUpdatedRows: isThere } = await this.db
       .updateTable('point')
       .set({
         damage: isWhole ? null : JSON.stringify(damage),
         ...(isWhole ? { verified_at: this.run.engine.clock.now() } : { verified_at: null }),
       })
       .where('id', '=', point.id)
-      .execute()
+      .executeTakeFirst()
+    this.count('points', 1)
+    // Points that are kept for a while are let go; one that went meanwhile is no damage.
+    if (isThere === 0n) return false
     for (const { path, reason } of damage) await this.run.say('error', `${path}: ${reason}`)
     await notify(this.db, { about: 'vessel', id: point.vessel_id })
-    this.count('points', 1)
     return !isWhole
   }
 

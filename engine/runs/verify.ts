@@ -5,7 +5,7 @@ import type { Vessel } from '../catalog/vessels'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { verifyContent } from './verify-content'
-import { verifyRecords, type Found } from './verify-records'
+import { listVerified, verifyRecords, type Found } from './verify-records'
 
 /**
  * Reads all of the vessel's store: every chunk, against its seal and its name; then every point and every segment of
@@ -15,8 +15,9 @@ import { verifyRecords, type Found } from './verify-records'
  */
 export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
+  const all = await listVerified(run, store)
   const lost = await verifyContent(run, store)
-  const found = await verifyRecords(run, store)
+  const found = await verifyRecords(run, store, all)
   await run.confirm()
   const error = lost + found.points + found.segments === 0 ? null : damage(store, lost, found)
   await run.engine.db

@@ -1,6 +1,6 @@
 import { copyFileSync, mkdirSync, readdirSync, readFileSync, renameSync, rmdirSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { readRef } from '../../core/chain/instant-ref'
 import { lifelineOf } from '../../engine/catalog/lifeline'
 import { standings } from '../../engine/catalog/standing'
@@ -8,6 +8,7 @@ import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { unsureAt } from '../../engine/log/unsure'
 import { openPoint } from '../../engine/points/open'
+import { ChunkIndex } from '../../engine/store/index'
 import { rebuildIndex } from '../../engine/store/rebuild'
 import { needsHand } from '../../engine/watch/hands'
 import { Workbench } from '../support/engine'
@@ -167,6 +168,28 @@ async function firstChunkOf(table: string) {
   const { name } = members[0]!.manifest.databases[0]!.tables.find((one) => one.name === table)!.chunks[0]!
   return bench.engine.db.selectFrom('chunk').selectAll().where('name', '=', Buffer.from(name, 'hex')).executeTakeFirstOrThrow()
 }
+
+describe('a point that is made while its store is verified', () => {
+  it('is no damage, and is not said to be verified', async () => {
+    const { lost } = ChunkIndex.prototype
+    let made = ''
+    vi.spyOn(ChunkIndex.prototype, 'lost').mockImplementation(async function (this: ChunkIndex, names) {
+      if (made === '') {
+        made = 'soon'
+        made = await bench.backup(vessel)
+      }
+      return lost.call(this, names)
+    })
+    try {
+      expect((await verify()).error).toBeNull()
+    } finally {
+      vi.restoreAllMocks()
+    }
+    expect((await damages()).flat()).toEqual([])
+    const rows = await bench.engine.db.selectFrom('point').select(['id', 'verified_at']).execute()
+    expect(rows.filter(({ verified_at: at }) => at === null).map(({ id }) => id)).toEqual([made])
+  })
+})
 
 describe('a moment in the log', () => {
   it('whose rows rest upon damaged content says so, and its other tables come back', async () => {
