@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import type { LogChunk } from '../../core/changes/log-text'
+import type { LogChunk, LogRelation, Tally } from '../../core/changes/log-text'
 import type { LateHole, LogManifest } from '../../core/changes/manifest'
 import { VesselError } from '../../core/errors'
 import type { EngineContext } from '../context'
@@ -135,7 +135,7 @@ async function indexSegment(tx: EngineContext['db'], owner: SegmentOwner, id: st
       application: by?.application ?? null,
       role: by?.user ?? null,
       rows: rowsOf(tallies),
-      tables: JSON.stringify(Object.entries(tallies).map(([relation, tally]) => ({ name: nameOf(Number(relation)), tally }))),
+      tables: JSON.stringify(tablesOf(tallies, manifest.relations)),
     }))
     await tx.insertInto('log_heavy').values(heavy).execute()
   }
@@ -151,6 +151,23 @@ async function indexSegment(tx: EngineContext['db'], owner: SegmentOwner, id: st
     }))
     await tx.insertInto('log_structure').values(changes).execute()
   }
+}
+
+/**
+ * What a transaction did to each table. A table is described anew in the middle of a transaction when somebody analyses
+ * it, for instance: it is one table all the same.
+ */
+export function tablesOf(
+  tallies: Record<number, Tally>,
+  relations: Pick<LogRelation, 'oid' | 'schema' | 'name'>[],
+): { name: string; tally: number[] }[] {
+  const tables = new Map<number, { name: string; tally: number[] }>()
+  for (const [index, tally] of Object.entries(tallies)) {
+    const { oid, schema, name } = relations[Number(index)]!
+    const before = tables.get(oid)?.tally
+    tables.set(oid, { name: `${schema}.${name}`, tally: tally.map((count, i) => count + (before?.[i] ?? 0)) })
+  }
+  return [...tables.values()]
 }
 
 function taken(member: string): VesselError {
