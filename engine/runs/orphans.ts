@@ -155,6 +155,7 @@ async function removeStrayFiles(engine: EngineContext, store: Store, fresh: numb
   )
   for (const { path } of await store.backend.list('points')) {
     const id = path.slice('points/'.length, -'.point'.length)
-    if (!points.has(id)) await store.removePoint(id)
+    // A record is written just before its point is committed.
+    if (!points.has(id) && !(await backend.isFresh(path, fresh))) await store.removePoint(id)
   }
 }

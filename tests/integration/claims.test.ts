@@ -1,11 +1,12 @@
 import { once } from 'node:events'
 import type { ChildProcess } from 'node:child_process'
-import { existsSync, readdirSync, renameSync } from 'node:fs'
+import { randomUUID } from 'node:crypto'
+import { existsSync, readdirSync, renameSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
 import type { Vessel } from '../../engine/catalog/vessels'
-import { Engine } from '../../engine/engine'
+import { Engine, optionsFromEnvironment } from '../../engine/engine'
 import { tidyUp } from '../../engine/runs/orphans'
 import { perform } from '../../engine/runs/runner'
 import { Workbench } from '../support/engine'
@@ -38,6 +39,8 @@ afterEach(async () => {
   if (worker) await killWorker(worker)
 })
 afterAll(() => bench?.close())
+
+const engineOptions = () => optionsFromEnvironment(bench.environment)
 
 const files = () => ['packs', 'points'].flatMap((folder) => readdirSync(join(bench.place, folder))).sort()
 
@@ -140,9 +143,24 @@ describe('what can’t begin yet', () => {
   })
 })
 
+describe('what nothing knows in a store', () => {
+  it('may be that of somebody at work, unless nobody else is there', async () => {
+    const names = ['packs/stray.pack', 'packs/stray.pack.part', `points/${randomUUID()}.point`].map((name) => join(bench.place, name))
+    for (const name of names) writeFileSync(name, 'just begun')
+    const other = await Engine.start(engineOptions())
+    try {
+      await tidyUp(other)
+      expect(names.map((name) => existsSync(name))).toEqual([true, true, true])
+    } finally {
+      await other.close()
+    }
+    await tidyUp(bench.engine, true)
+    expect(names.map((name) => existsSync(name))).toEqual([false, false, false])
+  })
+})
+
 describe('the master key of a catalog', () => {
-  const start = (key: { masterKey?: string; masterKeyFile: string }) =>
-    Engine.start({ catalog: bench.environment.VESSEL_CATALOG!, root: process.cwd(), ...key })
+  const start = (key: { masterKey?: string; masterKeyFile: string }) => Engine.start({ ...engineOptions(), ...key })
 
   it('is never made a second time', async () => {
     const file = join(bench.place, '..', 'another machine', 'master.key')
