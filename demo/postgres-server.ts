@@ -1,6 +1,7 @@
 import { spawn, spawnSync } from 'node:child_process'
 import { chownSync, existsSync, mkdirSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { randomUUID } from 'node:crypto'
+import { createServer } from 'node:net'
 import { join } from 'node:path'
 
 // PostgreSQL servers on loopback, for the demo, the tests and the benchmarks. They run as a user who is not
@@ -13,6 +14,16 @@ function binaries(): string {
   const major = process.env.VESSEL_POSTGRES_MAJOR ?? Math.max(...majors)
   if (majors.length === 0) throw new Error('PostgreSQL is not installed; bin/demo and bin/test install it')
   return join(base, String(major), 'bin')
+}
+
+/** A port on loopback that nobody listens at. */
+export function freePort(): Promise<number> {
+  return new Promise((resolve) => {
+    const server = createServer().listen(0, '127.0.0.1', () => {
+      const { port } = server.address() as { port: number }
+      server.close(() => resolve(port))
+    })
+  })
 }
 
 const asRoot = process.getuid?.() === 0

@@ -1,11 +1,10 @@
 import { spawn, type ChildProcess } from 'node:child_process'
 import { mkdirSync, mkdtempSync, chmodSync } from 'node:fs'
-import { createServer } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { defaultLog } from '../core/plan/definition'
 import { wishOf, type Wish } from '../core/restore/wish'
-import { PostgresServer } from '../demo/postgres-server'
+import { freePort, PostgresServer } from '../demo/postgres-server'
 import { addSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
 import { addVessel, type Vessel } from '../engine/catalog/vessels'
@@ -14,15 +13,6 @@ import { pause, SCHEMA_SQL, TABLES, type State } from './application'
 
 export const DATABASE = 'town'
 const WORKERS = 3
-
-function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as { port: number }
-      server.close(() => resolve(port))
-    })
-  })
-}
 
 async function serverIn(folder: string): Promise<PostgresServer> {
   const settings = { wal_level: 'logical', fsync: 'off', max_connections: '100' }

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NOWHERE } from '~~/core/chain/position'
 import type { ErrorRecord } from '~~/core/errors'
-import { namesOf } from '~~/core/things/thing'
+import { isWithin, namesOf } from '~~/core/things/thing'
 import { estimateRestore } from '~~/core/plan/state'
 import type { Heavy, InstantView, Lifeline, Missing, VesselView } from '~~/server/views'
 
@@ -91,11 +91,10 @@ const logAt = computed(() => {
   return positions.length === 1 ? positions[0] : null
 })
 const UNSURE_SHOWN = 5
-const unsureOf = ({ member }: InstantView['members'][number]) =>
-  unsure.filter(({ path }) => path === member || path.startsWith(`${member}/`))
+const unsureOf = ({ member }: InstantView['members'][number]) => unsure.filter(({ path }) => isWithin(path, member))
 /** Whether something of a member's part of the point can't be read in the store any more. */
 const isDamaged = ({ member }: InstantView['members'][number]) =>
-  (point?.damage ?? []).some(({ path }) => path === member || path.startsWith(`${member}/`) || !path.includes('/'))
+  (point?.damage ?? []).some(({ path }) => isWithin(path, member) || !path.includes('/'))
 const exactly = (member: InstantView['members'][number]) => {
   const count = unsureOf(member).length
   return count === 0 ? 'exact' : `exact but for ${plural(count, 'thing')}`

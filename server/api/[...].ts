@@ -1,8 +1,9 @@
-import { createError, defineEventHandler, getRequestURL, setHeader } from 'h3'
+import { getRequestURL, setHeader } from 'h3'
 import { useRuntimeConfig } from 'nitropack/runtime'
+import { VesselError } from '../../core/errors'
 
 /** What no route answers: 405 with the verbs that it has, where there is one by this name, and 404 elsewhere. */
-export default defineEventHandler((event) => {
+export default route(async (_, event) => {
   const parts = getRequestURL(event).pathname.split('/').filter(Boolean)
   const fits = (path: string) => {
     const own = path.split('/').filter(Boolean)
@@ -10,13 +11,21 @@ export default defineEventHandler((event) => {
   }
   const routes = useRuntimeConfig()
     .apiRoutes.split('\n')
-    .map((route) => route.split(' ') as [verb: string, path: string])
+    .map((one) => one.split(' ') as [verb: string, path: string])
   const verbs = routes.filter(([, path]) => fits(path)).map(([verb]) => verb)
-  const isKnown = verbs.length > 0
-  if (isKnown) setHeader(event, 'allow', verbs.join(', '))
-  const code = isKnown ? 'method_not_allowed' : 'route_missing'
-  const what = isKnown ? `This address takes ${verbs.join(' and ')}, not ${event.method}.` : 'There is no such address.'
-  const next = isKnown ? 'Send the request with one of these verbs.' : 'Look at how the address is written.'
-  const data = { code, what, touched: 'Nothing was changed.', next }
-  throw createError({ statusCode: isKnown ? 405 : 404, statusMessage: code, message: what, data })
+  const touched = 'Nothing was changed.'
+  if (verbs.length === 0)
+    throw new VesselError('route_missing', {
+      what: 'There is no such address.',
+      touched,
+      next: 'Look at how the address is written.',
+      status: 404,
+    })
+  setHeader(event, 'allow', verbs.join(', '))
+  throw new VesselError('method_not_allowed', {
+    what: `This address takes ${verbs.join(' and ')}, not ${event.method}.`,
+    touched,
+    next: 'Send the request with one of these verbs.',
+    status: 405,
+  })
 })

@@ -1,3 +1,4 @@
+import { freePort } from '../../demo/postgres-server'
 import { createHash, randomUUID } from 'node:crypto'
 import { chmodSync, existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
@@ -11,7 +12,6 @@ import { probe } from '../../engine/sources/postgres/probe'
 import { connect, readConnectionString } from '../../engine/sources/postgres/connect'
 import { asUnprivileged, Workbench } from '../support/engine'
 import { oldServer } from '../support/old-server'
-import { freePort } from '../support/postgres.setup'
 
 // What is wrong is told clearly, says what was and was not done, and loses nothing.
 

@@ -2,14 +2,13 @@ import { mkdtempSync, chmodSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { PostgresServer } from '../../demo/postgres-server'
+import { freePort, PostgresServer } from '../../demo/postgres-server'
 import { wishOf } from '../../core/restore/wish'
 import { addSource } from '../../engine/catalog/sources'
 import { openPoint, noRows } from '../../engine/points/open'
 import { planWish } from '../../engine/runs/restore-plan'
 import { changesOf, closeBreadth, openBreadth, type Breadth } from '../support/breadth'
 import { unwell } from '../support/engine'
-import { freePort } from '../support/postgres.setup'
 
 // Everything that can be made, brought back where the roles are not there, and by a role that is no superuser: what
 // does not come back was told in the plan, before anything was done.

@@ -2,7 +2,7 @@ import { execFileSync } from 'node:child_process'
 import { renameSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, inject, it, vi } from 'vitest'
-import { PostgresServer } from '../../demo/postgres-server'
+import { freePort, PostgresServer } from '../../demo/postgres-server'
 import { refAtPosition } from '../../core/chain/instant-ref'
 import { linesOf } from '../../core/compare/rows'
 import { defaultLog } from '../../core/plan/definition'
@@ -12,7 +12,6 @@ import { readinessOf } from '../../engine/log/readiness'
 import { waitForLog } from '../../engine/log/wait'
 import { openPoint } from '../../engine/points/open'
 import { Workbench } from '../support/engine'
-import { freePort } from '../support/postgres.setup'
 
 // What happens to a source of its own: it restarts, it becomes another server, it does not let itself be followed.
 

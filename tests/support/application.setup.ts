@@ -3,8 +3,7 @@ import { chmodSync, mkdtempSync, openSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type { TestProject } from 'vitest/node'
-import { PostgresServer } from '../../demo/postgres-server'
-import { freePort } from './postgres.setup'
+import { freePort, PostgresServer } from '../../demo/postgres-server'
 
 declare module 'vitest' {
   interface ProvidedContext {

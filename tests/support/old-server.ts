@@ -1,5 +1,5 @@
+import { freePort } from '../../demo/postgres-server'
 import { createServer, type Socket } from 'node:net'
-import { freePort } from './postgres.setup'
 
 const message = (kind: string, body: Buffer): Buffer => {
   const head = Buffer.alloc(5)

@@ -1,9 +1,8 @@
 import { tmpdir } from 'node:os'
 import { mkdtempSync, chmodSync } from 'node:fs'
-import { createServer } from 'node:net'
 import { join } from 'node:path'
 import type { TestProject } from 'vitest/node'
-import { PostgresServer } from '../../demo/postgres-server'
+import { freePort, PostgresServer } from '../../demo/postgres-server'
 // @ts-expect-error a build script without types
 import { buildEngine } from '../../scripts/build-engine.mjs'
 
@@ -13,15 +12,6 @@ declare module 'vitest' {
     port: number
     password: string
   }
-}
-
-export function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as { port: number }
-      server.close(() => resolve(port))
-    })
-  })
 }
 
 /** One PostgreSQL server for all integration tests: the catalog's databases and the sources are on it. */
