@@ -9,6 +9,7 @@ import * as audits from './migrations/006-audits'
 import * as claims from './migrations/007-claims'
 import * as damage from './migrations/008-damage'
 import * as leases from './migrations/009-leases'
+import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
 
@@ -53,7 +54,8 @@ export const isAway = (error: unknown): boolean => {
   const { code = '', message = '' } = error as { code?: string; message?: string }
   return (
     /^(ECONN\w+|EPIPE|ETIMEDOUT|EHOSTUNREACH|ENETUNREACH|08\w{3}|57P0[123])$/.test(code) ||
-    /^Connection terminated|timeout exceeded when trying to connect|not currently accepting connections/.test(message)
+    tellsBrokenConnection(message) ||
+    /timeout exceeded when trying to connect|not currently accepting connections/.test(message)
   )
 }
 

@@ -1,4 +1,5 @@
 import pg from 'pg'
+import { tellsBrokenConnection } from '../../broken-connection'
 import { VesselError } from '../../../core/errors'
 
 /** How a PostgreSQL server is reached; the password is kept apart, sealed. */
@@ -312,7 +313,7 @@ export function translate(error: unknown, access: PostgresAccess, database?: str
 
 function byMessage(message: string): Trouble | undefined {
   if (/timeout expired|Connection terminated due to connection timeout/i.test(message)) return UNREACHABLE
-  if (/Connection terminated|connection ended|has encountered a connection error/i.test(message)) return TROUBLES.ECONNRESET
+  if (tellsBrokenConnection(message)) return TROUBLES.ECONNRESET
   if (/does not support SSL/i.test(message)) {
     return {
       code: 'tls_refused',
