@@ -65,3 +65,17 @@ const PATIENCE_MS = 10 * 60_000
 /** Does something at the catalog that may be done twice; while it is away it is tried again, for some minutes. */
 export const patiently = <T>(work: () => Promise<T>): Promise<T> =>
   tryAgain(work, { isWorth: isAway, pause: () => new Promise((resolve) => setTimeout(resolve, AGAIN_MS)), patienceMs: PATIENCE_MS })
+
+/**
+ * Waits for a transaction of the catalog. Where the connection broke before the answer came, the catalog knows what
+ * became of it.
+ *
+ * @param isThere finds what only the transaction has written
+ */
+export async function committedSurely(commit: Promise<void>, isThere: () => Promise<unknown>): Promise<void> {
+  try {
+    await commit
+  } catch (error) {
+    if (!isAway(error) || !(await patiently(isThere))) throw error
+  }
+}

@@ -132,3 +132,11 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
   })
   await notify(engine.db, { about: 'log', vessel: vesselId, member })
 }
+
+export function logTaken(member: string): VesselError {
+  return new VesselError('log_taken', {
+    what: `The log of ${member} is followed by another worker by now.`,
+    touched: 'What this one had read was not used.',
+    next: 'Nothing needs to be done.',
+  })
+}

@@ -2,7 +2,8 @@ import { positionOf } from '../../core/chain/position'
 import type { FollowedTables, StructurePiece } from '../../core/changes/manifest'
 import { connect, type PostgresAccess } from '../sources/postgres/connect'
 import { placeOfServer, slotState } from '../sources/postgres/log/slot'
-import { LogBroken } from './breaks'
+import type { EngineContext } from '../context'
+import { LogBroken, logTaken } from './breaks'
 
 export interface FollowerRow {
   vessel_id: string
@@ -24,11 +25,31 @@ const NEXT = 'A new full begins a new log by itself.'
 
 /**
  * Whether the source is still the one whose log was followed, and still has it.
+ *
+ * @param row as the catalog had it a while ago
  * @throws LogBroken when the log can't be gone on with
+ * @throws VesselError `log_taken` when another worker goes on with it
  */
-export async function examine(access: PostgresAccess, row: FollowerRow): Promise<void> {
-  await examineServer(access, row)
-  await examineSlot(access, row)
+export async function examine(engine: EngineContext, access: PostgresAccess, row: FollowerRow): Promise<void> {
+  try {
+    await examineServer(access, row)
+    await examineSlot(access, row)
+  } catch (error) {
+    // A worker whose lock was lost with the catalog may just have gone on: it tells the catalog first, then the source.
+    if (error instanceof LogBroken && (await wasMoved(engine, row))) throw logTaken(row.member)
+    throw error
+  }
+}
+
+/** Whether somebody has gone on with the log, or begun it anew, since its row was read. */
+async function wasMoved({ db }: EngineContext, row: FollowerRow): Promise<boolean> {
+  const now = await db
+    .selectFrom('follower')
+    .select(['position', 'still_position', 'era', 'state'])
+    .where('vessel_id', '=', row.vessel_id)
+    .where('member', '=', row.member)
+    .executeTakeFirst()
+  return now?.position !== row.position || now.still_position !== row.still_position || now.era !== row.era || now.state === 'broken'
 }
 
 async function examineServer(access: PostgresAccess, row: FollowerRow): Promise<void> {

@@ -136,7 +136,7 @@ export class Follower {
   }
 
   private async go(begun: () => void): Promise<void> {
-    await examine(this.access, this.row)
+    await examine(this.engine, this.access, this.row)
     this.side = await connect(this.access, this.row.database, SIDE_LIMIT_MS)
     if (this.row.structure === 'trigger') await this.ensureTrigger()
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
@@ -293,7 +293,9 @@ export class Follower {
     this.followed = this.watch.followed
     this.filling = this.fresh()
     if (++this.waiting >= SEGMENTS_IN_FLIGHT) this.stream.pause()
+    // Behind one that failed nothing is committed, but what it has written goes.
     this.committing = this.committing
+      .catch((error: unknown) => this.fail(error))
       .then(() => this.commit(recorded, filling, change))
       .finally(() => {
         if (--this.waiting < SEGMENTS_IN_FLIGHT && this.inFlight < IN_FLIGHT) this.stream.resume()
@@ -302,18 +304,22 @@ export class Follower {
   }
 
   private async commit(recorded: Recorded, filling: Filling, change: StructureOfSegment): Promise<void> {
-    try {
-      if (this.failure) throw this.failure
-      await this.commitWhole(recorded, filling, change)
-    } catch (error) {
+    const manifest = await this.storeSegment(recorded, filling, change).catch(async (error: unknown) => {
       await Promise.allSettled(filling.chunks)
       await filling.writer.discard().catch(() => undefined)
       await this.store.removeSegment(filling.id).catch(() => undefined)
       throw error
-    }
+    })
+    // It is committed: whatever fails from here on, nothing of it is taken back.
+    this.position = recorded.to
+    this.lastAt = manifest.toAt
+    this.stream.confirm(recorded.to)
+    await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
   }
 
-  private async commitWhole(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<void> {
+  /** Stores and commits a segment; what of it is there when that fails is to be removed. */
+  private async storeSegment(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<LogManifest> {
+    if (this.failure) throw this.failure
     const { placed, steps } = change
     // Where the source tells nothing, only what was read says which columns rows had.
     if (this.looks) {
@@ -355,9 +361,7 @@ export class Follower {
     const owner = { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
     const late = placed?.late ?? null
     await commitSegment(this.engine, this.store, writer, owner, { id, manifest, late, rows: recorded.rows, bytes: sizeOf(manifest.chunks) })
-    this.position = recorded.to
-    this.lastAt = toAt
-    this.stream.confirm(recorded.to)
+    return manifest
   }
 
   /** Up to here the source has sent everything. If nothing of it waits to be stored, it may forget up to here. */

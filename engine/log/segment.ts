@@ -1,13 +1,12 @@
 import { randomUUID } from 'node:crypto'
 import type { LogChunk, LogRelation, Tally } from '../../core/changes/log-text'
 import type { LateHole, LogManifest } from '../../core/changes/manifest'
-import { VesselError } from '../../core/errors'
+import { committedSurely } from '../catalog/connect'
 import type { EngineContext } from '../context'
-import { notify } from '../notify'
 import { writeJson } from '../runs/manifests'
 import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
-import { recordLostTables } from './breaks'
+import { logTaken, recordLostTables } from './breaks'
 import { rowsOf } from './recorder'
 
 export interface SegmentOwner {
@@ -48,7 +47,7 @@ export async function commitSegment(
     to: manifest.to,
     manifest: names,
   })
-  await engine.db.transaction().execute(async (tx) => {
+  const commit = engine.db.transaction().execute(async (tx) => {
     await writer.commit(tx)
     const moved = await tx
       .updateTable('follower')
@@ -64,7 +63,7 @@ export async function commitSegment(
       .where('member', '=', owner.member)
       .where('position', '=', manifest.from)
       .executeTakeFirst()
-    if (moved.numUpdatedRows !== 1n) throw taken(owner.member)
+    if (moved.numUpdatedRows !== 1n) throw logTaken(owner.member)
     await tx
       .insertInto('artifact')
       .values({
@@ -92,7 +91,7 @@ export async function commitSegment(
     if (manifest.before)
       await recordLostTables(tx, owner, { before: manifest.before, after: manifest.followed, late, at: new Date(manifest.toAt) })
   })
-  await notify(engine.db, { about: 'log', vessel: owner.vesselId, member: owner.member })
+  await committedSurely(commit, () => engine.db.selectFrom('artifact').select('id').where('id', '=', id).executeTakeFirst())
 }
 
 /** Tables whose structure was changed are audited soon: that is where a log goes wrong if it does. */
@@ -168,14 +167,6 @@ export function tablesOf(
     tables.set(oid, { name: `${schema}.${name}`, tally: tally.map((count, i) => count + (before?.[i] ?? 0)) })
   }
   return [...tables.values()]
-}
-
-function taken(member: string): VesselError {
-  return new VesselError('log_taken', {
-    what: `The log of ${member} is followed by another worker by now.`,
-    touched: 'What this one had read was not used.',
-    next: 'Nothing needs to be done.',
-  })
 }
 
 export const newSegmentId = () => randomUUID()

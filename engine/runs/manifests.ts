@@ -1,5 +1,5 @@
 import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
-import { isAway, patiently, type CatalogDb } from '../catalog/connect'
+import { committedSurely, type CatalogDb } from '../catalog/connect'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
 import type { ContentWriter, Sink } from '../store/writer'
@@ -153,10 +153,8 @@ export async function commitPoint(
     }
     await details.also?.(tx)
   })
-  await commit.catch(async (error: unknown) => {
-    // Where the connection broke before the answer came, the catalog knows what became of it.
-    const isThere = () => engine.db.selectFrom('point').select('id').where('id', '=', record.id).executeTakeFirst()
-    if (isAway(error) && (await patiently(isThere))) return
+  const isThere = () => engine.db.selectFrom('point').select('id').where('id', '=', record.id).executeTakeFirst()
+  await committedSurely(commit, isThere).catch(async (error: unknown) => {
     await store.removePoint(record.id)
     throw error
   })

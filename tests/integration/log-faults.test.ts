@@ -1,6 +1,9 @@
 import { sql } from 'kysely'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
 import { laterPosition } from '../../core/chain/position'
+import { openStore } from '../../engine/catalog/stores'
+import { Follower } from '../../engine/log/follower'
+import { LogRecorder } from '../../engine/log/recorder'
 import { notify } from '../../engine/notify'
 import { Store } from '../../engine/store/store'
 import { ContentWriter } from '../../engine/store/writer'
@@ -139,7 +142,83 @@ describe('a follower that fails while it still looks at what was done before it 
   })
 })
 
+describe('a segment that is committed', () => {
+  it('stays, though the answer of the catalog was lost, or nobody could be told', async () => {
+    const { bench } = log
+    const { db } = bench.engine
+    const store = await openStore(bench.engine, { name: 'dry-dock' })
+    const lost = new Error('Connection terminated unexpectedly')
+    const transaction = db.transaction.bind(db)
+    bench.sql(`insert into ticket (v) values ('lost answer')`)
+    const before = (await log.segments()).length
+    vi.spyOn(db, 'transaction').mockImplementation(() => {
+      const builder = transaction()
+      const execute = builder.execute.bind(builder)
+      builder.execute = async (work) => {
+        const result = await execute(work)
+        // What others ask of the catalog meanwhile is answered.
+        if ((await log.segments()).length === before) return result
+        vi.mocked(db.transaction).mockRestore()
+        throw lost
+      }
+      return builder
+    })
+    const moment = log.moment('public.ticket')
+    await log.flush().catch(() => undefined)
+    await log.unfollow()
+    vi.restoreAllMocks()
+    const kept = new Set<string>()
+    for (const { path } of await store.backend.list('segments')) kept.add(path.replace(/^.*\/|\.[^.]*$/g, ''))
+    expect((await log.segments()).filter(({ id }) => !kept.has(id))).toEqual([])
+    log.follow()
+    await log.flush()
+    await log.holds(moment)
+  })
+})
+
+describe('a segment that can’t be stored', () => {
+  it('takes those that wait behind it along, and leaves nothing of them', async () => {
+    const { bench } = log
+    await log.unfollow()
+    let fail = () => undefined as void
+    const failing = new Promise<never>((_, reject) => (fail = () => reject(new Error('the disk is gone'))))
+    failing.catch(() => undefined)
+    const discarded = vi.spyOn(ContentWriter.prototype, 'discard')
+    const closing = vi.spyOn(LogRecorder.prototype, 'finish')
+    vi.spyOn(Store.prototype, 'writeSegment').mockImplementationOnce(() => failing)
+    log.follow()
+    const hurry = () => notify(bench.engine.db, { about: 'flush', vessel: log.vessel.id, member: log.member })
+    for (const segment of [1, 2]) {
+      bench.sql(`insert into ticket (v) values ('behind ${segment}')`)
+      await until(async () => (await hurry(), closing.mock.calls.length >= segment))
+    }
+    fail()
+    await until(async () => discarded.mock.calls.length >= 2)
+    await log.unfollow()
+    // And the one that was being filled.
+    expect(discarded.mock.calls.length).toBe(closing.mock.calls.length + 1)
+    vi.restoreAllMocks()
+    log.follow()
+    const moment = log.moment('public.ticket')
+    await log.flush()
+    await log.holds(moment)
+  })
+})
+
 describe('the catalog of a follower', () => {
+  it('tells a worker that comes too late that another one goes on, and not that somebody else moved the slot', async () => {
+    const { engine } = log.bench
+    const stale = await log.row()
+    log.bench.sql(`insert into ticket (v) values ('by the first one')`)
+    await log.flush()
+    await log.unfollow()
+    await expect(Follower.follow(engine, log.vessel, stale, new AbortController().signal, () => undefined)).rejects.toMatchObject({
+      code: 'log_taken',
+    })
+    expect(await log.breaks()).toEqual([])
+    log.follow()
+  })
+
   it('never falls behind what the source was told, however late it is written', async () => {
     const { bench } = log
     const { db } = bench.engine
@@ -232,6 +311,7 @@ describe('a hole in the log', () => {
   it('is recorded when the slot is dropped, and a new full begins a new log by itself', async () => {
     const { slot } = await log.row()
     await log.unfollow()
+    await until(async () => log.bench.sql(`select active from pg_replication_slots where slot_name = '${slot}'`) === 'f')
     log.bench.server.psql('postgres', `select pg_drop_replication_slot('${slot}')`)
     const lost = log.moment()
     log.bench.sql(`insert into ticket (v) values ('unseen')`)

@@ -34,6 +34,7 @@ export class LogBench {
   }
 
   follow(runAgainMs = 500): void {
+    if (this.supervisor) throw new Error('it is followed already')
     this.supervisor = this.bench.engine.followLogs(runAgainMs)
   }
 
