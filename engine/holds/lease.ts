@@ -29,7 +29,14 @@ const whatOf = ({ source, namespace, kind, name }: LeasedWorkload) => JSON.strin
  * @throws VesselError `workload_held`
  */
 export async function takeWorkload(db: CatalogDb, workload: LeasedWorkload, runId: string): Promise<void> {
-  const what = whatOf(workload)
+  if (!(await take(db, whatOf(workload), runId))) throw await heldBy(db, workload)
+}
+
+/** Takes a place that a restore writes into; false while another run has it. It is given back by the run's end. */
+export const takeTarget = (db: CatalogDb, place: string[], runId: string): Promise<boolean> =>
+  take(db, JSON.stringify(['target', ...place]), runId)
+
+async function take(db: CatalogDb, what: string, runId: string): Promise<boolean> {
   const { numInsertedOrUpdatedRows } = await db
     .insertInto('lease')
     .values({ what, run_id: runId })
@@ -40,7 +47,7 @@ export async function takeWorkload(db: CatalogDb, workload: LeasedWorkload, runI
         .where((eb) => eb.or([eb('lease.run_id', '=', runId), isOver])),
     )
     .executeTakeFirst()
-  if (numInsertedOrUpdatedRows === 0n) throw await heldBy(db, workload)
+  return numInsertedOrUpdatedRows !== 0n
 }
 
 /** Whether the run that has a lease is over, and nothing is left of it. */

@@ -1,6 +1,7 @@
 import { wishOf, type Wish } from '../../core/restore/wish'
 import type { Vessel } from '../catalog/vessels'
 import type { RunContext } from './context'
+import { holdTargets, targetsOf } from './targets'
 import { entriesToRun, membersOf } from '../../core/restore/entries'
 import { Receipts } from './receipts'
 import { rolesStay, Unmaking } from './unmake'
@@ -44,6 +45,7 @@ export const openPart = (engine: EngineContext, { point, together = [] }: Restor
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
   let parts = await openParts(run, params)
+  if (!rehearsal && (await holdTargets(run, targetsOf(togetherOf(parts))))) parts = await openParts(run, params)
   let all = togetherOf(parts)
   // What an earlier restore made may stand in the way only until it goes.
   const blocker = blockedBy(all)

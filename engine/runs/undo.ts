@@ -11,6 +11,7 @@ import { asTheyAreNow, chosen, everyRowOf, heldNow, type TransactionRef, type Un
 import { connect, translate } from '../sources/postgres/connect'
 import { putBack, quieten } from '../sources/postgres/refill'
 import type { RunContext } from './context'
+import { databaseTarget, holdTargets } from './targets'
 import { commitSurely } from '../sources/postgres/commit'
 import { lockAll } from '../sources/postgres/locks'
 import { lockStatement } from './restore-group'
@@ -36,6 +37,7 @@ interface Outcome {
 export async function undo(run: RunContext, vessel: Vessel, { transaction, choices }: UndoParams): Promise<void> {
   const [source, database] = namesOf(transaction.member)
   const access = await accessOf(run.engine, source!)
+  await holdTargets(run, [databaseTarget(access, database!)])
   const step = await run.plan({ kind: 'undo', member: transaction.member.replace('/', ' / '), title: 'Rows of the transaction' })
   const outcomes = await run.step(step, async (count) => {
     const plan = await everyRowOf(run.engine, vessel, transaction)

@@ -3,7 +3,10 @@ import type { ChildProcess } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
 import { existsSync, readdirSync, renameSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
+import { sql } from 'kysely'
+import pg from 'pg'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
+import { wishOf } from '../../core/restore/wish'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Engine, optionsFromEnvironment } from '../../engine/engine'
@@ -119,6 +122,36 @@ describe('what can’t begin yet', () => {
     await until(async () => (await records()).every(({ state }) => state === 'done'))
     const [a, b] = (await records()).sort((x, y) => x.started_at!.getTime() - y.started_at!.getTime())
     expect(b!.started_at!.getTime()).toBeGreaterThanOrEqual(a!.finished_at!.getTime())
+  })
+
+  it('waits: two restores never write into one database at once', async () => {
+    const point = await bench.backup(small)
+    const params = { point, wish: wishOf({ picks: [bench.path('sales', 'zone')] }), reason: 'a test' }
+    const [first, second] = [
+      await addRun(bench.engine, { kind: 'restore', vessel: small, startedBy: 'a test', params }),
+      await addRun(bench.engine, { kind: 'restore', vessel: small, startedBy: 'a test', params }),
+    ]
+    // The application holds the table, so that the first one has to wait for it.
+    const application = new pg.Client({ connectionString: bench.server.url(bench.database) })
+    await application.connect()
+    try {
+      await application.query('begin; lock table sales.zone in access share mode')
+      const going = perform(bench.engine, first)
+      const isWithin = async (id: string) =>
+        (await bench.engine.db.selectFrom('run_step').select('title').where('run_id', '=', id).execute()).length > 0
+      await until(() => isWithin(first))
+      const waiting = perform(bench.engine, second)
+      await until(async () => (await bench.messages(second)).some((text) => text.startsWith('Another restore writes into')))
+      expect(await isWithin(second)).toBe(false)
+      await application.query('rollback')
+      await Promise.all([going, waiting])
+    } finally {
+      await application.end()
+    }
+    const { rows } = await sql<{ apart: boolean }>`select min(started_at) >= (select finished_at from run where id = ${first}) as apart
+      from run_step where run_id = ${second}`.execute(bench.engine.db)
+    expect(rows).toEqual([{ apart: true }])
+    expect([(await bench.record(first)).state, (await bench.record(second)).state]).toEqual(['done', 'done'])
   })
 
   it('waits for a worker that reaches its store, and fails with the reason when there is none', async () => {
