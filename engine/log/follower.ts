@@ -13,6 +13,7 @@ import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { readJson, writeJson } from '../runs/manifests'
+import { isOfContent } from '../runs/verify-content'
 import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
 import { installTrigger } from '../sources/postgres/log/install'
@@ -175,7 +176,9 @@ export class Follower {
   /** The structure as it was last read, moved on by what the source told since. */
   private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
     const { chunks, exact, digest } = this.row.structure_names!
-    const known = await readJson<DatabaseManifest>(this.store, chunks)
+    const known = await readJson<DatabaseManifest>(this.store, chunks).catch((error: unknown) => {
+      throw isOfContent(error) ? this.withoutStructure() : error
+    })
     this.sequences = known.sequences
     const state = { known, digest, tables: known.tables, followed: this.row.tables }
     const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
@@ -190,6 +193,14 @@ export class Follower {
     }
     watch.model.followed = this.row.tables
     return watch
+  }
+
+  private withoutStructure(): LogBroken {
+    return new LogBroken({
+      kind: 'segment',
+      reason: `The structure from which the log of ${this.row.member} is followed can’t be read any more in ${this.store.name}.`,
+      next: 'A new full begins a new log by itself.',
+    })
   }
 
   private recording(): ConstructorParameters<typeof LogRecorder>[1] {

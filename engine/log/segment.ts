@@ -62,6 +62,8 @@ export async function commitSegment(
       .where('vessel_id', '=', owner.vesselId)
       .where('member', '=', owner.member)
       .where('position', '=', manifest.from)
+      // After a break that another worker recorded, nothing is added to what broke.
+      .where('state', 'in', ['following', 'stalled'])
       .executeTakeFirst()
     if (moved.numUpdatedRows !== 1n) throw logTaken(owner.member)
     await tx

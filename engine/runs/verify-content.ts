@@ -5,7 +5,7 @@ import { isPackHeader, PACK_HEADER_BYTES, packPath } from '../store/pack'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 
-/** What says that content itself is not what was written; anything else says that it could not be looked at. */
+/** Anything else says that content could not be looked at. */
 const OF_CONTENT = new Set(['content_damaged', 'content_missing', 'store_file_short'])
 
 interface Pack {
@@ -100,6 +100,6 @@ class PackVerification {
   }
 }
 
-/** A disk that can't read a sector says so with an error of its own. */
-const isOfContent = (error: unknown) =>
+/** Whether content itself is not what was written. A disk that can't read a sector says so with an error of its own. */
+export const isOfContent = (error: unknown) =>
   error instanceof VesselError ? OF_CONTENT.has(error.code) : (error as NodeJS.ErrnoException).code === 'EIO'

@@ -5,6 +5,7 @@ import type { Vessel } from '../catalog/vessels'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { verifyContent } from './verify-content'
+import { verifyFollowers } from './verify-followers'
 import { listVerified, verifyRecords, type Found } from './verify-records'
 
 /**
@@ -18,8 +19,9 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   const all = await listVerified(run, store)
   const lost = await verifyContent(run, store)
   const found = await verifyRecords(run, store, all)
+  const structures = await verifyFollowers(run, store)
   await run.confirm()
-  const error = lost + found.points + found.segments === 0 ? null : damage(store, lost, found)
+  const error = lost + found.points + found.segments + structures === 0 ? null : damage(store, lost, found, structures)
   await run.engine.db
     .updateTable('store')
     .set({ verified_at: run.engine.clock.now(), trouble: error ? JSON.stringify(error.toJSON()) : null })
@@ -29,11 +31,12 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   await run.end('done', { outcome: { ...found.looked } })
 }
 
-function damage(store: Store, chunks: number, { points, segments }: Found): VesselError {
+function damage(store: Store, chunks: number, { points, segments }: Found, structures: number): VesselError {
   const parts = [
     ...(chunks > 0 ? [plural(chunks, 'chunk')] : []),
     ...(points > 0 ? [plural(points, 'point')] : []),
     ...(segments > 0 ? [plural(segments, 'segment') + ' of log'] : []),
+    ...(structures > 0 ? [plural(structures, 'structure') + ' from which a log is followed'] : []),
   ]
   return new VesselError('store_damaged', {
     what: `In the store ${store.name} can’t be read, or not all of: ${parts.join(', ')}.`,

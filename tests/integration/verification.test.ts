@@ -54,6 +54,13 @@ const restore = (point: string, table: string) =>
     into: { mode: 'beside', schema: null, prefix: '', suffix: `_${point.slice(0, 8)}`, names: {} },
   })
 
+/** Changes a byte of a chunk in its pack, or puts it back. */
+function flip(path: string, { position, length }: { position: string | number; length: number }): void {
+  const bytes = readFileSync(path)
+  bytes[Number(position) + length - 5]! ^= 1
+  writeFileSync(path, bytes)
+}
+
 /** All is whole, and is said to be. */
 async function expectWhole(): Promise<void> {
   expect((await verify()).error).toBeNull()
@@ -110,18 +117,12 @@ describe('content that can’t be read', () => {
   it('is a table of a point: the others come back, and it does not', async () => {
     const chunk = await firstChunkOf('leg')
     const path = place('packs', `${chunk.pack_id}.pack`)
-    const bytes = readFileSync(path)
-    const at = Number(chunk.position) + chunk.length - 5
-    const flip = () => {
-      bytes[at]! ^= 1
-      writeFileSync(path, bytes)
-    }
-    flip()
+    flip(path, chunk)
     expect((await verify()).error).toMatchObject({ code: 'store_damaged' })
     expect(await damages()).toEqual([[], [bench.path('sales', 'leg')]])
     expect((await restore(points[1]!, 'leg')).run.error).toMatchObject({ code: 'content_lost' })
     expect((await restore(points[1]!, 'berth')).run.state).toBe('done')
-    flip()
+    flip(path, chunk)
     await expectWhole()
     expect((await restore(points[1]!, 'leg')).run.state).toBe('done')
   })
@@ -213,6 +214,40 @@ describe('a moment in the log', () => {
       const { run } = await log.bench.restore(log.vessel, ref, { picks: [log.bench.path('sales', 'berth')], into })
       expect([run.error, run.state]).toEqual([null, 'done'])
       expect(log.rows('sales.berth_then')).toEqual(moment.tables['sales.berth'])
+    } finally {
+      await log.close()
+    }
+  })
+})
+
+describe('the structure from which a log is followed', () => {
+  it('is looked at, and where it can’t be read any more a new full begins the log anew', async () => {
+    const log = await LogBench.open(DATA + KEYS)
+    const { engine } = log.bench
+    try {
+      await log.bench.backup(log.vessel)
+      const { structure_names: structure } = await log.row()
+      for (const name of structure!.chunks) {
+        const chunk = await engine.db
+          .selectFrom('chunk')
+          .select(['pack_id', 'position', 'length'])
+          .where('name', '=', Buffer.from(name, 'hex'))
+          .executeTakeFirstOrThrow()
+        flip(join(log.bench.place, 'packs', `${chunk.pack_id}.pack`), chunk)
+      }
+      const { error } = await log.bench.run('verify', log.vessel)
+      expect(error?.what).toContain('1 structure from which a log is followed')
+      log.follow()
+      await vi.waitFor(
+        async () => expect((await log.breaks()).map(({ reason }) => reason)).toEqual([expect.stringContaining('The structure from which')]),
+        { timeout: 30_000, interval: 100 },
+      )
+      await log.unfollow()
+      await log.bench.backup(log.vessel)
+      log.follow()
+      const moment = log.moment('sales.leg')
+      await log.flush()
+      await log.holds(moment)
     } finally {
       await log.close()
     }
