@@ -1,43 +1,14 @@
-import { connect as connectTo, createServer, type Socket } from 'node:net'
 import { afterAll, beforeAll, describe, expect, inject, it, vi } from 'vitest'
 import { defaultLog } from '../../core/plan/definition'
 import { addSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { LogBench } from '../support/log'
+import { network, type Network } from '../support/network'
 
 // A network that swallows everything: connections stay open, and nobody says anything any more.
 
-/** Stands between us and a server; once it is silent it lets nobody through, and closes nothing. */
-async function network(port: number) {
-  const open = new Set<Socket>()
-  let silent = false
-  const server = createServer((client) => {
-    const upstream = connectTo(port, '127.0.0.1')
-    open.add(client).add(upstream)
-    client.on('error', () => undefined).on('data', (bytes) => void (silent || upstream.write(bytes)))
-    upstream.on('error', () => undefined).on('data', (bytes) => void (silent || client.write(bytes)))
-    client.on('close', () => upstream.destroy())
-    upstream.on('close', () => void (silent || client.destroy()))
-  })
-  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve))
-  return {
-    port: (server.address() as { port: number }).port,
-    silence: () => (silent = true),
-    /** The network is there again; what was open then is dead. */
-    recover: () => {
-      silent = false
-      for (const socket of open) socket.destroy()
-      open.clear()
-    },
-    close: () => {
-      for (const socket of open) socket.destroy()
-      server.close()
-    },
-  }
-}
-
 let log: LogBench
-let between: Awaited<ReturnType<typeof network>>
+let between: Network
 let far: Vessel
 let database: string
 const follower = (vessel: Vessel) =>

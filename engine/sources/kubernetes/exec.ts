@@ -1,7 +1,7 @@
 import { PassThrough, Writable, type Readable } from 'node:stream'
 import { Exec, type V1Status } from '@kubernetes/client-node'
 import { VesselError } from '../../../core/errors'
-import type { ClusterClient } from './client'
+import { ApiFailure, type ClusterClient } from './client'
 
 export interface ExecTarget {
   namespace: string
@@ -58,6 +58,7 @@ export async function execute(
   const { namespace, pod, container } = target
   let socket: Socket | undefined
   let end: (() => void) | undefined
+  let listening: NodeJS.Timeout | undefined
   const feed = input ? new PassThrough() : null
   try {
     const status = await new Promise<V1Status>((resolve, reject) => {
@@ -70,6 +71,7 @@ export async function execute(
           socket = opened
           if (input) pour(input, feed!, opened).catch(reject)
           opened.addEventListener('close', () => reject(lost(client, target)))
+          listening = listen(opened, input ? FED_SILENT_MS : SILENT_MS, () => reject(lost(client, target)))
           opened.addEventListener('message', () => {
             // The client library writes without asking whether there is room.
             if (out.writableLength < out.writableHighWaterMark) return
@@ -81,11 +83,40 @@ export async function execute(
     })
     return { ...outcomeOf(status), errors: errors.text }
   } catch (error) {
-    throw client.translate(error)
+    throw client.translate(whyNotOpened(error, target))
   } finally {
     if (end) signal.removeEventListener('abort', end)
+    clearInterval(listening)
     socket?.close()
   }
+}
+
+/** The client library throws the event of a connection that could not be opened, with what happened within. */
+function whyNotOpened(thrown: unknown, { namespace, pod }: ExecTarget): unknown {
+  const error = (thrown as { error?: unknown }).error ?? thrown
+  const [, status] = /^Unexpected server response: (\d+)/.exec((error as Error).message) ?? []
+  return status ? new ApiFailure(Number(status), '', `a command can’t be run in the pod ${namespace}/${pod}`) : error
+}
+
+const ASK_MS = 10_000
+/** The other end answers at once, whatever the command does. */
+const SILENT_MS = 60_000
+/** An answer may wait behind input that the command has not taken yet. */
+const FED_SILENT_MS = 10 * 60_000
+
+/** Asks the other end whether it is there. A connection that says nothing any more is dead, though nobody closed it. */
+function listen(socket: Socket, silentMs: number, dead: () => void): NodeJS.Timeout {
+  const wire = socket as unknown as { ping(): void; terminate(): void; isPaused: boolean; readyState: number } & NodeJS.EventEmitter
+  let heard = Date.now()
+  const hear = () => (heard = Date.now())
+  wire.on('message', hear).on('pong', hear)
+  return setInterval(() => {
+    // We are the ones who do not listen, because what comes is not taken as fast.
+    if (wire.isPaused) return void hear()
+    if (Date.now() - heard < silentMs) return void (wire.readyState === 1 && wire.ping())
+    dead()
+    wire.terminate()
+  }, ASK_MS)
 }
 
 // In Node.js the socket is one of the package ws, which can be paused.

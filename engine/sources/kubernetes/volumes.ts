@@ -73,7 +73,17 @@ export async function claimOfSnapshot(temporary: Temporary, { claim, path }: Wan
   })
 }
 
-/** A pod that has a claim's volume and nothing to do; it ends by itself when it is forgotten. */
+/**
+ * What a reader's shell does: it stays for some hours, and after them as long as commands run beside it, however long one
+ * takes. When none was there for a while it was forgotten, and ends.
+ *
+ * @param proc where processes are folders with their number as name
+ */
+export const whileUsed = ({ staySeconds = 6 * 3600, lookSeconds = 10, looks = 60, proc = '/proc' } = {}) =>
+  `sleep ${staySeconds}; alone=0; while [ $alone -lt ${looks} ]; do sleep ${lookSeconds}; set -- ${proc}/[0-9]*; ` +
+  `if [ $# -gt 1 ]; then alone=0; else alone=$((alone+1)); fi; done`
+
+/** A pod that has a claim's volume and nothing to do of its own. */
 export async function readerPod(
   client: ClusterClient,
   temporary: Temporary,
@@ -89,7 +99,6 @@ export async function readerPod(
   const pod = await temporary.make(kind, namespace, {
     spec: {
       restartPolicy: 'Never',
-      activeDeadlineSeconds: 6 * 3600,
       automountServiceAccountToken: false,
       terminationGracePeriodSeconds: 0,
       ...(nodeName ? { nodeName } : {}),
@@ -97,7 +106,7 @@ export async function readerPod(
         {
           name: CONTAINER,
           image,
-          command: ['sleep', '21600'],
+          command: ['sh', '-c', whileUsed()],
           securityContext: { runAsUser: 0 },
           volumeMounts: [{ name: 'volume', mountPath: MOUNT, readOnly: !writes }],
         },
