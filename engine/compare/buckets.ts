@@ -10,24 +10,29 @@ import { quoteIdentifier, quoteLiteral } from '../../core/restore/sql'
 /** How rows are parted into ranges: by an integer key, by the hash of any other, or all in one where there is no key. */
 export type Ranges = { by: 'integer'; at: number; width: number } | { by: 'hash'; at: number[]; mask: number } | { by: 'all' }
 
-const ROWS_IN_RANGE = 2000
+const MOST_ROWS = 2000
+/** Rows of a range travel together, so that there are fewer of wide ones. */
+const MOST_BYTES = 4 * 1024 * 1024
 const MOST_HASHED = 1 << 14
 
-/** Ranges of about two thousand rows each. */
+const rowsInRange = ({ rows, bytes }: TableManifest) =>
+  Math.max(1, Math.min(MOST_ROWS, Math.floor((MOST_BYTES * rows) / Math.max(1, bytes))))
+
+/** Ranges of about two thousand rows each, or of some megabytes. */
 export function rangesOf(table: TableManifest): Ranges {
   const at = singleIntegerKey(table)
   if (at >= 0) return { by: 'integer', at, width: widthOf(table) }
   if (!table.key) return { by: 'all' }
   let hashed = 1
-  while (hashed < MOST_HASHED && hashed * ROWS_IN_RANGE < table.rows) hashed *= 2
+  while (hashed < MOST_HASHED && hashed * rowsInRange(table) < table.rows) hashed *= 2
   return { by: 'hash', at: table.key.map((column) => table.columns.indexOf(column)), mask: hashed - 1 }
 }
 
 function widthOf(table: TableManifest): number {
   const keys = table.chunks.flatMap(({ keys: range }) => (range ? [BigInt(range[0]), BigInt(range[1])] : []))
-  if (keys.length === 0) return ROWS_IN_RANGE
+  if (keys.length === 0) return MOST_ROWS
   const [least, most] = keys.reduce(([a, b], key) => [key < a ? key : a, key > b ? key : b], [keys[0]!, keys[0]!])
-  const ranges = BigInt(Math.max(1, Math.ceil(table.rows / ROWS_IN_RANGE)))
+  const ranges = BigInt(Math.max(1, Math.ceil(table.rows / rowsInRange(table))))
   return Math.max(1, Number((most - least) / ranges + 1n))
 }
 
@@ -51,9 +56,10 @@ export function rangeSql(table: TableManifest, ranges: Ranges): string {
   return `(('x' || substr(md5(${literals(key)}), 1, 8))::bit(32)::int & ${ranges.mask})::bigint`
 }
 
-/** A query for the range, count and sum of every range of a table. */
+/** A query for the range, count, bytes and sum of every range of a table. */
 export function sumsSql(table: TableManifest, ranges: Ranges, name: string): string {
   return `select ${rangeSql(table, ranges)}::text as range, count(*)::int as rows,
+      sum(octet_length(${literals(table.columns)}))::text as bytes,
       sum(('x' || substr(md5(${literals(table.columns)}), 1, 15))::bit(60)::bigint)::text as sum
     from only ${name} group by 1`
 }
@@ -71,7 +77,11 @@ export function rangeOfRow(fields: (string | null)[], ranges: Ranges): string {
   if (ranges.by === 'all') return '0'
   if (ranges.by === 'hash')
     return String(Number.parseInt(md5(ranges.at.map((at) => literal(fields[at]!)).join(',')).slice(0, 8), 16) & ranges.mask)
-  const [key, width] = [BigInt(fields[ranges.at]!), BigInt(ranges.width)]
+  return rangeOfKey(fields[ranges.at]!, ranges.width)
+}
+
+export function rangeOfKey(text: string, rangeWidth: number): string {
+  const [key, width] = [BigInt(text), BigInt(rangeWidth)]
   const floor = key / width
   return String(key < 0n && key % width !== 0n ? floor - 1n : floor)
 }

@@ -166,28 +166,47 @@ async function timeOfPosition(
   return new Date(Math.max(Math.ceil(at / 1000), mark.at.getTime()))
 }
 
-// Instants that were opened lately, with what was reckoned of them.
-const caches = new WeakMap<ContentPool, Map<string, Promise<MemberView>>>()
+/** An instant that was opened lately, with what was reckoned of it. */
+interface Opened {
+  opening: Promise<MemberView>
+  view: MemberView | null
+}
+
+const caches = new WeakMap<ContentPool, Map<string, Opened>>()
 const VIEWS = 12
+/** Bytes of changes that instants which nobody may look at any more hold at most. */
+const HELD_AT_MOST = 256 * 1024 * 1024
 
 /** One member at the end of a chain. */
 export async function viewOfChain(engine: EngineContext, vesselId: string, store: Store, chain: ResolvedChain): Promise<MemberView> {
   const holes = await lateHolesOf(engine.db, vesselId, chain.member, chain.position)
   const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later, holes.length].join(' ')
-  const views = caches.get(store.pool) ?? new Map<string, Promise<MemberView>>()
+  const views = caches.get(store.pool) ?? new Map<string, Opened>()
   caches.set(store.pool, views)
   const known = views.get(key)
-  if (known) {
+  views.delete(key)
+  letGo(views)
+  const opened = known ?? { opening: makeView(engine, vesselId, store, chain, holes), view: null }
+  views.set(key, opened)
+  if (known) return known.opening
+  opened.opening
+    .then((view) => {
+      opened.view = view
+      // What is not known exactly yet may be a moment later.
+      if (!view.settled) views.delete(key)
+    })
+    .catch(() => views.delete(key))
+  return opened.opening
+}
+
+/** Makes room for one more; those that were asked for longest ago go first. */
+function letGo(views: Map<string, Opened>): void {
+  let held = [...views.values()].reduce((sum, { view }) => sum + (view?.held ?? 0), 0)
+  for (const [key, { view }] of views) {
+    if (views.size < VIEWS && held <= HELD_AT_MOST) return
     views.delete(key)
-    views.set(key, known)
-    return known
+    held -= view?.held ?? 0
   }
-  const opening = makeView(engine, vesselId, store, chain, holes)
-  views.set(key, opening)
-  // What is not known exactly yet may be a moment later.
-  opening.then(({ settled }) => settled || views.delete(key)).catch(() => views.delete(key))
-  while (views.size > VIEWS) views.delete(views.keys().next().value!)
-  return opening
 }
 
 /** A member that can be read: of a database by reckoning, of a cluster as its mark is. */

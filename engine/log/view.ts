@@ -56,6 +56,8 @@ export class MemberView {
   private readonly database: DatabaseManifest
   private readonly origins = new Map<string, Extract<Origin, { base: unknown }>>()
   private readonly reckoned = new Map<string, Promise<void>>()
+  /** Bytes of changes that are held, because rows are made of them each time they are read. */
+  held = 0
 
   constructor(
     readonly store: InstantStore,
@@ -173,6 +175,7 @@ export class MemberView {
 
   private async reckon(table: TableManifest, { base }: { base: TableManifest | null }): Promise<void> {
     const net = (await this.netOf(table))?.share() ?? null
+    this.held += net?.bytes.length ?? 0
     const projection = base ? projectionFor(base, table) : null
     const keyColumn = singleIntegerKey(table)
     const chunks: ChunkRef[] = []

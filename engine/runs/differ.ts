@@ -13,7 +13,8 @@ import { namesOf } from '../../core/things/thing'
 import { lanesOf } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
-import { rangeOfRow, rangeSql, rangesOf, sumsSql, type Ranges } from '../compare/buckets'
+import { rangeOfKey, rangeOfRow, rangeSql, rangesOf, sumsSql, type Ranges } from '../compare/buckets'
+import { inParallel } from '../parallel'
 import { captureTable, DatabaseCapture, withoutRows } from '../sources/postgres/capture'
 import { copyOut } from '../sources/postgres/copy-out'
 import type { DescribedTable } from '../sources/postgres/describe'
@@ -25,6 +26,9 @@ import { readManifest, writeJson } from './manifests'
 import { writeNet } from './net-content'
 
 type Count = (counter: string, by: number) => void
+
+/** Bytes of rows that are held at most to tell what became of them; a table of which more differs is read whole. */
+const HELD_AT_MOST = 128 * 1024 * 1024
 
 /**
  * A differential of a source that gives no log: checksums of key ranges are compared with those of the last full, and
@@ -132,9 +136,10 @@ export class RangeDifferential {
       old?.numbers && old.numbers.join() === now.numbers?.join() && !retypedColumn(old, now) && old.key?.join() === now.key?.join()
     const ranges = comparable ? rangesOf(old) : null
     const differing = ranges ? await this.differing(now, old!, ranges) : null
-    if (differing?.size === 0) return null
-    if (!ranges || !now.key) return this.whole(table, path, count)
-    return this.net(now, old!, ranges, differing!, count)
+    if (differing?.ranges.size === 0) return null
+    // What differs is held in memory, then and now, until it is sorted out.
+    if (!ranges || !now.key || differing!.bytes > HELD_AT_MOST) return this.whole(table, path, count)
+    return this.net(now, old!, ranges, differing!.ranges, count)
   }
 
   private whole(table: DescribedTable, path: string, count: Count): Promise<TableManifest> {
@@ -142,25 +147,31 @@ export class RangeDifferential {
     return captureTable(this.client, table, path, this.writer, { earlier: undefined, signal: this.run.signal, moved })
   }
 
-  private async differing(now: TableManifest, old: TableManifest, ranges: Ranges): Promise<Set<string>> {
-    const { rows } = await this.client.query<{ range: string; rows: number; sum: string }>(
+  /** The ranges that differ, and about how many bytes of rows they have, then and now. */
+  private async differing(now: TableManifest, old: TableManifest, ranges: Ranges): Promise<{ ranges: Set<string>; bytes: number }> {
+    const { rows: found } = await this.client.query<{ range: string; rows: number; bytes: string; sum: string }>(
       sumsSql(now, ranges, qualified(now.schema, now.name)),
     )
     const sums = new Map<string, [number, bigint]>()
-    const waiting = old.chunks.map(({ name }) => this.store.with(name, (task) => this.store.pool.sums({ ...task, ranges })))
-    for (const some of await Promise.all(waiting)) {
-      for (const [range, count, sum] of some) {
+    const { pool } = this.store
+    await inParallel(old.chunks, pool.threads + 2, async ({ name }) => {
+      for (const [range, count, sum] of await this.store.with(name, (task) => pool.sums({ ...task, ranges }))) {
         const own = sums.get(range) ?? [0, 0n]
         sums.set(range, [own[0] + count, own[1] + BigInt(sum)])
       }
+    })
+    const differing = { ranges: new Set<string>(), bytes: 0 }
+    const rowBytes = old.rows > 0 ? old.bytes / old.rows : 0
+    const differs = (range: string, rows: number, bytes: number) => {
+      differing.ranges.add(range)
+      differing.bytes += rows * rowBytes + bytes
     }
-    const differing = new Set<string>()
-    for (const { range, rows: count, sum } of rows) {
+    for (const { range, rows, bytes, sum } of found) {
       const then = sums.get(range)
-      if (!then || then[0] !== count || String(then[1]) !== sum) differing.add(range)
+      if (!then || then[0] !== rows || String(then[1]) !== sum) differs(range, then?.[0] ?? 0, Number(bytes))
       sums.delete(range)
     }
-    for (const range of sums.keys()) differing.add(range)
+    for (const [range, [rows]] of sums) differs(range, rows, 0)
     return differing
   }
 
@@ -175,9 +186,8 @@ export class RangeDifferential {
     const at = now.key!.map((column) => now.columns.indexOf(column))
     const keyOf = (line: string) => rawFields(line, at).join('\t')
     const then = new Map<string, string>()
-    for await (const bytes of this.store.readAll(
-      old.chunks.filter((chunk) => mayHold(chunk.keys, ranges, differing)).map(({ name }) => name),
-    ))
+    const holds = mayHold(ranges, differing)
+    for await (const bytes of this.store.readAll(old.chunks.filter(({ keys }) => holds(keys)).map(({ name }) => name)))
       for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) then.set(keyOf(line), line)
     const net = new NetChanges(at)
     const encoder = new TextEncoder()
@@ -199,11 +209,20 @@ export class RangeDifferential {
   }
 }
 
-function mayHold(keys: [string, string] | null, ranges: Ranges, differing: Set<string>): boolean {
-  if (!keys || ranges.by !== 'integer') return true
-  const width = BigInt(ranges.width)
-  return [...differing].some((range) => {
-    const from = BigInt(range) * width
-    return from <= BigInt(keys[1]) && from + width > BigInt(keys[0])
-  })
+/** Whether a chunk of which the keys are known may hold rows of ranges; all may where they are not by keys. */
+function mayHold(ranges: Ranges, differing: Set<string>): (keys: [string, string] | null) => boolean {
+  if (ranges.by !== 'integer') return () => true
+  const sorted = BigInt64Array.from(differing, BigInt).sort()
+  const rangeOf = (key: string) => BigInt(rangeOfKey(key, ranges.width))
+  return (keys) => {
+    if (!keys) return true
+    const [least, most] = [rangeOf(keys[0]), rangeOf(keys[1])]
+    let [from, to] = [0, sorted.length]
+    while (from < to) {
+      const middle = (from + to) >> 1
+      if (sorted[middle]! < least) from = middle + 1
+      else to = middle
+    }
+    return from < sorted.length && sorted[from]! <= most
+  }
 }

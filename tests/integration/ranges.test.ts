@@ -1,6 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import type { NetManifest } from '../../core/changes/manifest'
 import { linesOf } from '../../core/compare/rows'
 import { openPoint } from '../../engine/points/open'
+import { readJson } from '../../engine/runs/manifests'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Workbench } from '../support/engine'
 import { SHIPS } from '../support/ships'
@@ -63,6 +65,29 @@ describe('a differential without a log', () => {
       ['Odd "schema"', 'no key'],
     ] as const)
       expect([name, await rowsAt(point, schema, name)]).toEqual([name, now(`"${schema.replaceAll('"', '""')}"."${name}"`)])
+  })
+
+  it('reads a table whole of which too much differs to be held', async () => {
+    bench.sql(`create table sales.large (id int primary key, v text);
+      insert into sales.large select g, repeat(md5(g::text), 3000) from generate_series(1, 1000) g`)
+    const full = await bench.backup(vessel)
+    const held = async (point: string) => {
+      const { manifest } = await bench.engine.db
+        .selectFrom('artifact')
+        .innerJoin('point_artifact', 'artifact_id', 'artifact.id')
+        .select('manifest')
+        .where('point_id', '=', point)
+        .executeTakeFirstOrThrow()
+      const { store } = await openPoint(bench.engine, full)
+      const { changed, whole } = await readJson<NetManifest>(store, manifest)
+      return { changed: changed.length, whole: whole.map(({ name }) => name) }
+    }
+    bench.sql(`update sales.large set v = reverse(v) where id <= 10`)
+    expect(await held(await bench.backup(vessel, 'differential'))).toEqual({ changed: 1, whole: [] })
+    bench.sql('update sales.large set v = reverse(v)')
+    const point = await bench.backup(vessel, 'differential')
+    expect(await held(point)).toEqual({ changed: 0, whole: ['large'] })
+    expect((await rowsAt(point, 'sales', 'large')).join()).toBe(now('sales.large').join())
   })
 
   it('is told why nothing else can be computed', async () => {
