@@ -7,16 +7,17 @@ import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { FolderBackend, type Backend } from '../store/folder'
 import { ChunkIndex } from '../store/index'
-import { deriveKeys, keyCheck, matchesCheck } from '../store/keys'
+import { deriveKeys, keyCheck, matchesCheck, type StoreVersion } from '../store/keys'
 import { Store } from '../store/store'
 
 const HEADER = 'store.json'
-/** Of the form in which content lies in a store; 1 named its chunks another way. */
-export const STORE_VERSION = 2
+/** The form of stores that are made now. */
+export const STORE_VERSION: StoreVersion = 3
+const READABLE: unknown[] = [2, STORE_VERSION]
 
 interface Header {
   format: 'unbroken-vessel-store'
-  version: number
+  version: StoreVersion
   id: string
   keyCheck: string
 }
@@ -70,7 +71,12 @@ export async function addStore(
   const id = randomUUID()
   const key = options.key ? readKey(options.key) : randomBytes(32)
   await backend.prepare()
-  const header: Header = { format: 'unbroken-vessel-store', version: STORE_VERSION, id, keyCheck: keyCheck(deriveKeys(key, id), id) }
+  const header: Header = {
+    format: 'unbroken-vessel-store',
+    version: STORE_VERSION,
+    id,
+    keyCheck: keyCheck(deriveKeys(key, id, STORE_VERSION), id),
+  }
   const file = await backend.create(HEADER)
   await file.append(Buffer.from(`${JSON.stringify(header, null, 2)}\n`))
   await file.commit()
@@ -131,15 +137,19 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
     })
   }
   const backend = new FolderBackend(row.settings.path)
-  const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id)
+  const header = await readHeader(backend)
+  const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id, header.version)
   const store = new Store(row.id, row.name, backend, keys, new ChunkIndex(engine.db, row.id), engine.content)
-  await checkHeader(store)
+  matchHeader(store, header)
   return store
 }
 
 /** Whether what lies at a store's place is that store. @throws VesselError when it is not there, or is another one */
 export async function checkHeader(store: Store): Promise<void> {
-  const header = await readHeader(store.backend)
+  matchHeader(store, await readHeader(store.backend))
+}
+
+function matchHeader(store: Store, header: Header): void {
   if (header.id === store.id && matchesCheck(store.keys, store.id, header.keyCheck)) return
   throw new VesselError('store_key_wrong', {
     what: `The key that is kept for the store ${store.name} does not fit what lies in ${store.backend.place}.`,
@@ -156,10 +166,10 @@ async function readHeader(backend: Backend): Promise<Header> {
   } catch {
     // Told below, as for a header of another form.
   }
-  if (header.format === 'unbroken-vessel-store' && header.version === STORE_VERSION) return header as Header
+  if (header.format === 'unbroken-vessel-store' && READABLE.includes(header.version)) return header as Header
   if (header.format === 'unbroken-vessel-store')
     throw new VesselError('store_version', {
-      what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads version ${STORE_VERSION}.`,
+      what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads versions ${READABLE.join(' and ')}.`,
       touched: 'Nothing was read or written.',
       next: 'Use the program that it was made with to bring back from it, and make a new store for this one.',
     })

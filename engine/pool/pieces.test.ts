@@ -5,7 +5,7 @@ import { ENTRY_HEADER_BYTES, parseEntry } from '../store/entry'
 import { copyInto, nameManyTask, NAME_BYTES, openManyTask, pieceMemory, sealManyTask, type Bounds } from './pieces'
 import { nameTask, openTask } from './tasks'
 
-const keys = { name: randomBytes(32), seal: randomBytes(32) }
+const keys = { name: randomBytes(32), seal: randomBytes(32), chunks: { key: randomBytes(32), each: true } }
 
 /** Pieces as they lie in shared memory, at odd places. */
 function pieces(parts: Uint8Array[]) {
@@ -42,19 +42,19 @@ describe('small pieces', () => {
         const given = doCompress ? all.map((part) => Buffer.alloc(part.length * 40, part)) : all
         const { memory, bounds } = pieces(given)
         const { names } = nameManyTask({ memory, bounds, key: keys.name })
-        const sealed = sealManyTask({ memory, bounds, names, key: keys.seal })
+        const sealed = sealManyTask({ memory, bounds, names, chunkKey: keys.chunks })
         let at = 0
         for (const [i, { codec, length }] of sealed.entries()) {
           const entry = parseEntry(Buffer.from(memory.entries.slice(at, (at += length))))
           expect(entry).toMatchObject({ codec, plainLength: given[i]!.length, base: null })
-          const plain = openTask({ ...entry, sealKey: keys.seal, nameKey: keys.name, base: null, baseName: null })
+          const plain = openTask({ ...entry, chunkKey: keys.chunks, nameKey: keys.name, base: null, baseName: null })
           expect(Buffer.from(plain)).toEqual(Buffer.from(given[i]!))
           expect(entry.sealed.length).toBe(length - ENTRY_HEADER_BYTES)
         }
         const task = {
           lengths: sealed.map(({ length }) => length),
           names: all.map((_, i) => names.subarray(i * NAME_BYTES, (i + 1) * NAME_BYTES)),
-          sealKey: keys.seal,
+          chunkKey: keys.chunks,
           nameKey: keys.name,
         }
         const bytes = Buffer.from(memory.entries.slice(0, at))
@@ -70,7 +70,7 @@ describe('small pieces', () => {
     const random = Array.from({ length: 40 }, () => randomBytes(1 + Math.floor(Math.random() * 300)))
     const { memory, bounds } = pieces(random)
     const { names } = nameManyTask({ memory, bounds, key: keys.name })
-    const all = sealManyTask({ memory, bounds, names, key: keys.seal }).reduce((sum, { length }) => sum + length, 0)
+    const all = sealManyTask({ memory, bounds, names, chunkKey: keys.chunks }).reduce((sum, { length }) => sum + length, 0)
     // One byte of what was given lies before the first piece.
     expect(all).toBe(memory.entries.length - 1)
   })

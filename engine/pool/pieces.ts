@@ -1,4 +1,5 @@
 import { sealedParts, SEAL_BYTES } from '../secrets/seal'
+import { keyOfChunk, type ChunkKey } from '../store/keys'
 import { ENTRY_HEADER_BYTES, entryHeader, parseEntry } from '../store/entry'
 import { DIGEST_BYTES, digesting } from './digest'
 import { CODEC, compress, contextOf, nameOf, openTask, type Codec } from './tasks'
@@ -52,7 +53,7 @@ export function nameManyTask({ memory, bounds, key }: Pieces & { key: Uint8Array
 }
 
 /** Seals pieces and writes them as entries of a pack; tells how each lies there, with the length of its whole entry. */
-export function sealManyTask({ memory, bounds, names, key }: Pieces & { names: Uint8Array; key: Uint8Array }): {
+export function sealManyTask({ memory, bounds, names, chunkKey }: Pieces & { names: Uint8Array; chunkKey: ChunkKey }): {
   codec: Codec
   length: number
 }[] {
@@ -66,7 +67,7 @@ export function sealManyTask({ memory, bounds, names, key }: Pieces & { names: U
     const { codec, bytes } = compress({ plain: memory.plain.subarray(from, to), base: null })
     const begin = at
     write(entryHeader(name, to - from, codec, bytes.length + SEAL_BYTES, null))
-    for (const part of sealedParts(Buffer.from(key), bytes, contextOf(name, codec, null))) write(part)
+    for (const part of sealedParts(keyOfChunk(chunkKey, name), bytes, contextOf(name, codec, null))) write(part)
     return { codec, length: at - begin }
   })
 }
@@ -76,13 +77,13 @@ export function openManyTask({
   bytes,
   lengths,
   names,
-  sealKey,
+  chunkKey,
   nameKey,
 }: {
   bytes: Uint8Array
   lengths: number[]
   names: Uint8Array[]
-  sealKey: Uint8Array
+  chunkKey: ChunkKey
   nameKey: Uint8Array
 }): Uint8Array<ArrayBuffer>[] {
   let at = 0
@@ -90,6 +91,6 @@ export function openManyTask({
     const { codec, sealed } = parseEntry(Buffer.from(bytes.buffer, bytes.byteOffset + at, length))
     at += length
     if (codec === CODEC.delta) throw new Error('a difference can’t be opened without its base')
-    return openTask({ sealed, codec, name: names[i]!, sealKey, nameKey, base: null, baseName: null })
+    return openTask({ sealed, codec, name: names[i]!, chunkKey, nameKey, base: null, baseName: null })
   })
 }

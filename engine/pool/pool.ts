@@ -2,6 +2,7 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { join } from 'node:path'
 import { Piscina } from 'piscina'
+import type { ChunkKey } from '../store/keys'
 import type { nameManyTask, openManyTask, Pieces, sealManyTask } from './pieces'
 import type { ConvertTask, OpenTask, Reckoned, ReckonTask, Scanned, ScanTask, SealedChunk, SealTask, SumsTask, sumsTask } from './tasks'
 
@@ -32,8 +33,8 @@ export class ContentPool {
   }
 
   /** Seals many small pieces at once, in the memory that they share with us. */
-  sealMany({ memory, bounds }: Pieces, names: Uint8Array, key: Buffer): Promise<ReturnType<typeof sealManyTask>> {
-    return this.piscina.run({ memory, bounds, names, key }, { name: 'sealMany' })
+  sealMany({ memory, bounds }: Pieces, names: Uint8Array, chunkKey: ChunkKey): Promise<ReturnType<typeof sealManyTask>> {
+    return this.piscina.run({ memory, bounds, names, chunkKey }, { name: 'sealMany' })
   }
 
   seal(task: SealTask): Promise<SealedChunk> {

@@ -2,15 +2,16 @@ import { randomBytes } from 'node:crypto'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { readyFilter } from '../../core/look/filter'
+import { deriveKeys } from '../store/keys'
 import { CODEC, convertTask, nameTask, openTask, scanTask, sealTask } from './tasks'
 
-const keys = { name: randomBytes(32), seal: randomBytes(32) }
+const keys = { name: randomBytes(32), seal: randomBytes(32), chunks: { key: randomBytes(32), each: true } }
 const text = (value: string) => new TextEncoder().encode(value) as Uint8Array<ArrayBuffer>
 
 function stored(plain: Uint8Array<ArrayBuffer>, base: Uint8Array<ArrayBuffer> | null = null) {
   const name = nameTask({ plain, key: keys.name })
   const baseName = base && nameTask({ plain: base, key: keys.name })
-  return { name, baseName, base, ...sealTask({ plain, name, key: keys.seal, base, baseName }) }
+  return { name, baseName, base, ...sealTask({ plain, name, chunkKey: keys.chunks, base, baseName }) }
 }
 const opened = ({ sealed, codec, name, base, baseName }: ReturnType<typeof stored>) => {
   const isDelta = codec === CODEC.delta
@@ -18,7 +19,7 @@ const opened = ({ sealed, codec, name, base, baseName }: ReturnType<typeof store
     sealed,
     codec,
     name,
-    sealKey: keys.seal,
+    chunkKey: keys.chunks,
     nameKey: keys.name,
     base: isDelta ? base : null,
     baseName: isDelta ? baseName : null,
@@ -38,14 +39,14 @@ describe('content', () => {
   it('never shares its memory with anything else, so that it can be moved between threads', () => {
     for (const plain of ['', 'a\n', 'abc'.repeat(5000)].map(text)) {
       const chunk = stored(plain)
-      const task = { ...chunk, sealKey: keys.seal, nameKey: keys.name, base: null, baseName: null }
+      const task = { ...chunk, chunkKey: keys.chunks, nameKey: keys.name, base: null, baseName: null }
       for (const bytes of [chunk.name, chunk.sealed, openTask(task)]) expect(bytes.buffer.byteLength).toBe(bytes.byteLength)
     }
   })
 
   it('is searched and written out where it is opened', () => {
     const plain = text('1\tA\n2\tB\n3\t\\N\n')
-    const task = { ...stored(plain), sealKey: keys.seal, nameKey: keys.name, base: null, baseName: null }
+    const task = { ...stored(plain), chunkKey: keys.chunks, nameKey: keys.name, base: null, baseName: null }
     const types = [
       { name: 'id', type: 'integer' },
       { name: 'berth', type: 'text' },
@@ -107,5 +108,17 @@ describe('a difference', () => {
     const sealed = difference.sealed.slice()
     sealed[20]! ^= 1
     expect(() => opened({ ...difference, sealed })).toThrow()
+  })
+})
+
+describe('a store of the form before', () => {
+  it('is read with the key that all its chunks have', () => {
+    // As the program wrote it that made such stores.
+    const keys = deriveKeys(Buffer.alloc(32, 7), 'old store', 2)
+    const sealed = Buffer.from('abdb03d952f1108bf1176be3c58ced6866ebe447da6dd6083be99cc962b852f03242b2e9f850b747', 'hex')
+    const name = Buffer.from('3f5141acfc7d5f435e9df1c161ccaf9405d70a89ecde2838cbb90526d3686739', 'hex')
+    const task = { sealed, codec: CODEC.raw, name, nameKey: keys.name, base: null, baseName: null }
+    expect(Buffer.from(openTask({ ...task, chunkKey: keys.chunks })).toString()).toBe('1\tof before\n')
+    expect(() => openTask({ ...task, chunkKey: deriveKeys(Buffer.alloc(32, 7), 'old store', 3).chunks })).toThrow()
   })
 })

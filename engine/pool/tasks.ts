@@ -10,6 +10,7 @@ import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { sumsOf, type Ranges } from '../compare/buckets'
 import { seal, unseal } from '../secrets/seal'
+import { keyOfChunk, type ChunkKey } from '../store/keys'
 import { digesting } from './digest'
 
 // What runs on worker threads: everything about content that costs time and needs no I/O.
@@ -26,7 +27,7 @@ export interface SealedChunk {
 export interface SealTask {
   plain: Uint8Array<ArrayBuffer>
   name: Uint8Array
-  key: Uint8Array
+  chunkKey: ChunkKey
   /** Plain bytes of a similar chunk, and its name, to store only the difference. */
   base: Uint8Array<ArrayBuffer> | null
   baseName: Uint8Array | null
@@ -38,7 +39,7 @@ export interface SealedTask {
   sealed: Uint8Array
   codec: Codec
   name: Uint8Array
-  sealKey: Uint8Array
+  chunkKey: ChunkKey
   nameKey: Uint8Array
   base: Uint8Array | null
   baseName: Uint8Array | null
@@ -81,7 +82,7 @@ export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array })
 export function sealTask(task: SealTask): SealedChunk {
   const { codec, bytes } = compress(task)
   const context = contextOf(task.name, codec, codec === CODEC.delta ? task.baseName : null)
-  return { codec, sealed: own(seal(Buffer.from(task.key), bytes, context)) }
+  return { codec, sealed: own(seal(keyOfChunk(task.chunkKey, task.name), bytes, context)) }
 }
 
 export function compress({ plain, base }: { plain: Uint8Array; base: Uint8Array | null }): { codec: Codec; bytes: Uint8Array } {
@@ -105,7 +106,7 @@ export function openTask(task: OpenTask): Uint8Array<ArrayBuffer> {
 
 function openStored(task: SealedTask): Uint8Array<ArrayBuffer> {
   const context = contextOf(task.name, task.codec, task.codec === CODEC.delta ? task.baseName : null)
-  const packed = unseal(Buffer.from(task.sealKey), task.sealed, context)
+  const packed = unseal(keyOfChunk(task.chunkKey, task.name), task.sealed, context)
   const plain = decompress(task, packed)
   if (!nameOf(digesting().update(plain).digest(), task.nameKey).equals(Buffer.from(task.name)))
     throw new Error('the content does not have the name it is kept under')

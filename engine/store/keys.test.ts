@@ -1,23 +1,32 @@
 import { randomBytes } from 'node:crypto'
 import { describe, expect, it } from 'vitest'
-import { deriveKeys, keyCheck, matchesCheck } from './keys'
+import { deriveKeys, keyCheck, keyOfChunk, matchesCheck } from './keys'
 import { Semaphore } from './semaphore'
 
 describe('the keys of a store', () => {
   it('follow from its key and its id, and are not each other', () => {
     const key = randomBytes(32)
-    const [a, b, other] = [deriveKeys(key, 'a'), deriveKeys(key, 'a'), deriveKeys(key, 'b')]
+    const [a, b, other] = [deriveKeys(key, 'a', 3), deriveKeys(key, 'a', 3), deriveKeys(key, 'b', 3)]
     expect(a).toEqual(b)
     expect(a.name.equals(a.seal)).toBe(false)
     expect(a.name.equals(other.name)).toBe(false)
     expect(a.name).toHaveLength(32)
   })
 
+  it('are another one for each chunk, in stores of the newest form', () => {
+    const [old, now] = [deriveKeys(Buffer.alloc(32), 'a', 2), deriveKeys(Buffer.alloc(32), 'a', 3)]
+    const [one, two] = [Buffer.alloc(32, 1), Buffer.alloc(32, 2)]
+    expect(keyOfChunk(now.chunks, one).equals(keyOfChunk(now.chunks, two))).toBe(false)
+    expect(keyOfChunk(old.chunks, one)).toEqual(keyOfChunk(old.chunks, two))
+    expect(old.chunks.key).toEqual(now.seal)
+    expect(now.chunks.key).not.toEqual(now.seal)
+  })
+
   it('are known by their check, and a wrong key or a broken check is not', () => {
-    const keys = deriveKeys(randomBytes(32), 'a')
+    const keys = deriveKeys(randomBytes(32), 'a', 3)
     const check = keyCheck(keys, 'a')
     expect(matchesCheck(keys, 'a', check)).toBe(true)
-    expect(matchesCheck(deriveKeys(randomBytes(32), 'a'), 'a', check)).toBe(false)
+    expect(matchesCheck(deriveKeys(randomBytes(32), 'a', 3), 'a', check)).toBe(false)
     expect(matchesCheck(keys, 'a', '')).toBe(false)
   })
 })

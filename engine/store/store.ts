@@ -89,7 +89,7 @@ export class Store {
       lengths.reduce((sum, length) => sum + length, 0),
     )
     const names = group.map(({ name }) => Buffer.from(name, 'hex'))
-    return this.pool.openMany({ bytes, lengths, names, sealKey: this.keys.seal, nameKey: this.keys.name })
+    return this.pool.openMany({ bytes, lengths, names, chunkKey: this.keys.chunks, nameKey: this.keys.name })
   }
 
   readAt(name: string, place: ChunkPlace): Promise<Uint8Array<ArrayBuffer>> {
@@ -112,7 +112,7 @@ export class Store {
         sealed: entry.sealed,
         codec: entry.codec,
         name: Buffer.from(name, 'hex'),
-        sealKey: this.keys.seal,
+        chunkKey: this.keys.chunks,
         nameKey: this.keys.name,
         base,
         baseName: entry.base,

@@ -125,7 +125,7 @@ export class ContentWriter implements Sink {
     if (missing.length === 0) return new Map()
     const bounds = missing.map(({ bound }) => bound)
     const names = Buffer.concat(missing.map(({ id }) => id))
-    const sealed = await this.store.pool.sealMany({ memory, bounds }, names, this.store.keys.seal)
+    const sealed = await this.store.pool.sealMany({ memory, bounds }, names, this.store.keys.chunks)
     const entries = missing.map(({ id, bound: [from, to] }, i) => ({ name: id, plainLength: to - from, ...sealed[i]! }))
     const bytes = entries.reduce((sum, { length }) => sum + length, 0)
     await this.inOrder(async () => {
@@ -196,7 +196,7 @@ export class ContentWriter implements Sink {
     const chunk = await this.store.pool.seal({
       plain,
       name: id,
-      key: this.store.keys.seal,
+      chunkKey: this.store.keys.chunks,
       base: similar?.bytes ?? null,
       baseName: similar?.name ?? null,
     })

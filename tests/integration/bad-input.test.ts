@@ -234,6 +234,20 @@ describe('a store', () => {
     })
   })
 
+  it('of the form before is read and written on as it is', async () => {
+    const own = await Workbench.open(DATA)
+    const header = join(own.place, 'store.json')
+    writeFileSync(header, readFileSync(header, 'utf8').replace('"version": 3', '"version": 2'))
+    const vessel = await own.vessel()
+    const point = await own.backup(vessel)
+    const before = own.sql(LEGS)
+    own.sql('delete from sales.leg')
+    expect((await own.restore(vessel, point, { picks: [own.path('sales', 'leg')] })).run).toMatchObject({ state: 'done', error: null })
+    expect(own.sql(LEGS)).toBe(before)
+    expect((await own.run('verify', vessel)).error).toBeNull()
+    await own.close()
+  })
+
   it('with another key is neither read nor written', async () => {
     const own = await Workbench.open(DATA)
     const vessel = await own.vessel()
@@ -249,7 +263,7 @@ describe('a store', () => {
       touched: 'Nothing was read or written.',
     })
     expect(await own.run('backup', vessel)).toMatchObject({ state: 'failed', error: { code: 'store_key_wrong' } })
-    writeFileSync(header, before.replace('"version": 2', '"version": 1'))
+    writeFileSync(header, before.replace('"version": 3', '"version": 1'))
     expect(await failure(openStore(own.engine, { name: 'dry-dock' }))).toMatchObject({
       code: 'store_version',
       touched: 'Nothing was read or written.',
