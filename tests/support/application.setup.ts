@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process'
-import { chmodSync, mkdtempSync, openSync, readFileSync, rmSync } from 'node:fs'
+import { chmodSync, cpSync, mkdtempSync, openSync, readFileSync, rmSync, symlinkSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type { TestProject } from 'vitest/node'
@@ -13,6 +13,14 @@ declare module 'vitest' {
 }
 
 const root = process.cwd()
+
+/** A built checkout can be moved: all that it needs to run is found from where it lies now. */
+function movedCheckout(folder: string): string {
+  const moved = join(folder, 'moved')
+  for (const built of ['.output', 'dist']) cpSync(join(root, built), join(moved, built), { recursive: true })
+  symlinkSync(join(root, 'node_modules'), join(moved, 'node_modules'))
+  return moved
+}
 
 /** The built application with an empty catalog, and beside it a server with the database "bookings" of the demo. */
 export default async function setup(project: TestProject) {
@@ -35,17 +43,18 @@ export default async function setup(project: TestProject) {
   )
   for (const database of ['bookings', 'crewing'])
     server.psql(database, `set demo.start = '2026-11-01T00:00:00Z'; ${sql(database)} analyze;`)
+  const checkout = movedCheckout(folder)
   const log = join(folder, 'web.log')
   const out = openSync(log, 'w')
   const application = spawn(process.execPath, ['.output/server/index.mjs'], {
-    cwd: root,
+    cwd: checkout,
     stdio: ['ignore', out, out],
     env: {
       ...process.env,
       NITRO_HOST: '127.0.0.1',
       NITRO_PORT: String(web),
       VESSEL_CATALOG: server.url('vessel'),
-      VESSEL_ROOT: root,
+      VESSEL_ROOT: checkout,
       VESSEL_MASTER_KEY_FILE: join(folder, 'master.key'),
       VESSEL_WORKER: 'alone',
     },
