@@ -115,7 +115,11 @@ function change(object: ClusterObject, then: ClusterObject, { changes }: Cluster
   for (const { kind, name, patch } of changes) {
     if ((kind !== '*' && kind !== object.kind) || !fitting(name || '*')(then.metadata.name)) continue
     try {
-      jsonPatch.applyPatch(object, structuredClone(patch), true, true)
+      const { newDocument: changed } = jsonPatch.applyPatch(structuredClone(object), structuredClone(patch), true, true)
+      if (!isSameThing(object, changed))
+        return `A change can’t be made to ${object.kind} ${object.metadata.name}: it would be another thing.`
+      for (const field of Object.keys(object)) delete object[field]
+      Object.assign(object, changed)
       notes.push(`changed: ${patch.map(({ op, path }) => `${op} ${path}`).join(', ')}`)
     } catch (error) {
       const why = error instanceof jsonPatch.JsonPatchError ? error.name.toLowerCase().replaceAll('_', ' ') : (error as Error).message
@@ -123,4 +127,17 @@ function change(object: ClusterObject, then: ClusterObject, { changes }: Cluster
     }
   }
   return null
+}
+
+const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
+
+/** Whether an object is of the kind and the name that it was, and has the form of an object still. */
+function isSameThing(before: ClusterObject, now: unknown): boolean {
+  if (!isFields(now) || !isFields(now.metadata)) return false
+  const { name, namespace, labels, annotations } = now.metadata
+  return (
+    [now.kind, now.apiVersion, name, namespace].join() ===
+      [before.kind, before.apiVersion, before.metadata.name, before.metadata.namespace].join() &&
+    [now.spec, labels, annotations].every((part) => part === undefined || part === null || isFields(part))
+  )
 }

@@ -231,6 +231,12 @@ const noFolder = {
   what: (place: string) => `${place}, or something above it, is a file and no folder.`,
   next: 'Choose another place.',
 }
+const noPath = {
+  code: 'store_path',
+  what: (place: string) =>
+    `The system can’t follow the path ${place.length > 200 ? `${place.slice(0, 200)}…` : place}: it is too long, or leads in a circle.`,
+  next: 'Choose another place.',
+}
 const TROUBLES: Record<string, { code: string; what: (place: string) => string; next: string }> = {
   EACCES: readOnly,
   EPERM: readOnly,
@@ -241,6 +247,8 @@ const TROUBLES: Record<string, { code: string; what: (place: string) => string; 
   ENOTDIR: noFolder,
   // As a folder is made where a file is.
   EEXIST: noFolder,
+  ENAMETOOLONG: noPath,
+  ELOOP: noPath,
   ENOENT: {
     code: 'store_file_missing',
     what: (place) => `A file or folder of the store at ${place} is not there.`,

@@ -91,7 +91,20 @@ function jsonOf(text: string): unknown {
     throw badRequest('The body can’t be read as JSON.')
   }
   if (typeof value !== 'object' || value === null || Array.isArray(value)) throw badRequest('The body is no JSON object.')
+  if (isDeep(value)) throw badRequest(`Something in the body is nested more than ${LEVELS} times.`)
   return value
+}
+
+/** What goes into things level by level, here and in packages, has room for so many. */
+const LEVELS = 100
+
+function isDeep(value: object): boolean {
+  let level: object[] = [value]
+  for (let depth = 0; level.length > 0; depth++) {
+    if (depth > LEVELS) return true
+    level = level.flatMap((one) => Object.values(one).filter((inner): inner is object => typeof inner === 'object' && inner !== null))
+  }
+  return false
 }
 
 const tooLarge = () =>

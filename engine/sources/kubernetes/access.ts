@@ -27,13 +27,6 @@ export interface ClusterAccess {
   secret: ClusterSecret
 }
 
-interface Kubeconfig {
-  'current-context'?: string
-  contexts?: { name: string; context: { cluster: string; user: string } }[]
-  clusters?: { name: string; cluster: Record<string, unknown> }[]
-  users?: { name: string; user: Record<string, unknown> }[]
-}
-
 const bad = (what: string, next: string, cause?: unknown) =>
   new VesselError('kubeconfig', { what, touched: 'Nothing was tried or saved.', next, cause })
 
@@ -45,40 +38,58 @@ const ONLY_DATA = 'Paste one in which everything is written out, as `kubectl con
  * @throws VesselError `kubeconfig` saying what is missing
  */
 export function readKubeconfig(text: string, context?: string): Pick<ClusterAccess, 'settings' | 'secret'> {
-  let config: Kubeconfig
-  try {
-    config = (parse(text) ?? {}) as Kubeconfig
-  } catch (cause) {
-    throw bad('The kubeconfig can’t be read: it is not YAML.', ONLY_DATA, cause)
-  }
-  const wanted = context || config['current-context']
-  const chosen = config.contexts?.find(({ name }) => name === wanted)?.context
+  const config = parsed(text)
+  const contexts = named(config.contexts, 'context')
+  const wanted = context || textIn(config, 'current-context')
+  const chosen = contexts.get(wanted)
   if (!chosen) {
-    const has = (config.contexts ?? []).map(({ name }) => name).join(', ')
-    throw bad(`The kubeconfig has no context ${wanted ?? 'that is current'}.`, has ? `Choose one of: ${has}.` : ONLY_DATA)
+    const has = [...contexts.keys()].join(', ')
+    throw bad(`The kubeconfig has no context ${wanted || 'that is current'}.`, has ? `Choose one of: ${has}.` : ONLY_DATA)
   }
-  const cluster = config.clusters?.find(({ name }) => name === chosen.cluster)?.cluster
-  const user = config.users?.find(({ name }) => name === chosen.user)?.user
+  const cluster = named(config.clusters, 'cluster').get(textIn(chosen, 'cluster'))
+  const user = named(config.users, 'user').get(textIn(chosen, 'user'))
   if (!cluster || !user) throw bad(`The context ${wanted} names a cluster or a user that is not in it.`, ONLY_DATA)
   if (cluster['certificate-authority'] || user['client-certificate'] || user['client-key'] || user.tokenFile)
     throw bad('The kubeconfig points to files on your machine.', ONLY_DATA)
   return {
     settings: {
-      server: String(cluster.server ?? ''),
+      server: textIn(cluster, 'server'),
       authority: decoded(cluster['certificate-authority-data']),
       unverified: cluster['insecure-skip-tls-verify'] === true,
       ...(cluster['tls-server-name'] ? { serverName: String(cluster['tls-server-name']) } : {}),
-      user: chosen.user,
+      user: textIn(chosen, 'user'),
     },
     secret: secretOf(user),
   }
 }
 
+type Fields = Record<string, unknown>
+
+const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
+const textIn = (fields: Fields, name: string): string => (typeof fields[name] === 'string' ? fields[name] : '')
+
+function parsed(text: string): Fields {
+  try {
+    const config: unknown = parse(text)
+    return isFields(config) ? config : {}
+  } catch (cause) {
+    throw bad('The kubeconfig can’t be read: it is not YAML.', ONLY_DATA, cause)
+  }
+}
+
+/** The entries of a list of a kubeconfig, by their names; what has another form is not there. */
+const named = (list: unknown, field: string): Map<string, Fields> =>
+  new Map(
+    (Array.isArray(list) ? list : []).flatMap((entry: unknown) =>
+      isFields(entry) && typeof entry.name === 'string' && isFields(entry[field]) ? [[entry.name, entry[field]] as const] : [],
+    ),
+  )
+
 function decoded(value: unknown): string | null {
   return typeof value === 'string' ? Buffer.from(value, 'base64').toString() : null
 }
 
-function secretOf(user: Record<string, unknown>): ClusterSecret {
+function secretOf(user: Fields): ClusterSecret {
   if (typeof user.token === 'string') return { token: user.token }
   const [certificate, key] = [decoded(user['client-certificate-data']), decoded(user['client-key-data'])]
   if (certificate && key) return { certificate, key }

@@ -1,0 +1,65 @@
+import { spawn, type ChildProcess } from 'node:child_process'
+import { once } from 'node:events'
+import { cpSync, openSync, symlinkSync } from 'node:fs'
+import { join } from 'node:path'
+import { freePort } from '../../demo/postgres-server'
+
+const root = process.cwd()
+
+/** A built checkout can be moved: all that it needs to run is found from where it lies now. */
+function movedCheckout(folder: string): string {
+  const moved = join(folder, 'moved')
+  for (const built of ['.output', 'dist']) cpSync(join(root, built), join(moved, built), { recursive: true })
+  symlinkSync(join(root, 'node_modules'), join(moved, 'node_modules'))
+  return moved
+}
+
+/** The built application, as a process of its own. */
+export class Application {
+  private constructor(
+    readonly url: string,
+    readonly log: string,
+    private readonly process: ChildProcess,
+  ) {}
+
+  /** @param folder for its key, its log and the checkout that it runs from */
+  static async start(folder: string, catalog: string): Promise<Application> {
+    const checkout = movedCheckout(folder)
+    const log = join(folder, 'web.log')
+    const out = openSync(log, 'w')
+    const port = await freePort()
+    const child = spawn(process.execPath, ['.output/server/index.mjs'], {
+      cwd: checkout,
+      stdio: ['ignore', out, out],
+      env: {
+        ...process.env,
+        NITRO_HOST: '127.0.0.1',
+        NITRO_PORT: String(port),
+        VESSEL_CATALOG: catalog,
+        VESSEL_ROOT: checkout,
+        VESSEL_MASTER_KEY_FILE: join(folder, 'master.key'),
+        VESSEL_WORKER: 'alone',
+      },
+    })
+    const url = `http://127.0.0.1:${port}`
+    await answering(`${url}/api/watch`)
+    return new Application(url, log, child)
+  }
+
+  async stop(): Promise<void> {
+    if (this.process.exitCode !== null) return
+    const ended = once(this.process, 'exit')
+    this.process.kill('SIGTERM')
+    await ended
+  }
+}
+
+async function answering(url: string): Promise<void> {
+  const until = Date.now() + 60_000
+  for (;;) {
+    const answer = await fetch(url).catch(() => undefined)
+    if (answer?.ok) return
+    if (Date.now() > until) throw new Error(`the application did not answer at ${url}`)
+    await new Promise((resolve) => setTimeout(resolve, 200))
+  }
+}
