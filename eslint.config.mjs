@@ -17,6 +17,8 @@ const outside = {
   message: 'Core is pure computation.',
 }
 
+const programs = { group: ['node:child_process'], message: 'Outside programs are started by engine/program.ts alone.' }
+
 export default tseslint.config(
   { ignores: ['node_modules', '.nuxt', '.output', 'dist', '.demo', '.data', '.bench', 'core/content/assembly'] },
   ...tseslint.configs.recommended,
@@ -44,7 +46,8 @@ export default tseslint.config(
   // What an API of anybody's objects is given has no type that could be known.
   { files: ['standins/**/*.ts'], rules: { '@typescript-eslint/no-explicit-any': 'off' } },
   direction(['core/**/*.ts'], rooms('engine', 'server', 'app', 'demo', 'standins'), outside),
-  direction(['engine/**/*.ts'], rooms('server', 'app', 'demo', 'standins')),
+  direction(['engine/**/*.ts'], rooms('server', 'app', 'demo', 'standins'), programs),
+  direction(['engine/program.ts'], rooms('server', 'app', 'demo', 'standins')),
   direction(['server/**/*.ts'], rooms('app', 'demo', 'standins')),
   direction(['standins/**/*.ts'], rooms('engine', 'server', 'app', 'demo')),
   {

@@ -1,7 +1,7 @@
-import { spawn } from 'node:child_process'
 import { readdir, realpath, stat } from 'node:fs/promises'
 import { join } from 'node:path'
 import type { Readable } from 'node:stream'
+import { startProgram } from '../program'
 import { VesselError } from '../../core/errors'
 import type { Act } from '../../core/quiesce/sequence'
 import { KEPT_CHARACTERS } from '../../core/storable'
@@ -101,15 +101,14 @@ async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'pro
   if (missing) return failed(`The value ${missing} was not returned.`)
   const path = await programPath(allowed, act.program)
   return new Promise((resolve, reject) => {
-    const child = spawn(path, texts, {
-      // What we know is none of its business.
-      env: { PATH: process.env.PATH, VESSEL_HOLD: job.mark },
+    const child = startProgram(path, texts, {
+      environment: { VESSEL_HOLD: job.mark },
       cwd: allowed.folder!,
       stdio: ['ignore', 'pipe', 'pipe'],
       // At the head of a group, so that it is ended with all that it has started.
       detached: true,
     })
-    const [out, errors] = [endOf(child.stdout), endOf(child.stderr)]
+    const [out, errors] = [endOf(child.stdout!), endOf(child.stderr!)]
     let ended: 'late' | 'given up' | null = null
     const end = (why: 'late' | 'given up') => {
       ended ??= why
@@ -132,7 +131,9 @@ async function run(allowed: Allowed, job: ActJob, act: Extract<Act, { kind: 'pro
     }
     child.once('error', (error) => over(`It could not be run: ${error.message}.`))
     // What it has started may hold its output open for as long as it likes.
-    child.once('exit', () => setTimeout(() => [child.stdout, child.stderr].forEach((stream) => stream.destroy()), OUTPUT_WITHIN_MS).unref())
+    child.once('exit', () =>
+      setTimeout(() => [child.stdout, child.stderr].forEach((stream) => stream!.destroy()), OUTPUT_WITHIN_MS).unref(),
+    )
     child.once('close', (code, signal) => over(code === 0 ? null : `It ended with ${code ?? signal}.`))
   })
 }

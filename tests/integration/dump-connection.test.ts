@@ -1,7 +1,9 @@
 import { createServer, type Socket } from 'node:net'
 import { TLSSocket, createSecureContext } from 'node:tls'
 import { generate } from 'selfsigned'
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { thingKey } from '../../core/restore/sql'
+import { startProgram } from '../../engine/program'
 import { accessOf } from '../../engine/catalog/sources'
 import { withClient, type PostgresAccess } from '../../engine/sources/postgres/connect'
 import { readStructure } from '../../engine/sources/postgres/utilities'
@@ -73,4 +75,41 @@ describe('the dump utility', () => {
       }
     },
   )
+
+  it.each(['a*', 'a?', 'a|b', '(a)', '--schema=other', 'x"."y', 'A.b', 'a\nb', '-', '$1', '\\', 'public'])(
+    'leaves out a table that may not be read, and no other: %s',
+    async (name) => {
+      const quoted = `"${name.replaceAll('"', '""')}"`
+      bench.sql(`create schema odd; create table odd.${quoted} (id int); create table odd.a (id int); create table odd.ab (id int)`)
+      try {
+        const access = await accessOf(bench.engine, 'db')
+        const entries = await withClient(access, bench.database, (client) =>
+          readStructure(access, bench.database, client, { without: [thingKey('odd', name)] }),
+        )
+        const tables = entries.filter(({ type, schema }) => type === 'TABLE' && schema === 'odd').map(({ name: table }) => table)
+        expect(tables).toEqual(['a', 'ab'])
+      } finally {
+        bench.sql('drop schema odd cascade')
+      }
+    },
+  )
+})
+
+describe('an outside program', () => {
+  it('knows nothing of us: no keys, no addresses, no rest of our environment', async () => {
+    vi.stubEnv('VESSEL_MASTER_KEY', 'ab'.repeat(32))
+    const child = startProgram('/usr/bin/env', [], { environment: { PGHOST: 'a' }, stdio: ['ignore', 'pipe', 'inherit'] })
+    const lines: string[] = []
+    for await (const part of child.stdout!) lines.push(...String(part).trim().split('\n'))
+    vi.unstubAllEnvs()
+    expect(lines.map((line) => line.split('=')[0]).sort()).toEqual(['LC_ALL', 'PATH', 'PGHOST'])
+  })
+
+  it('is told names as they are, whatever they hold', async () => {
+    const names = ['$(id)', '`id`', 'a b', "it's", '"', '\\', '*', '--help', 'a\nb', '💥', '']
+    const child = startProgram('/usr/bin/printf', ['%s\\0', ...names], { stdio: ['ignore', 'pipe', 'inherit'] })
+    const parts: Buffer[] = []
+    for await (const part of child.stdout!) parts.push(part as Buffer)
+    expect(Buffer.concat(parts).toString().split('\0').slice(0, -1)).toEqual(names)
+  })
 })

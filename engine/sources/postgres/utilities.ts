@@ -1,4 +1,3 @@
-import { spawn } from 'node:child_process'
 import { access as accessible, mkdtemp, readdir, rm, writeFile } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { delimiter, join } from 'node:path'
@@ -6,6 +5,7 @@ import { rootCertificates } from 'node:tls'
 import type pg from 'pg'
 import { VesselError } from '../../../core/errors'
 import { parseStructure, type StructureEntry } from '../../../core/restore/structure'
+import { startProgram } from '../../program'
 import { SESSION_OPTIONS, type PostgresAccess } from './connect'
 import { describeOwnership } from './describe'
 import { OURS } from './event-triggers'
@@ -46,12 +46,12 @@ const exists = (path: string) =>
   )
 
 async function versionOf(program: string): Promise<number | undefined> {
-  const text = await collect(spawn(program, ['--version'], { stdio: ['ignore', 'pipe', 'ignore'] })).catch(() => '')
+  const text = await collect(startProgram(program, ['--version'], { stdio: ['ignore', 'pipe', 'ignore'] })).catch(() => '')
   const match = /\) (\d+)/.exec(text)
   return match ? Number(match[1]) : undefined
 }
 
-async function collect(child: ReturnType<typeof spawn>): Promise<string> {
+async function collect(child: ReturnType<typeof startProgram>): Promise<string> {
   const parts: Buffer[] = []
   child.stdout!.on('data', (part: Buffer) => parts.push(part))
   const code = await new Promise<number | null>((resolve, reject) => child.on('error', reject).on('close', resolve))
@@ -134,8 +134,6 @@ async function environmentOf(
 ): Promise<Record<string, string>> {
   const { host, port, user, tls, authority } = access.settings
   const environment = {
-    PATH: process.env.PATH ?? '',
-    LC_ALL: 'C',
     PGHOST: host,
     PGPORT: String(port),
     PGUSER: user,
@@ -156,19 +154,19 @@ async function environmentOf(
 
 async function dumpOnce(
   utilities: Utilities,
-  env: Record<string, string>,
+  environment: Record<string, string>,
   { snapshot, without, signal }: DumpOptions,
 ): Promise<{ text: string; complaint: string } | { text: null; complaint: string }> {
   const args = ['--schema-only', '--format=custom', `--lock-wait-timeout=${DUMP_LOCK_WAIT}`, '--no-password']
   if (snapshot) args.push(`--snapshot=${snapshot}`)
   for (const pattern of without ?? []) args.push(`--exclude-table=${pattern}`)
-  const dump = spawn(utilities.dump, args, { env, stdio: ['ignore', 'pipe', 'pipe'], signal })
-  const print = spawn(utilities.restore, ['--verbose', '--file=-'], { env: { LC_ALL: 'C' }, stdio: ['pipe', 'pipe', 'ignore'] })
-  dump.stdout.pipe(print.stdin)
+  const dump = startProgram(utilities.dump, args, { environment, stdio: ['ignore', 'pipe', 'pipe'], signal })
+  const print = startProgram(utilities.restore, ['--verbose', '--file=-'], { stdio: ['pipe', 'pipe', 'ignore'] })
+  dump.stdout!.pipe(print.stdin!)
   // It ends early when the dump fails; that is told by the dump.
-  print.stdin.on('error', () => undefined)
+  print.stdin!.on('error', () => undefined)
   const complaints: Buffer[] = []
-  dump.stderr.on('data', (part: Buffer) => complaints.push(part))
+  dump.stderr!.on('data', (part: Buffer) => complaints.push(part))
   const [code, text] = await Promise.all([
     new Promise<number | null>((resolve, reject) => dump.on('error', reject).on('close', resolve)),
     collect(print).catch((error: Error) => error),
