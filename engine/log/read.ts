@@ -4,7 +4,7 @@ import type { LogManifest } from '../../core/changes/manifest'
 import { positionOf } from '../../core/chain/position'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
-import { readJson } from '../runs/manifests'
+import { readJson } from '../store/json'
 import type { Store } from '../store/store'
 
 /** One change as it stands in the log; rows as COPY text in the columns of the relation. */

@@ -2,7 +2,7 @@ import type { DatabaseManifest } from '../../core/content/manifest'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
-import { readJson } from '../runs/manifests'
+import { readJson } from '../store/json'
 
 /** Tables whose changes are in the log of a vessel, with their columns, for those who search in it. */
 export async function loggedTables(engine: EngineContext, vessel: Vessel): Promise<{ name: string; columns: string[]; key: string[] }[]> {

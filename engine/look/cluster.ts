@@ -6,7 +6,7 @@ import type { ClusterObject } from '../../core/cluster/clean'
 import { isWithin } from '../../core/things/thing'
 import { VesselError } from '../../core/errors'
 import { namespaceIn, notIn, type OpenPoint } from '../points/open'
-import { readJson } from '../runs/manifests'
+import { readJson } from '../store/json'
 import type { Store } from '../store/store'
 
 /** Every object of a namespace, in the order of its entries. */

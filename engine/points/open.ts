@@ -6,7 +6,7 @@ import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { InstantStore } from '../log/instant-store'
 import { openInstant, viewOfArtifact, type Readable } from '../log/instant'
-import { readManifest } from '../runs/manifests'
+import { readManifest } from '../store/json'
 import type { Store } from '../store/store'
 
 /** A recovery point, or any other instant of a vessel, as it can be read. */

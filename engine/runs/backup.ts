@@ -29,7 +29,8 @@ import { Derivation, type Derived, type DerivedMember } from './derive'
 import { snapshotOnLog } from '../log/begin'
 import { memberOf } from '../log/names'
 import { piecesOf, type Piece } from './pieces'
-import { commitPoint, writeJson, type FinishedMember } from './manifests'
+import { commitPoint, type FinishedMember } from './manifests'
+import { writeJson } from '../store/json'
 
 type Details = { name: string | null; comment: string | null }
 

@@ -20,7 +20,8 @@ import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
 import { namesOf } from '../../core/things/thing'
 import type { RunContext } from './context'
-import { writeJson, type FinishedMember } from './manifests'
+import { type FinishedMember } from './manifests'
+import { writeJson } from '../store/json'
 import { writeNet, writeTable } from './net-content'
 
 /** How often it is begun again when the structure changes beside it. */

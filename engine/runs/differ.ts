@@ -22,7 +22,7 @@ import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
 import type { DerivedMember } from './derive'
-import { readManifest, writeJson } from './manifests'
+import { readManifest, writeJson } from '../store/json'
 import { writeNet } from './net-content'
 
 type Count = (counter: string, by: number) => void

@@ -14,7 +14,7 @@ import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
 import { commitKept } from './kept-point'
-import { writeJson } from './manifests'
+import { writeJson } from '../store/json'
 
 /** What is about to be overwritten. */
 export interface Overwritten {

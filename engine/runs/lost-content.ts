@@ -21,8 +21,11 @@ export async function blockLost(point: OpenPoint, { databases, namespaces }: Pla
   }
   for (const { plan, manifest } of namespaces) {
     const wanted = new Set(plan.volumes.filter(({ verb }) => verb !== 'leave').map(({ path }) => path))
-    for (const volume of manifest.volumes)
-      if (wanted.has(volume.path)) plan.blockers.unshift(...(await blocked(await referredByVolume(point.store, volume))))
+    for (const volume of manifest.volumes.filter(({ path }) => wanted.has(path))) {
+      let lost = 0
+      for await (const { names } of referredByVolume(point.store, volume)) lost += await index.lost(names)
+      if (lost > 0) plan.blockers.unshift(blockerOf(volume.path, lost))
+    }
   }
 }
 

@@ -2,61 +2,9 @@ import type { Manifest, Missing, PointRecord } from '../../core/content/manifest
 import { committedSurely, type CatalogDb } from '../catalog/connect'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
-import type { ContentWriter, Sink } from '../store/writer'
+import { readManifest } from '../store/json'
+import type { ContentWriter } from '../store/writer'
 import type { RunContext } from './context'
-
-const PIECE = 4 * 1024 * 1024
-
-/** Puts a manifest into the store as chunks; returns their names in order. */
-export async function writeJson(writer: Sink, manifest: object): Promise<string[]> {
-  const bytes = new TextEncoder().encode(JSON.stringify(manifest))
-  const names: string[] = []
-  for (let from = 0; from < bytes.length; from += PIECE) {
-    names.push((await writer.put(bytes.slice(from, from + PIECE))).name)
-  }
-  return names
-}
-
-// Manifests never change, and browsing asks for the same ones again and again. Bounded by the bytes they came from.
-const cache = new Map<string, { reading: Promise<object>; bytes: number }>()
-const CACHED_BYTES = 64 * 1024 * 1024
-
-export function readManifest(store: Store, names: string[]): Promise<Manifest> {
-  return readJson<Manifest>(store, names)
-}
-
-/** What `writeJson` put into the store. It is shared: nobody may change it. */
-export function readJson<T extends object>(store: Store, names: string[]): Promise<T> {
-  const key = `${store.id} ${names.join(' ')}`
-  const known = cache.get(key)
-  if (known) {
-    cache.delete(key)
-    cache.set(key, known)
-    return known.reading as Promise<T>
-  }
-  const entry = { reading: load(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
-  cache.set(key, entry)
-  entry.reading.catch(() => cache.delete(key))
-  return entry.reading as Promise<T>
-}
-
-function makeRoom(entry: { bytes: number }, bytes: number): void {
-  entry.bytes = bytes
-  let held = [...cache.values()].reduce((sum, one) => sum + one.bytes, 0)
-  for (const [key, one] of cache) {
-    if (held <= CACHED_BYTES || one === entry) continue
-    cache.delete(key)
-    held -= one.bytes
-  }
-}
-
-async function load(store: Store, names: string[], sized: (bytes: number) => void): Promise<object> {
-  const pieces: Uint8Array[] = []
-  for await (const piece of store.readAll(names)) pieces.push(piece)
-  const text = Buffer.concat(pieces)
-  sized(text.length)
-  return JSON.parse(text.toString()) as object
-}
 
 /** The member's manifest in the newest full of a vessel that lies in the store, for differences. */
 export async function newestManifest(engine: EngineContext, store: Store, vesselId: string, member: string): Promise<Manifest | undefined> {

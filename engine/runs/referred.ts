@@ -2,7 +2,8 @@ import type { LogManifest, NetManifest } from '../../core/changes/manifest'
 import type { FileEntry, Manifest, NamespaceManifest } from '../../core/content/manifest'
 import { pathOf } from '../../core/things/thing'
 import type { Store } from '../store/store'
-import { readJson } from './manifests'
+import { isOfContent } from '../store/damage'
+import { chunksOfJson, readList } from '../store/json'
 
 /** Something of a point or a log, and the names of all chunks that it rests upon. */
 export interface Referred {
@@ -17,15 +18,33 @@ export async function* referredByFull(store: Store, { member, databases, namespa
       yield { path, names: chunks.map(({ name }) => name) }
   for (const namespace of namespaces) {
     yield { path: pathOf(member, namespace.name), names: namespace.chunks }
-    for (const volume of namespace.volumes) yield await referredByVolume(store, volume)
+    for (const volume of namespace.volumes) yield* referredByVolume(store, volume)
   }
 }
 
-export async function referredByVolume(store: Store, { path, entries, onlyAt }: NamespaceManifest['volumes'][number]): Promise<Referred> {
-  if (onlyAt !== undefined) return { path, names: [] }
-  const files = await readJson<FileEntry[]>(store, entries).catch(() => [])
-  return { path, names: [...entries, ...files.flatMap(({ chunks = [] }) => chunks)] }
+/** By and by: a volume may have millions of files. */
+export async function* referredByVolume(
+  store: Store,
+  { path, entries, onlyAt }: NamespaceManifest['volumes'][number],
+): AsyncGenerator<Referred> {
+  if (onlyAt !== undefined) return
+  yield { path, names: await chunksOfJson(store, entries) }
+  try {
+    let names: string[] = []
+    for await (const { chunks = [] } of readList<FileEntry>(store, entries)) {
+      names.push(...chunks)
+      if (names.length < TOGETHER) continue
+      yield { path, names }
+      names = []
+    }
+    yield { path, names }
+  } catch (error) {
+    // That chunks of the list itself are lost was told.
+    if (!isOfContent(error)) throw error
+  }
 }
+
+const TOGETHER = 10_000
 
 /** What a differential or an incremental adds to its full: changes and structure under the path of the database. */
 export function referredByNet({ source, database, structure, changed, whole }: NetManifest): Referred[] {

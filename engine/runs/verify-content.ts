@@ -2,11 +2,9 @@ import { VesselError } from '../../core/errors'
 import { plural } from '../../core/time/words'
 import { checkHeader } from '../catalog/stores'
 import { isPackHeader, PACK_HEADER_BYTES, packPath } from '../store/pack'
+import { isOfContent } from '../store/damage'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
-
-/** Anything else says that content could not be looked at. */
-const OF_CONTENT = new Set(['content_damaged', 'content_missing', 'store_file_short'])
 
 interface Pack {
   id: string
@@ -99,7 +97,3 @@ class PackVerification {
     return !(await filesOf(this.store, 1)).has(packPath(this.pack.id))
   }
 }
-
-/** Whether content itself is not what was written. A disk that can't read a sector says so with an error of its own. */
-export const isOfContent = (error: unknown) =>
-  error instanceof VesselError ? OF_CONTENT.has(error.code) : (error as NodeJS.ErrnoException).code === 'EIO'

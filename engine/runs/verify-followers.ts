@@ -1,5 +1,6 @@
 import { plural } from '../../core/time/words'
 import { allVessels } from '../catalog/vessels'
+import { chunksOfJson } from '../store/json'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 
@@ -19,7 +20,7 @@ export async function verifyFollowers(run: RunContext, store: Store): Promise<nu
     .execute()
   let unreadable = 0
   for (const { member, structure_names: structure } of followers) {
-    const lost = structure ? await store.index.lost(structure.chunks) : 0
+    const lost = structure ? await store.index.lost(await chunksOfJson(store, structure.chunks)) : 0
     if (lost === 0) continue
     unreadable++
     await run.say('error', `${member}: the structure from which its log is followed can’t be read any more (${plural(lost, 'chunk')}).`)

@@ -9,7 +9,7 @@ import { notify } from '../notify'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { away } from './verify-content'
-import { readJson } from './manifests'
+import { chunksOfJson, readJson } from '../store/json'
 import { referredByFull, referredByLog, referredByNet, type Referred } from './referred'
 
 export interface Found {
@@ -110,12 +110,12 @@ class RecordVerification {
     const unreadable = (error: unknown): Damage[] => [{ path: member, reason: `It can’t be read any more: ${errorRecord(error).what}` }]
     try {
       if (kind === 'log') await this.segmentMatches(id, manifest)
-      const damages: Damage[] = []
-      for await (const referred of this.referred(kind, member, manifest)) {
-        const lost = await this.store.index.lost(referred.names)
-        if (lost > 0) damages.push({ path: referred.path, reason: `${plural(lost, 'chunk')} of it can’t be read any more.` })
+      const lost = new Map<string, number>()
+      for await (const { path, names } of this.referred(kind, member, manifest)) {
+        const more = await this.store.index.lost(names)
+        if (more > 0) lost.set(path, (lost.get(path) ?? 0) + more)
       }
-      return damages
+      return [...lost].map(([path, chunks]) => ({ path, reason: `${plural(chunks, 'chunk')} of it can’t be read any more.` }))
     } catch (error) {
       if (isEnvironment(error)) throw error
       return unreadable(error)
@@ -123,7 +123,7 @@ class RecordVerification {
   }
 
   private async *referred(kind: string, member: string, names: string[]): AsyncGenerator<Referred> {
-    yield { path: member, names }
+    yield { path: member, names: await chunksOfJson(this.store, names) }
     if (kind === 'log') yield { path: member, names: referredByLog(await readJson<LogManifest>(this.store, names)) }
     else if (kind === 'differential' || kind === 'incremental') yield* referredByNet(await readJson<NetManifest>(this.store, names))
     else yield* referredByFull(this.store, await readJson<Manifest>(this.store, names))

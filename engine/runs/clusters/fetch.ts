@@ -14,7 +14,7 @@ import { countedBy } from '../../sources/kubernetes/taken-files'
 import { removeLeftOf, Temporary } from '../../sources/kubernetes/temporary'
 import { claimOfSnapshot, readerPod } from '../../sources/kubernetes/volumes'
 import type { RunContext } from '../context'
-import { readManifest, writeJson } from '../manifests'
+import { readManifest, writeJson } from '../../store/json'
 import { piecesOf } from '../pieces'
 
 interface Fetched {

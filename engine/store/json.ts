@@ -1,0 +1,184 @@
+import type { Manifest } from '../../core/content/manifest'
+import { isOfContent } from './damage'
+import type { Store } from './store'
+import type { Sink } from './writer'
+
+// Manifests and other JSON in a store. Long lists lie beside it, a line for each of what they hold, cut into chunks of
+// whole lines: they may be longer than any text can be, and can be read line by line.
+
+const PIECE = 4 * 1024 * 1024
+/** A list that is longer lies beside the JSON that it is in. */
+const LONG = 10_000
+const LINES = '$lines'
+
+/** What stands in place of a long list: the chunks of its lines, and whether there are more such lists within. */
+interface LinesRef {
+  [LINES]: string[]
+  nested: boolean
+}
+
+/** Puts JSON into the store as chunks; returns their names in order. */
+export async function writeJson(writer: Sink, value: object): Promise<string[]> {
+  return writeRoot(writer, await shortened(writer, value))
+}
+
+/** Puts a list into the store whose items come one after the other, and are not held. It is read as any other JSON. */
+export async function writeList(writer: Sink, items: AsyncIterable<unknown> | Iterable<unknown>): Promise<string[]> {
+  return writeRoot(writer, await putLines(writer, items))
+}
+
+async function writeRoot(writer: Sink, root: unknown): Promise<string[]> {
+  const bytes = new TextEncoder().encode(JSON.stringify(root))
+  const names: string[] = []
+  for (let from = 0; from < bytes.length; from += PIECE) {
+    names.push((await writer.put(bytes.slice(from, from + PIECE))).name)
+  }
+  return names
+}
+
+const isLong = (value: unknown): value is unknown[] => Array.isArray(value) && value.length > LONG
+
+function holdsLong(value: unknown): boolean {
+  if (typeof value !== 'object' || value === null) return false
+  return isLong(value) || Object.values(value).some(holdsLong)
+}
+
+/** The same with its long lists put into the store. */
+async function shortened(writer: Sink, value: unknown): Promise<unknown> {
+  if (!holdsLong(value)) return value
+  if (isLong(value)) return putLines(writer, value)
+  if (Array.isArray(value)) {
+    const short: unknown[] = []
+    for (const one of value) short.push(await shortened(writer, one))
+    return short
+  }
+  const short: Record<string, unknown> = {}
+  for (const [name, one] of Object.entries(value as object)) short[name] = await shortened(writer, one)
+  return short
+}
+
+async function putLines(writer: Sink, list: AsyncIterable<unknown> | Iterable<unknown>): Promise<LinesRef> {
+  const ref: LinesRef = { [LINES]: [], nested: false }
+  const encoder = new TextEncoder()
+  let [lines, length]: [string[], number] = [[], 0]
+  const put = async () => {
+    ref[LINES].push((await writer.put(encoder.encode(lines.join('')))).name)
+    ;[lines, length] = [[], 0]
+  }
+  for await (const one of list) {
+    const isNested = holdsLong(one)
+    ref.nested ||= isNested
+    const line = `${JSON.stringify(isNested ? await shortened(writer, one) : one)}\n`
+    lines.push(line)
+    length += line.length
+    if (length >= PIECE) await put()
+  }
+  if (lines.length > 0) await put()
+  return ref
+}
+
+// What is written never changes, and browsing asks for the same again and again. Bounded by the bytes it came from.
+const cache = new Map<string, { reading: Promise<object>; bytes: number }>()
+const CACHED_BYTES = 64 * 1024 * 1024
+
+export const readManifest = (store: Store, names: string[]): Promise<Manifest> => readJson<Manifest>(store, names)
+
+/** What `writeJson` put into the store. It is shared: nobody may change it. */
+export function readJson<T extends object>(store: Store, names: string[]): Promise<T> {
+  const key = `${store.id} ${names.join(' ')}`
+  const known = cache.get(key)
+  if (known) {
+    cache.delete(key)
+    cache.set(key, known)
+    return known.reading as Promise<T>
+  }
+  const entry = { reading: load(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
+  cache.set(key, entry)
+  entry.reading.catch(() => cache.delete(key))
+  return entry.reading as Promise<T>
+}
+
+function makeRoom(entry: { bytes: number }, bytes: number): void {
+  entry.bytes += bytes
+  let held = [...cache.values()].reduce((sum, one) => sum + one.bytes, 0)
+  for (const [key, one] of cache) {
+    if (held <= CACHED_BYTES || one === entry) continue
+    cache.delete(key)
+    held -= one.bytes
+  }
+}
+
+type Sized = (bytes: number) => void
+
+async function load(store: Store, names: string[], sized: Sized): Promise<object> {
+  const { value, hasLists } = await loadRoot(store, names, sized)
+  return (hasLists ? await lengthened(store, value, sized) : value) as object
+}
+
+async function loadRoot(store: Store, names: string[], sized: Sized = () => undefined): Promise<{ value: unknown; hasLists: boolean }> {
+  const pieces: Uint8Array[] = []
+  for await (const piece of store.readAll(names)) pieces.push(piece)
+  const text = Buffer.concat(pieces)
+  sized(text.length)
+  return { value: JSON.parse(text.toString()), hasLists: text.includes(`"${LINES}"`) }
+}
+
+const refIn = (value: unknown): LinesRef | null =>
+  typeof value === 'object' && value !== null && Array.isArray((value as Partial<LinesRef>)[LINES]) ? (value as LinesRef) : null
+
+/** The same with its long lists read again. */
+async function lengthened(store: Store, value: unknown, sized: Sized): Promise<unknown> {
+  if (typeof value !== 'object' || value === null) return value
+  const ref = refIn(value)
+  if (ref) {
+    const list: unknown[] = []
+    for await (const one of linesOf(store, ref[LINES], sized)) list.push(ref.nested ? await lengthened(store, one, sized) : one)
+    return list
+  }
+  const fields = value as Record<string, unknown>
+  for (const [name, one] of Object.entries(fields)) fields[name] = await lengthened(store, one, sized)
+  return value
+}
+
+async function* linesOf(store: Store, names: string[], sized: Sized = () => undefined): AsyncGenerator<unknown> {
+  for await (const piece of store.readAll(names)) {
+    sized(piece.length)
+    const text = Buffer.from(piece.buffer, piece.byteOffset, piece.byteLength).toString()
+    for (const line of text.split('\n')) if (line !== '') yield JSON.parse(line)
+  }
+}
+
+/** What a list holds that `writeJson` put into the store, without the list being held as a whole where it is long. */
+export async function* readList<T>(store: Store, names: string[]): AsyncGenerator<T> {
+  const { value } = await loadRoot(store, names)
+  const ref = refIn(value)
+  if (!ref) yield* value as T[]
+  else if (!ref.nested) yield* linesOf(store, ref[LINES]) as AsyncGenerator<T>
+  else for await (const one of linesOf(store, ref[LINES])) yield (await lengthened(store, one, () => undefined)) as T
+}
+
+/**
+ * Every chunk that JSON in a store consists of, those of its long lists too. What lies behind a chunk that can't be read
+ * is not known, and not among them.
+ */
+export async function chunksOfJson(store: Store, names: string[]): Promise<string[]> {
+  const chunks = [...names]
+  try {
+    const { value, hasLists } = await loadRoot(store, names)
+    if (hasLists) for await (const ref of refsIn(store, value)) chunks.push(...ref[LINES])
+  } catch (error) {
+    if (!isOfContent(error)) throw error
+  }
+  return chunks
+}
+
+async function* refsIn(store: Store, value: unknown): AsyncGenerator<LinesRef> {
+  if (typeof value !== 'object' || value === null) return
+  const ref = refIn(value)
+  if (ref) {
+    yield ref
+    if (ref.nested) for await (const one of linesOf(store, ref[LINES])) yield* refsIn(store, one)
+    return
+  }
+  for (const one of Object.values(value)) yield* refsIn(store, one)
+}
