@@ -9,6 +9,7 @@ import * as audits from './migrations/006-audits'
 import * as claims from './migrations/007-claims'
 import * as damage from './migrations/008-damage'
 import * as leases from './migrations/009-leases'
+import * as announced from './migrations/010-announced-files'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -25,6 +26,7 @@ const migrations: MigrationProvider = {
     '007-claims': claims,
     '008-damage': damage,
     '009-leases': leases,
+    '010-announced-files': announced,
   }),
 }
 

@@ -33,6 +33,7 @@ const COMPARE_EVERY = 2
 const COMPARE_SELDOM = 20
 /** How often tables that somebody held are tried again. */
 const HELD_EVERY = 20
+const WRITTEN_EVERY = 1200
 /** Chunks on their way into the store before the source has to wait. */
 const IN_FLIGHT = 4
 const SEGMENTS_IN_FLIGHT = 2
@@ -430,6 +431,8 @@ export class Follower {
 
   private async tickOnce(): Promise<void> {
     this.ticks++
+    // A transaction may be open, and its segment with it, for longer than what is left over is left alone.
+    if (this.ticks % WRITTEN_EVERY === 0) await this.store.index.isStillWritten(this.filling.id)
     if (this.watch.failure) throw this.watch.failure
     const { rows } = await this.ask((client) =>
       client.query<{ position: string; at: Date; who: { xid: string; application: string; user: string }[] }>(

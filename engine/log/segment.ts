@@ -49,6 +49,7 @@ export async function commitSegment(
   })
   const commit = engine.db.transaction().execute(async (tx) => {
     await writer.commit(tx)
+    await store.segmentCommitted(tx, id)
     const moved = await tx
       .updateTable('follower')
       .set({

@@ -52,6 +52,7 @@ export async function commitPoint(
   await store.writePoint(record)
   const commit = engine.db.transaction().execute(async (tx) => {
     await writer.commit(tx)
+    await store.pointCommitted(tx, record.id)
     await tx
       .insertInto('point')
       .values({

@@ -7,6 +7,7 @@ import type { EngineContext } from '../context'
 import { releaseOverdue } from '../holds/watchdog'
 import type { FolderBackend } from '../store/folder'
 import type { Store } from '../store/store'
+import { isAhead } from '../store/strangers'
 import { discardRun } from '../store/writer'
 import { removeFromClusters } from './clusters/left'
 import { RunContext, SILENT_MS } from './context'
@@ -16,7 +17,7 @@ import { undoAll, undoLeft } from './undone'
 const LEFT_MS = 2 * LOG.seconds.max * 1000
 const SWEEP_EVERY_MS = 3_600_000
 
-/** When it was last looked for what nothing knows. */
+/** When it was last looked for what is left over. */
 const swept = new WeakMap<EngineContext, number>()
 
 /** Runs that seemed to be without a worker when it was looked last, by what was heard of them then. */
@@ -53,7 +54,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   if (orphans.length > 0) await releaseOverdue(engine)
   if (!mine && Date.now() - (swept.get(engine) ?? 0) < SWEEP_EVERY_MS) return
   swept.set(engine, Date.now())
-  await removeStrays(engine, mine ? 0 : LEFT_MS)
+  await removeLeft(engine, mine ? 0 : LEFT_MS)
 }
 
 interface Orphan {
@@ -83,7 +84,7 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
   if (!(await run.takeOver(orphan.heard))) return
   const cleanup = await openStore(engine, { name: store })
-    .then((opened) => discardRun(opened, orphan.id))
+    .then((opened) => removeUnlessAhead(engine, opened, () => discardRun(opened, orphan.id)))
     .then(
       () => null,
       (error: unknown) => errorRecord(error).what,
@@ -111,51 +112,41 @@ function touchedBy({ kind }: Orphan, undone: string[], cleanup: string | null): 
     : `What it had stored is removed${cleanup ? ` as far as possible (${cleanup})` : ''}. Earlier points are untouched.`
 }
 
-/** Looks in every store for what nothing knows: what a worker leaves that is killed, or a follower that belongs to no run. */
-async function removeStrays(engine: EngineContext, left: number): Promise<void> {
+/**
+ * Looks in every store for what was announced and never finished: what a worker leaves that is killed, or a follower,
+ * which belongs to no run.
+ *
+ * @param left how long nothing was heard of it, in milliseconds
+ */
+async function removeLeft(engine: EngineContext, left: number): Promise<void> {
   for (const { name } of await engine.db.selectFrom('store').select('name').execute()) {
     await openStore(engine, { name })
-      .then(async (store) => {
-        await forgetLeft(engine, store, left)
-        await removeStrayFiles(engine, store, left)
-      })
-      .catch((error: Error) => console.warn(`store ${name}: what was left there could not be looked for (${error.message})`))
+      .then((store) => removeUnlessAhead(engine, store, () => forgetLeft(engine, store, left)))
+      .catch((error: Error) => console.warn(`store ${name}: what was left there could not be removed (${errorRecord(error).what})`))
   }
 }
 
-/** Packs in the index that were written for something that is not at work any more, and was never finished. */
+/**
+ * A catalog that is older than its store takes for unfinished what was finished later: then nothing goes.
+ *
+ * @throws VesselError `store_ahead`
+ */
+async function removeUnlessAhead(engine: EngineContext, store: Store, remove: () => Promise<void>): Promise<void> {
+  if (!(await isAhead(engine.db, store))) return remove()
+  throw new VesselError('store_ahead', {
+    what: `The store ${store.name} holds points or log of which this catalog knows nothing: the catalog is older than the store.`,
+    touched: 'Nothing in the store was removed.',
+    next: 'Bring back a newer copy of the catalog. Until then what interrupted runs leave in the store stays.',
+  })
+}
+
 async function forgetLeft(engine: EngineContext, store: Store, left: number): Promise<void> {
-  const rows = await engine.db
-    .selectFrom('pack')
-    .select('run_id')
-    .distinct()
-    .where('store_id', '=', store.id)
-    .where('committed', '=', false)
-    .where(sql<boolean>`created_at <= now() - make_interval(secs => ${left / 1000})`)
-    .where(sql<boolean>`not exists (select from run where run.id = pack.run_id and run.state in ('waiting', 'running'))`)
-    .execute()
-  for (const { run_id: id } of rows) await discardRun(store, id)
-}
-
-/** Files in a store that nothing knows: unfinished ones, packs without index, points without a row. */
-async function removeStrayFiles(engine: EngineContext, store: Store, fresh: number): Promise<void> {
-  const backend = store.backend as FolderBackend
-  await backend.removePending(fresh)
-  const packs = new Set((await engine.db.selectFrom('pack').select('id').where('store_id', '=', store.id).execute()).map((pack) => pack.id))
-  for (const { path } of await store.backend.list('packs')) {
-    if (!packs.has(path.slice('packs/'.length, -'.pack'.length)) && !(await backend.isFresh(path, fresh))) await backend.remove(path)
-  }
-  const segments = await engine.db.selectFrom('artifact').select('id').where('store_id', '=', store.id).where('kind', '=', 'log').execute()
-  const known = new Set(segments.map(({ id }) => id))
-  for (const { path } of await backend.list('segments')) {
-    if (!known.has(path.slice('segments/'.length, -'.segment'.length)) && !(await backend.isFresh(path, fresh))) await backend.remove(path)
-  }
-  const points = new Set(
-    (await engine.db.selectFrom('point').select('id').where('store_id', '=', store.id).execute()).map((point) => point.id),
-  )
-  for (const { path } of await store.backend.list('points')) {
-    const id = path.slice('points/'.length, -'.point'.length)
-    // A record is written just before its point is committed.
-    if (!points.has(id) && !(await backend.isFresh(path, fresh))) await store.removePoint(id)
-  }
+  const { rows } = await sql<{ id: string }>`
+    select distinct id from (
+      select run_id as id, created_at as at from pack where store_id = ${store.id} and not committed
+      union all select run_id, at from announced_file where store_id = ${store.id}) unfinished
+    where at <= now() - make_interval(secs => ${left / 1000})
+      and not exists (select from run where run.id = unfinished.id and run.state in ('waiting', 'running'))`.execute(engine.db)
+  for (const { id } of rows) await discardRun(store, id)
+  await (store.backend as FolderBackend).removePending(left)
 }

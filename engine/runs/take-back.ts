@@ -54,18 +54,18 @@ function picksOf(member: string, { name, tables, others, largeObjects, propertie
 export async function expireKept(engine: EngineContext): Promise<void> {
   const due = await engine.db
     .selectFrom('point')
-    .select('id')
+    .select(['id', 'run_id'])
     .where('kept_for', 'is not', null)
     .where('pinned', '=', false)
     .where('expires_at', '<', engine.clock.now())
     .execute()
-  for (const { id } of due) {
+  for (const { id, run_id: run } of due) {
     const { store } = await openPoint(engine, id)
-    // From the catalog first: a record that is left in the store is found by the next look for stray files.
     await engine.db.transaction().execute(async (tx) => {
       const artifacts = await tx.deleteFrom('point_artifact').where('point_id', '=', id).returning('artifact_id').execute()
       for (const { artifact_id: artifact } of artifacts) await tx.deleteFrom('artifact').where('id', '=', artifact).execute()
       await tx.deleteFrom('point').where('id', '=', id).execute()
+      await store.pointLeaves(tx, id, run)
     })
     await store.removePoint(id)
   }

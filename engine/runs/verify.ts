@@ -2,6 +2,7 @@ import { plural } from '../../core/time/words'
 import { VesselError } from '../../core/errors'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
+import { strangersIn } from '../store/strangers'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { verifyContent } from './verify-content'
@@ -20,6 +21,7 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
   const lost = await verifyContent(run, store)
   const found = await verifyRecords(run, store, all)
   const structures = await verifyFollowers(run, store)
+  await tellStrangers(run, store)
   await run.confirm()
   const error = lost + found.points + found.segments + structures === 0 ? null : damage(store, lost, found, structures)
   await run.engine.db
@@ -29,6 +31,18 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
     .execute()
   if (error) throw error
   await run.end('done', { outcome: { ...found.looked } })
+}
+
+/** What nothing in the catalog leads to is told, and stays. */
+async function tellStrangers(run: RunContext, store: Store): Promise<void> {
+  const { packs, points, segments } = await strangersIn(run.engine.db, store)
+  const parts = [
+    ...(points.length > 0 ? [plural(points.length, 'point')] : []),
+    ...(segments.length > 0 ? [plural(segments.length, 'segment') + ' of log'] : []),
+    ...(packs.length > 0 ? [plural(packs.length, 'pack')] : []),
+  ]
+  if (parts.length > 0)
+    await run.say('warning', `In ${store.name} lie ${parts.join(', ')} of which the catalog knows nothing. They were not touched.`)
 }
 
 function damage(store: Store, chunks: number, { points, segments }: Found, structures: number): VesselError {

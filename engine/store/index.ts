@@ -1,7 +1,8 @@
 import { sql } from 'kysely'
 import { VesselError } from '../../core/errors'
 import type { CatalogDb } from '../catalog/connect'
-import type { PackEntry, WrittenPack } from './pack'
+import { AnnouncedFiles } from './announced'
+import { packPath, type PackEntry, type WrittenPack } from './pack'
 
 /** Where a chunk lies. */
 export interface ChunkPlace {
@@ -50,10 +51,15 @@ const contentGone = () =>
 
 /** The index of a store's chunks, in the catalog. It can be rebuilt from the packs. */
 export class ChunkIndex {
+  /** Files that are about to be written. */
+  readonly announced: AnnouncedFiles
+
   constructor(
     private readonly db: CatalogDb,
     readonly storeId: string,
-  ) {}
+  ) {
+    this.announced = new AnnouncedFiles(db, storeId)
+  }
 
   /** Chunks of this store in committed packs, and those in packs of a run. */
   private referable(runId: string | null) {
@@ -116,14 +122,17 @@ export class ChunkIndex {
     await this.insert(pack, { run_id: NO_RUN, committed: true }, async () => undefined)
   }
 
-  async indexedPacks(): Promise<Set<string>> {
+  /** Paths of packs that are in the index, or are being written. */
+  async knownPacks(): Promise<Set<string>> {
     const rows = await this.db.selectFrom('pack').select('id').where('store_id', '=', this.storeId).execute()
-    return new Set(rows.map(({ id }) => id))
+    const announced = await this.db.selectFrom('announced_file').select('path').where('store_id', '=', this.storeId).execute()
+    return new Set([...rows.map(({ id }) => packPath(id)), ...announced.map(({ path }) => path)])
   }
 
   private async insert(pack: WrittenPack, of: { run_id: string; committed: boolean }, confirm: Confirm): Promise<void> {
     await this.db.transaction().execute(async (tx) => {
       await confirm(tx)
+      await this.announced.settle([pack.path], tx)
       await tx
         .insertInto('pack')
         .values({
@@ -160,16 +169,35 @@ export class ChunkIndex {
     if (rows.length !== needed.length) throw contentGone()
   }
 
-  /** Forgets the packs of a run that did not commit, and returns their ids so that the files can go. */
-  async forgetUncommitted(runId: string): Promise<string[]> {
-    const rows = await this.db
-      .deleteFrom('pack')
+  /** Files of a run, or of a segment of log, that are in no point and in no log. */
+  async uncommitted(runId: string): Promise<string[]> {
+    const rows = await this.uncommittedPacks(runId).execute()
+    return [...rows.map(({ id }) => packPath(id)), ...(await this.announced.of(runId))]
+  }
+
+  private uncommittedPacks(runId: string) {
+    return this.db
+      .selectFrom('pack')
+      .select('id')
       .where('run_id', '=', runId)
       .where('store_id', '=', this.storeId)
       .where('committed', '=', false)
-      .returning('id')
+  }
+
+  /** What is written for a segment of log belongs to no run that could be asked whether it is at work. */
+  async isStillWritten(runId: string): Promise<void> {
+    await this.announced.touch(runId)
+    await this.db
+      .updateTable('pack')
+      .set({ created_at: sql`now()` })
+      .where('id', 'in', this.uncommittedPacks(runId))
       .execute()
-    return rows.map((row) => row.id)
+  }
+
+  /** Forgets what of these was not committed; its files are gone. */
+  async forget(runId: string, paths: string[]): Promise<void> {
+    await this.db.deleteFrom('pack').where('id', 'in', this.uncommittedPacks(runId)).execute()
+    await this.announced.settle(paths)
   }
 
   /** Marks the chunks of a pack that can't be read, and those that can be read again as sound. */

@@ -1,4 +1,4 @@
-import { randomBytes } from 'node:crypto'
+import { randomBytes, randomUUID } from 'node:crypto'
 import { existsSync, writeFileSync, mkdtempSync, readdirSync, readFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -19,7 +19,7 @@ const bytes = (length: number) => new Uint8Array(randomBytes(length)) as Uint8Ar
 describe('a pack', () => {
   it('is not there before it is committed, and leaves nothing when it is discarded', async () => {
     const folder = await backend()
-    const writer = await PackWriter.open(folder)
+    const writer = await PackWriter.open(folder, randomUUID())
     await writer.append(randomBytes(32), 5, { codec: CODEC.zstd, sealed: bytes(40) }, null)
     expect(await folder.list('packs')).toEqual([])
     expect(readdirSync(join(folder.place, 'packs'))).toEqual([`${writer.id}.pack.part`])
@@ -33,7 +33,7 @@ describe('a pack', () => {
         fc.array(fc.record({ length: fc.integer({ min: 28, max: 400 }), delta: fc.boolean() }), { minLength: 1, maxLength: 12 }),
         async (wanted) => {
           const folder = await backend()
-          const writer = await PackWriter.open(folder)
+          const writer = await PackWriter.open(folder, randomUUID())
           const chunks = wanted.map(({ length, delta }) => ({
             name: randomBytes(32),
             sealed: bytes(length),
@@ -63,7 +63,7 @@ describe('a pack', () => {
 
   it('whose entry is not as long as it says is refused', async () => {
     const folder = await backend()
-    const writer = await PackWriter.open(folder)
+    const writer = await PackWriter.open(folder, randomUUID())
     await writer.append(randomBytes(32), 5, { codec: CODEC.raw, sealed: bytes(40) }, null)
     const pack = await writer.commit()
     const file = readFileSync(join(folder.place, packPath(pack.id)))

@@ -1,4 +1,3 @@
-import { randomUUID } from 'node:crypto'
 import type { Codec, SealedChunk } from '../pool/tasks'
 import { entryHeader } from './entry'
 import type { Backend, PendingFile } from './folder'
@@ -45,8 +44,7 @@ export class PackWriter {
     private readonly file: PendingFile,
   ) {}
 
-  static async open(backend: Backend): Promise<PackWriter> {
-    const id = randomUUID()
+  static async open(backend: Backend, id: string): Promise<PackWriter> {
     const writer = new PackWriter(id, await backend.create(packPath(id)))
     const header = headerOf(id)
     await writer.file.append(header)

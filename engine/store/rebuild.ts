@@ -17,11 +17,11 @@ export interface Rebuilt {
  */
 export async function rebuildIndex(store: Store, told: (done: number, of: number) => void = () => undefined): Promise<Rebuilt> {
   const files = await store.backend.list('packs')
-  const indexed = await store.index.indexedPacks()
+  const known = await store.index.knownPacks()
   const rebuilt: Rebuilt = { packs: files.length, added: 0, torn: [] }
   for (const [i, { path, bytes }] of files.entries()) {
     const id = path.slice('packs/'.length, -'.pack'.length)
-    if (!indexed.has(id)) {
+    if (!known.has(path)) {
       const { entries, end } = await walk(store, id, bytes)
       if (end < bytes) rebuilt.torn.push({ path, position: end })
       if (entries.length > 0) {

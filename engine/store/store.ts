@@ -4,6 +4,7 @@ import type { PointRecord, SegmentRecord } from '../../core/content/manifest'
 import type { ContentPool } from '../pool/pool'
 import { CODEC, type OpenTask } from '../pool/tasks'
 import { seal, unseal } from '../secrets/seal'
+import type { CatalogDb } from '../catalog/connect'
 import type { Backend } from './folder'
 import type { ChunkIndex, ChunkPlace } from './index'
 import type { StoreKeys } from './keys'
@@ -15,8 +16,8 @@ import { sideBySide, type Placed } from './side-by-side'
 const AHEAD = { bytes: 4 * 1024 * 1024, reads: 64 } as const
 const ASKED_AT_ONCE = 256
 
-const segmentPath = (id: string) => `segments/${id}.segment`
-const pointPath = (id: string) => `points/${id}.point`
+export const segmentPath = (id: string) => `segments/${id}.segment`
+export const pointPath = (id: string) => `points/${id}.point`
 
 /** An open store: reads content by name, and keeps point records. Writing content is `ContentWriter`'s. */
 export class Store {
@@ -151,17 +152,34 @@ export class Store {
   }
 
   /** Writes a point's record: from then on the point exists. */
-  writePoint(record: PointRecord): Promise<void> {
+  async writePoint(record: PointRecord): Promise<void> {
+    await this.index.announced.add(pointPath(record.id), record.run)
     return this.writeRecord(pointPath(record.id), record, `point ${record.id}`)
   }
 
   /** Writes the record of a segment of log: from then on it exists. */
-  writeSegment(record: SegmentRecord): Promise<void> {
+  async writeSegment(record: SegmentRecord): Promise<void> {
+    await this.index.announced.add(segmentPath(record.id), record.id)
     return this.writeRecord(segmentPath(record.id), record, `segment ${record.id}`)
+  }
+
+  /** Within the transaction in which the catalog gets to know of it. */
+  pointCommitted(tx: CatalogDb, id: string): Promise<void> {
+    return this.index.announced.settle([pointPath(id)], tx)
+  }
+
+  segmentCommitted(tx: CatalogDb, id: string): Promise<void> {
+    return this.index.announced.settle([segmentPath(id)], tx)
+  }
+
+  /** Within the transaction in which the catalog forgets it: its record goes then, and is not a stranger until it has. */
+  pointLeaves(tx: CatalogDb, id: string, runId: string): Promise<void> {
+    return this.index.announced.add(pointPath(id), runId, tx)
   }
 
   async removeSegment(id: string): Promise<void> {
     await this.backend.remove(segmentPath(id))
+    await this.index.announced.settle([segmentPath(id)])
   }
 
   private async writeRecord(path: string, record: object, context: string): Promise<void> {
@@ -200,5 +218,6 @@ export class Store {
 
   async removePoint(id: string): Promise<void> {
     await this.backend.remove(pointPath(id))
+    await this.index.announced.settle([pointPath(id)])
   }
 }

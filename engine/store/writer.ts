@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto'
 import type { CatalogDb } from '../catalog/connect'
 import { DIGEST_BYTES } from '../pool/digest'
 import { NAME_BYTES, type Bounds, type PieceMemory, type Pieces } from '../pool/pieces'
@@ -129,7 +130,7 @@ export class ContentWriter implements Sink {
     const entries = missing.map(({ id, bound: [from, to] }, i) => ({ name: id, plainLength: to - from, ...sealed[i]! }))
     const bytes = entries.reduce((sum, { length }) => sum + length, 0)
     await this.inOrder(async () => {
-      this.pack ??= await PackWriter.open(this.store.backend)
+      this.pack ??= await this.openPack()
       await this.pack.appendMany(entries, memory.entries.subarray(0, bytes))
       if (this.pack.bytes >= PACK_BYTES) await this.closePack()
     })
@@ -215,8 +216,14 @@ export class ContentWriter implements Sink {
     return { name: whole, bytes: await this.store.read(whole.toString('hex')) }
   }
 
+  private async openPack(): Promise<PackWriter> {
+    const id = randomUUID()
+    await this.store.index.announced.add(packPath(id), this.runId)
+    return PackWriter.open(this.store.backend, id)
+  }
+
   private async append(...entry: Parameters<PackWriter['append']>): Promise<number> {
-    this.pack ??= await PackWriter.open(this.store.backend)
+    this.pack ??= await this.openPack()
     const stored = await this.pack.append(...entry)
     if (this.pack.bytes >= PACK_BYTES) await this.closePack()
     return stored
@@ -286,7 +293,9 @@ export class ContentWriter implements Sink {
   }
 }
 
-/** Removes the packs of a run that never committed; also those of a run whose worker died. */
+/** Removes what a run has written and never committed; also that of a run whose worker died. */
 export async function discardRun(store: Store, runId: string): Promise<void> {
-  for (const id of await store.index.forgetUncommitted(runId)) await store.backend.remove(packPath(id))
+  const paths = await store.index.uncommitted(runId)
+  for (const path of paths) await store.backend.remove(path)
+  await store.index.forget(runId, paths)
 }

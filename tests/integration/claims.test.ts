@@ -1,13 +1,14 @@
 import { once } from 'node:events'
 import type { ChildProcess } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
-import { existsSync, readdirSync, renameSync, writeFileSync } from 'node:fs'
+import { existsSync, readdirSync, renameSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { sql } from 'kysely'
 import pg from 'pg'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { wishOf } from '../../core/restore/wish'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
+import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Engine, optionsFromEnvironment } from '../../engine/engine'
 import { tidyUp } from '../../engine/runs/orphans'
@@ -176,19 +177,24 @@ describe('what can’t begin yet', () => {
   })
 })
 
-describe('what nothing knows in a store', () => {
-  it('may be that of somebody at work, unless nobody else is there', async () => {
-    const names = ['packs/stray.pack', 'packs/stray.pack.part', `points/${randomUUID()}.point`].map((name) => join(bench.place, name))
-    for (const name of names) writeFileSync(name, 'just begun')
+describe('what was left over in a store', () => {
+  it('may be that of somebody at work, unless nobody else is there; what was never announced is nobody’s to remove', async () => {
+    const { announced } = (await openStore(bench.engine, { name: 'dry-dock' })).index
+    const [left, strange] = ['left', 'strange'].map((name) => [`packs/${name}.pack`, `packs/${name}.pack.part`])
+    const write = (names: string[]) => names.forEach((name) => writeFileSync(join(bench.place, name), 'just begun'))
+    const there = (names: string[]) => names.map((name) => existsSync(join(bench.place, name)))
+    await announced.add(left![0]!, randomUUID())
+    write([...left!, ...strange!])
     const other = await Engine.start(engineOptions())
     try {
       await tidyUp(other)
-      expect(names.map((name) => existsSync(name))).toEqual([true, true, true])
+      expect(there([...left!, ...strange!])).toEqual([true, true, true, true])
     } finally {
       await other.close()
     }
     await tidyUp(bench.engine, true)
-    expect(names.map((name) => existsSync(name))).toEqual([false, false, false])
+    expect(there([...left!, ...strange!])).toEqual([false, false, true, false])
+    rmSync(join(bench.place, strange![0]!))
   })
 })
 

@@ -1,0 +1,46 @@
+import { sql } from 'kysely'
+import type { CatalogDb } from '../catalog/connect'
+
+/**
+ * Files of a store that are about to be written. Only what was announced is ever removed as left over by somebody who
+ * died: a catalog that came back from a copy knows less than its stores hold.
+ */
+export class AnnouncedFiles {
+  constructor(
+    private readonly db: CatalogDb,
+    private readonly storeId: string,
+  ) {}
+
+  /** @param runId for what it is written: a run, or a segment of log */
+  async add(path: string, runId: string, db: CatalogDb = this.db): Promise<void> {
+    await db
+      .insertInto('announced_file')
+      .values({ store_id: this.storeId, path, run_id: runId })
+      .onConflict((conflict) => conflict.columns(['store_id', 'path']).doUpdateSet({ run_id: runId }))
+      .execute()
+  }
+
+  /** It is known by its own row from now on, or it is gone. */
+  async settle(paths: string[], db: CatalogDb = this.db): Promise<void> {
+    if (paths.length > 0) await db.deleteFrom('announced_file').where('store_id', '=', this.storeId).where('path', 'in', paths).execute()
+  }
+
+  async touch(runId: string): Promise<void> {
+    await this.db
+      .updateTable('announced_file')
+      .set({ at: sql`now()` })
+      .where('store_id', '=', this.storeId)
+      .where('run_id', '=', runId)
+      .execute()
+  }
+
+  async of(runId: string): Promise<string[]> {
+    const rows = await this.db
+      .selectFrom('announced_file')
+      .select('path')
+      .where('store_id', '=', this.storeId)
+      .where('run_id', '=', runId)
+      .execute()
+    return rows.map(({ path }) => path)
+  }
+}
