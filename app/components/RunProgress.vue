@@ -10,7 +10,7 @@ interface Line {
   text: string
 }
 
-type Counted = 'files kept' | 'objects' | 'structures' | 'rows' | 'rows checked' | 'files' | 'files checked' | 'bytes'
+type Counted = 'files kept' | 'objects' | 'structures' | 'rows' | 'rows checked' | 'files' | 'files checked' | 'bytes' | 'packs'
 const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   backup: { rows: 'Rows captured', files: 'Files captured' },
   restore: {
@@ -28,6 +28,7 @@ const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   fetch: { files: 'Files read' },
   still: {},
   audit: { rows: 'Rows read at the source' },
+  reindex: { packs: 'Packs read' },
 }
 const count = (name: string) => run.counters[name] ?? 0
 const elapsed = computed(() => (run.startedAt ? Math.max(0, now - Date.parse(run.startedAt)) : 0))

@@ -4,6 +4,11 @@ import type { RunDetail } from '~~/server/views'
 const { run } = defineProps<{ run: RunDetail }>()
 const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
 const moved = computed(() => movedInWords(run.counters) || plural(0, 'row'))
+const soFar = computed(() => {
+  if (run.kind === 'still') return ''
+  if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'pack')} so far.`
+  return run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved.value} so far.`
+})
 const back = computed(
   () => (outcome.value.made ?? 0) + (outcome.value.replaced ?? 0) + (outcome.value.renamed ?? 0) + (outcome.value.merged ?? 0),
 )
@@ -34,12 +39,10 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           still: 'Rehearsing how to hold',
           fetch: 'Reading from its source into the store what was in one place only of',
           audit: 'Auditing the log of',
+          reindex: 'Rebuilding the index of the store of',
         }[run.kind]
       }}
-      {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': '
-      }}{{
-        run.kind === 'still' ? '' : run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved} so far.`
-      }}</template
+      {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': ' }}{{ soFar }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
       >Cancelled.
@@ -75,9 +78,21 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
         >.</template
       >
     </template>
+    <template v-else-if="run.kind === 'reindex' && Number(outcome.added ?? 0) === 0"
+      >Nothing was missing: the index of the store of {{ run.vessel }} knows all {{ plural(Number(outcome.packs ?? 0), 'pack') }}.</template
+    >
+    <template v-else-if="run.kind === 'reindex'"
+      >{{ outcome.added }} of {{ plural(Number(outcome.packs), 'pack') }} {{ outcome.added === 1 ? 'is' : 'are' }} back in the index of the
+      store of {{ run.vessel
+      }}<template v-if="Number(outcome.torn ?? 0) > 0"
+        >, <u style="border-color: var(--ochre)">{{ outcome.torn }} not to the end</u></template
+      >. A verification tells whether what they hold is whole.</template
+    >
     <template v-else-if="run.kind === 'verify'"
       >Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>:
-      {{ bytesInWords(run.counters.bytes ?? 0) }} read.</template
+      {{ bytesInWords(run.counters.bytes ?? 0) }} read<template v-if="run.state === 'warned'"
+        >; <u style="border-color: var(--ochre)">more lies there</u> than the catalog knows of</template
+      >.</template
     >
     <template v-else-if="run.kind === 'rehearsal'"
       >Rehearsed, nothing was written: {{ plural(back, 'thing') }} would come back<template v-if="undone > 0"

@@ -11,8 +11,8 @@ const making = computed({
   set: (open) => void router.replace({ query: open ? { make: '1' } : {} }),
 })
 const held = computed(() => stores.value?.reduce((sum, store) => sum + store.bytes, 0) ?? 0)
-async function verify(store: StoreView) {
-  const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind: 'verify' })
+async function start(store: StoreView, kind: 'verify' | 'reindex') {
+  const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind })
   await navigateTo(`/runs/${id}`)
 }
 </script>
@@ -50,7 +50,16 @@ async function verify(store: StoreView) {
           ><span v-else class="soft">{{ store.trouble ? '' : 'Not verified yet' }}</span>
         </p>
         <ErrorNote v-if="store.trouble" :error="store.trouble" class="mt-2" />
-        <UButton v-if="store.vessels.length > 0" size="sm" class="mt-3" @click="verify(store)">Verify every chunk</UButton>
+        <div v-if="store.vessels.length > 0" class="mt-3 flex flex-wrap gap-2">
+          <UButton size="sm" @click="start(store, 'verify')">Verify every chunk</UButton>
+          <UButton
+            size="sm"
+            variant="ghost"
+            title="Where the catalog does not know any more where content lies: reads it from the packs. Nothing in the store is changed."
+            @click="start(store, 'reindex')"
+            >Rebuild the index</UButton
+          >
+        </div>
       </div>
       <dl class="rule self-start border-y border-[var(--line)]">
         <div class="flex justify-between py-1.5">

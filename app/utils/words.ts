@@ -15,6 +15,7 @@ export const RUN_KIND = {
   still: 'Rehearsed hold',
   fetch: 'Reading in',
   audit: 'Audit of the log',
+  reindex: 'Rebuilt index',
 } as const
 
 export const RUN_STATE = {

@@ -355,7 +355,7 @@ export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'le
 export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source' | 'audit'
 
 /** A `still` holds and releases, and does nothing else. */
-export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch', 'audit'] as const
+export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch', 'audit', 'reindex'] as const
 export type RunKind = (typeof RUN_KINDS)[number]
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

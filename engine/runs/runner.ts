@@ -6,6 +6,7 @@ import { audit, type AuditParams } from './audit'
 import { backup } from './backup'
 import { readLeft } from './clusters/fetch'
 import { RunContext } from './context'
+import { reindex } from './reindex'
 import { restore } from './restore'
 import { undo } from './undo'
 import { rehearseStill } from './still'
@@ -67,6 +68,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
     if (row.kind === 'backup')
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
     else if (row.kind === 'verify') await verify(run, vessel)
+    else if (row.kind === 'reindex') await reindex(run, vessel)
     else if (row.kind === 'audit') await audit(run, vessel, row.params as AuditParams)
     else if (row.kind === 'still') await rehearseStill(run, row.params as never)
     else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)

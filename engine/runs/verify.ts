@@ -30,7 +30,7 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
     .where('id', '=', store.id)
     .execute()
   if (error) throw error
-  await run.end('done', { outcome: { ...found.looked } })
+  await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { ...found.looked } })
 }
 
 /** What nothing in the catalog leads to is told, and stays. */

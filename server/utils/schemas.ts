@@ -227,7 +227,7 @@ export const Restore = v.strictObject({
 export const Again = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.strictObject({
-  kind: v.optional(v.picklist(['backup', 'verify', 'audit']), 'backup'),
+  kind: v.optional(v.picklist(['backup', 'verify', 'audit', 'reindex']), 'backup'),
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   name: v.optional(
     v.pipe(

@@ -8,7 +8,7 @@ const KINDS = [
   ['undo', 'Undone'],
   ['rehearsal,still', 'Rehearsals'],
   ['fetch', 'Read in'],
-  ['verify', 'Verifications'],
+  ['verify,reindex', 'Verifications'],
   ['audit', 'Audits'],
 ] as const
 const STATES = [
