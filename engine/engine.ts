@@ -5,9 +5,11 @@ import { discoverSource } from './catalog/sources'
 import { systemClock, type Clock, type EngineContext } from './context'
 import type { Allowed } from './holds/outside'
 import { Watchdog } from './holds/watchdog'
+import { Duties } from './jobs/duties'
 import { RunQueue } from './jobs/queue'
 import { LogSupervisor } from './log/supervisor'
 import { ChangeListener } from './notify'
+import { inParallel } from './parallel'
 import { ContentPool } from './pool/pool'
 import { tidyUp } from './runs/orphans'
 import { perform } from './runs/runner'
@@ -61,6 +63,7 @@ const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
 const LOST_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
+const DISCOVERED_AT_ONCE = 4
 /** How long runs may go on when a worker is told to stop, where nothing else is said. */
 const DRAIN_MS = 20_000
 /** How long those that had to be stopped may take to leave nothing behind. */
@@ -73,6 +76,7 @@ export class Engine implements EngineContext {
   private discovery: DiscoveryWatch | null = null
   private readonly watchdog = new Watchdog(this)
   private readonly stopping = new AbortController()
+  readonly duties: Duties
 
   private constructor(
     readonly db: EngineContext['db'],
@@ -85,7 +89,9 @@ export class Engine implements EngineContext {
     private readonly catalog: string,
     readonly hooks: Allowed,
     private readonly drainMs: number,
-  ) {}
+  ) {
+    this.duties = new Duties(db)
+  }
 
   static async start(options: EngineOptions): Promise<Engine> {
     const { db, pool } = openCatalog(options.catalog)
@@ -125,8 +131,16 @@ export class Engine implements EngineContext {
     await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId, this.stopping.signal))
     this.followLogs(options.logRetryMs)
     this.watchSources()
-    const every = (ms: number, work: () => Promise<void>, what: string) =>
-      this.timers.push(setInterval(() => void work().catch((error: Error) => console.warn(`${what}: ${error.message}`)), ms))
+    const every = (ms: number, work: () => Promise<void>, what: string) => {
+      let isAtWork = false
+      const once = async () => {
+        if (isAtWork) return
+        isAtWork = true
+        await work().catch((error: Error) => console.warn(`${what}: ${error.message}`))
+        isAtWork = false
+      }
+      this.timers.push(setInterval(() => void once(), ms))
+    }
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
     every(LOST_EVERY_MS, () => this.queue.addLost(this.db), 'queueing runs that wait')
     every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
@@ -143,13 +157,16 @@ export class Engine implements EngineContext {
 
   /** Keeps the estate true where sources tell of changes. */
   watchSources(): void {
-    this.discovery = new DiscoveryWatch(this)
+    this.discovery = new DiscoveryWatch(this, this.duties)
     this.discovery.start()
   }
 
+  /** Looks at each source, if no other worker did lately; one that does not answer keeps few of the others waiting. */
   async discoverAll(): Promise<void> {
     const sources = await this.db.selectFrom('source').select('id').execute()
-    for (const { id } of sources) await discoverSource(this, id)
+    await inParallel(sources, DISCOVERED_AT_ONCE, async ({ id }) => {
+      if (await this.duties.take(`discover ${id}`, DISCOVER_EVERY_MS * 0.9)) await discoverSource(this, id)
+    })
   }
 
   /** Takes no more work, lets what is being done come to its end, as far as that takes no long time, and stops. */

@@ -10,6 +10,7 @@ import * as claims from './migrations/007-claims'
 import * as damage from './migrations/008-damage'
 import * as leases from './migrations/009-leases'
 import * as announced from './migrations/010-announced-files'
+import * as duties from './migrations/011-duties'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -27,6 +28,7 @@ const migrations: MigrationProvider = {
     '008-damage': damage,
     '009-leases': leases,
     '010-announced-files': announced,
+    '011-duties': duties,
   }),
 }
 

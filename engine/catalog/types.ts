@@ -45,6 +45,7 @@ export interface Catalog extends LogCatalog {
     released_by: ReleasedBy | null
   }
   /** What only one run may have at a time. */
+  duty: { what: string; holder: string; until: Time }
   announced_file: { store_id: string; path: string; run_id: string; at: Generated<Date> }
   lease: { what: string; run_id: string; taken_at: Generated<Date> }
   /** One line: something that is sealed with the master key, by which another key is noticed. */

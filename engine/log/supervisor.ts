@@ -10,6 +10,7 @@ import { accessById } from '../catalog/sources'
 import { allVessels, type Vessel } from '../catalog/vessels'
 import type { NewRun } from '../catalog/runs'
 import type { EngineContext } from '../context'
+import type { Duties } from '../jobs/duties'
 import type { ChangeListener } from '../notify'
 import { translate, withClient } from '../sources/postgres/connect'
 import { uninstall } from '../sources/postgres/log/install'
@@ -22,6 +23,8 @@ import { Follower } from './follower'
 const MEASURE_LIMIT_MS = 15_000
 const LOOK_EVERY_MS = 1000
 const MEASURE_EVERY = 5
+/** One of all workers measures; a connection for it costs the source something. */
+const MEASURED_FOR_MS = 4000
 /** From this share of the limit on there is a warning. */
 export const WARN_AT = 0.7
 /** Waiting times after troubles, and after fulls and differentials that were started here and came to nothing. */
@@ -40,6 +43,7 @@ interface Task {
 
 export interface SupervisorContext extends EngineContext {
   changes: ChangeListener
+  duties: Duties
   startRun(run: NewRun): Promise<string>
 }
 
@@ -205,6 +209,7 @@ export class LogSupervisor {
 
   /** How much log the source keeps for us; too much is worse for it than a hole is for us. */
   private async measure(vessel: Vessel, row: Row): Promise<void> {
+    if (!(await this.engine.duties.take(`measure ${keyOf(row)}`, MEASURED_FOR_MS))) return
     const { keepAtMost } = logOf(vessel.definition)
     const access = await accessById(this.engine, row.source_id)
     const slot = await withClient(access, row.database, (client) => slotState(client, row.slot), MEASURE_LIMIT_MS).catch(() => undefined)

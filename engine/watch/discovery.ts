@@ -2,9 +2,14 @@ import { errorRecord } from '../../core/errors'
 import { reaches } from '../catalog/source-access'
 import { discoverSource, sourceById } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import type { Duties } from '../jobs/duties'
 import { WATCHED } from '../sources/adapter'
 
 const LOOK_EVERY_MS = 5000
+/** A worker of which nothing is heard for so long watches no more. */
+const HELD_MS = 20_000
+
+const dutyOf = (id: string) => `watch ${id}`
 /** Changes come in swarms; what they come to is looked at once. */
 const SETTLE_MS = 700
 const AGAIN_MS = [1000, 5000, 20_000, 60_000]
@@ -22,7 +27,10 @@ export class DiscoveryWatch {
   private timer: NodeJS.Timeout | undefined
   private closed = false
 
-  constructor(private readonly engine: EngineContext) {}
+  constructor(
+    private readonly engine: EngineContext,
+    private readonly duties: Duties,
+  ) {}
 
   start(): void {
     const look = () => void this.look().catch((error: Error) => console.warn(`watching sources: ${error.message}`))
@@ -34,6 +42,11 @@ export class DiscoveryWatch {
     const reach = await reaches(this.engine)
     const rows = await this.engine.db.selectFrom('source').select(['id', 'name']).where('kind', 'in', WATCHED).execute()
     for (const { id, name } of rows) {
+      // One of all workers watches a source.
+      if (!(await this.duties.take(dutyOf(id), HELD_MS))) {
+        this.watching.get(id)?.stop.abort()
+        continue
+      }
       if (this.watching.has(id) || this.closed) continue
       const stop = new AbortController()
       this.watching.set(id, { reach: reach.get(id)!, stop, done: this.follow(id, name, stop.signal) })
@@ -84,8 +97,9 @@ export class DiscoveryWatch {
   async close(): Promise<void> {
     this.closed = true
     clearInterval(this.timer)
-    const all = [...this.watching.values()]
+    const [ids, all] = [[...this.watching.keys()], [...this.watching.values()]]
     for (const { stop } of all) stop.abort()
     await Promise.all(all.map(({ done }) => done))
+    for (const id of ids) await this.duties.giveUp(dutyOf(id)).catch(() => undefined)
   }
 }

@@ -11,6 +11,7 @@ import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Engine, optionsFromEnvironment } from '../../engine/engine'
+import { Duties } from '../../engine/jobs/duties'
 import { tidyUp } from '../../engine/runs/orphans'
 import { perform } from '../../engine/runs/runner'
 import { Workbench } from '../support/engine'
@@ -195,6 +196,38 @@ describe('what was left over in a store', () => {
     await tidyUp(bench.engine, true)
     expect(there([...left!, ...strange!])).toEqual([false, false, true, false])
     rmSync(join(bench.place, strange![0]!))
+  })
+})
+
+describe('what one of all workers does', () => {
+  it('is done by one at a time, and by another when that one is not heard of any more', async () => {
+    const { db } = bench.engine
+    const [one, two] = [new Duties(db), new Duties(db)]
+    expect([await one.take('a', 60_000), await two.take('a', 60_000), await one.take('a', 60_000)]).toEqual([true, false, true])
+    await sql`update duty set until = now() where what = 'a'`.execute(db)
+    expect([await two.take('a', 60_000), await one.take('a', 60_000)]).toEqual([true, false])
+    await one.giveUp('a')
+    expect(await one.take('a', 60_000)).toBe(false)
+    await two.giveUp('a')
+    expect(await one.take('a', 60_000)).toBe(true)
+  })
+
+  it('is to look at sources: two workers look at each once', async () => {
+    const { db } = bench.engine
+    await sql`create table looked (source uuid); create function looks() returns trigger language plpgsql as
+      $$ begin insert into looked values (new.id); return null; end $$;
+      create trigger looks after update on source for each row execute function looks()`.execute(db)
+    const other = await Engine.start(engineOptions())
+    try {
+      await Promise.all([bench.engine.discoverAll(), other.discoverAll()])
+      await Promise.all([other.discoverAll(), bench.engine.discoverAll()])
+      const { rows } = await sql<{ times: number }>`select count(*)::int as times from looked group by source`.execute(db)
+      // Whoever has the duty may look again; the other one never does.
+      expect(rows).toEqual([{ times: 2 }])
+    } finally {
+      await other.close()
+      await sql`drop function looks cascade; drop table looked`.execute(db)
+    }
   })
 })
 

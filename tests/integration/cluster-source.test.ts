@@ -209,7 +209,7 @@ describe('discovery', () => {
   })
 
   it('watches: what is new, changed and gone is known within moments, and a cluster that was away is taken up again', async () => {
-    const watching = new DiscoveryWatch(bench.engine)
+    const watching = new DiscoveryWatch(bench.engine, bench.engine.duties)
     watching.start()
     try {
       cluster.apply(namespace('kiosk'), { apiVersion: 'v1', kind: 'ConfigMap', metadata: { name: 'prices', namespace: 'kiosk' }, data: {} })

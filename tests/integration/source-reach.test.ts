@@ -91,7 +91,7 @@ describe('a cluster that is another one', () => {
 
   it('is the one that is watched from then on', async () => {
     const isThere = async (path: string) => (await thingsPresent(bench.engine, 'quay')).some((thing) => thing.path === path)
-    const watching = new DiscoveryWatch(bench.engine)
+    const watching = new DiscoveryWatch(bench.engine, bench.engine.duties)
     watching.start()
     try {
       cluster.apply(namespace('mole'))
