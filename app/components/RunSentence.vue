@@ -27,7 +27,9 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
 
 <template>
   <PageSentence>
-    <template v-if="run.state === 'waiting'">{{ RUN_KIND[run.kind] }} of {{ run.vessel }} waits for a worker.</template>
+    <template v-if="run.state === 'waiting'"
+      >{{ RUN_KIND[run.kind] }} of {{ run.vessel }} {{ run.waitsFor ? 'waits.' : 'waits for a worker.' }} {{ run.waitsFor }}</template
+    >
     <template v-else-if="run.state === 'running'"
       >{{
         {

@@ -11,6 +11,7 @@ import * as damage from './migrations/008-damage'
 import * as leases from './migrations/009-leases'
 import * as announced from './migrations/010-announced-files'
 import * as duties from './migrations/011-duties'
+import * as waitsFor from './migrations/012-waits-for'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -29,6 +30,7 @@ const migrations: MigrationProvider = {
     '009-leases': leases,
     '010-announced-files': announced,
     '011-duties': duties,
+    '012-waits-for': waitsFor,
   }),
 }
 

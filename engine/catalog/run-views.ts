@@ -16,6 +16,8 @@ export interface RunRow {
   startedAt: Date | null
   finishedAt: Date | null
   cancelling: boolean
+  /** Why it could not begin yet, in a sentence. */
+  waitsFor: string | null
   counters: Record<string, number>
   outcome: Record<string, unknown> | null
   error: ErrorRecord | null
@@ -79,6 +81,7 @@ const selectRuns = (engine: EngineContext) =>
       'run.outcome',
       'run.error',
       'run.cancel_requested_at',
+      'run.waits_for as waitsFor',
     ])
 
 type Selected = Awaited<ReturnType<ReturnType<typeof selectRuns>['executeTakeFirstOrThrow']>>

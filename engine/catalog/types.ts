@@ -132,6 +132,7 @@ export interface Catalog extends LogCatalog {
     /** Token of the worker that has it. */
     claim: string | null
     cancel_requested_at: Time | null
+    waits_for: string | null
     counters: Json<Record<string, number>>
     outcome: Json<Record<string, unknown>> | null
     error: Json<ErrorRecord> | null

@@ -1,7 +1,9 @@
+import { sql } from 'kysely'
 import { isAway, patiently } from '../catalog/connect'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
+import { notify } from '../notify'
 import { audit, type AuditParams } from './audit'
 import { backup } from './backup'
 import { readLeft } from './clusters/fetch'
@@ -48,10 +50,12 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   const row = await patiently(() => recorded.executeTakeFirst())
   if (!row) return 'over'
   const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
-  if (isNew && row.kind !== 'still' && !(await reaches(engine, row.definition.store))) return 'later'
+  const unreached = isNew && row.kind !== 'still' ? await whyUnreached(engine, row.definition.store) : null
+  if (unreached) return later(engine, runId, unreached)
   const run = new RunContext(engine, runId, row.vessel_id)
   const begun = await patiently(() => run.begin())
-  if (begun !== 'begun') return begun === 'later' ? 'later' : 'over'
+  if (begun === 'later') return later(engine, runId, `Another backup of ${row.vessel_name} goes on; it begins when that is over.`)
+  if (begun !== 'begun') return 'over'
   const end = () => run.abort.abort(workerStopped())
   stop?.addEventListener('abort', end)
   if (stop?.aborted) end()
@@ -85,17 +89,28 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   return 'over'
 }
 
-/** Whether this worker reaches a store. Where it does not, another one may; what is wrong with the store itself is so for all. */
-async function reaches(engine: EngineContext, store: string): Promise<boolean> {
+/** Why this worker does not reach a store that another one may reach; null for what is wrong with the store itself. */
+async function whyUnreached(engine: EngineContext, store: string): Promise<string | null> {
   try {
     await openStore(engine, { name: store })
-    return true
+    return null
   } catch (error) {
     const { code, what } = errorRecord(error)
-    if (!AWAY.has(code)) return true
-    console.warn(`store ${store}: ${what} A run that needs it waits for a worker that reaches it.`)
-    return false
+    return AWAY.has(code) ? `A worker does not reach the store ${store}: ${what} It is left to another one for a while.` : null
   }
+}
+
+async function later(engine: EngineContext, runId: string, why: string): Promise<'later'> {
+  const changed = await engine.db
+    .updateTable('run')
+    .set({ waits_for: why })
+    .where('id', '=', runId)
+    .where('state', '=', 'waiting')
+    .where(sql<boolean>`waits_for is distinct from ${why}`)
+    .returning('vessel_id')
+    .executeTakeFirst()
+  if (changed) await notify(engine.db, { about: 'run', id: runId, vessel: changed.vessel_id, state: 'waiting' })
+  return 'later'
 }
 
 const workerStopped = () =>

@@ -110,7 +110,7 @@ describe('what can’t begin yet', () => {
     const going = perform(bench.engine, first)
     await until(async () => (await bench.record(first)).state === 'running')
     expect(await perform(bench.engine, second)).toBe('later')
-    expect((await bench.record(second)).state).toBe('waiting')
+    expect(await bench.record(second)).toMatchObject({ state: 'waiting', waits_for: expect.stringContaining('Another backup of') })
     await going
     expect(await perform(bench.engine, second)).toBe('over')
     expect([(await bench.record(first)).state, (await bench.record(second)).state]).toEqual(['done', 'done'])
@@ -162,7 +162,10 @@ describe('what can’t begin yet', () => {
     renameSync(bench.place, `${bench.place} away`)
     try {
       expect(await perform(bench.engine, found)).toBe('later')
-      expect((await bench.record(found)).state).toBe('waiting')
+      expect(await bench.record(found)).toMatchObject({
+        state: 'waiting',
+        waits_for: expect.stringContaining('does not reach the store dry-dock'),
+      })
       await bench.engine.db
         .updateTable('run')
         .set({ created_at: new Date(0) })
