@@ -52,6 +52,7 @@ export async function compareAll(world: World, application: Application, random:
     .innerJoin('artifact', 'artifact.id', 'point_artifact.artifact_id')
     .select(['point.id', 'artifact.position', 'artifact.kind'])
     .where('point.kept_for', 'is', null)
+    .where('point.vessel_id', '=', vessel.id)
     .orderBy('artifact.at')
     .execute()
   if (points.length === 0) return [...wrong, 'no point was made']

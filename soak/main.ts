@@ -1,7 +1,9 @@
 import { sql } from 'kysely'
 import { Application, pause } from './application'
+import { compareCluster } from './checks-cluster'
 import { checkReasons, checkSource, checkStore, compareAll, settle } from './checks'
 import { Random } from './random'
+import { CLUSTER_TROUBLES } from './trouble-cluster'
 import { TROUBLES } from './trouble'
 import { DATABASE, World } from './world'
 
@@ -18,18 +20,21 @@ const began = Date.now()
 const say = (text: string) => console.log(`${((Date.now() - began) / 1000).toFixed(1).padStart(7)}  ${text}`)
 process.on('unhandledRejection', (error) => console.error('not handled:', error))
 
-const world = await World.make()
+/** A cluster takes as long to be looked at in the end as all else. */
+const WITH_CLUSTER_MINUTES = 2
+const world = await World.make(minutes >= WITH_CLUSTER_MINUTES)
 const application = new Application(world.source.url(DATABASE), new Random(seed + 1))
 const wrong: string[] = []
 try {
   application.start()
+  world.harbour?.start()
   say(`three workers, a catalog and a source are there; seed ${seed}`)
   await world.over(await world.engine.startRun({ kind: 'backup', vessel: world.vessel, startedBy: 'the soak', params: { what: 'full' } }))
   while (Date.now() - began < minutes * 60_000) {
     // The catalog or the source may be away: what can't be asked for now is not.
     say(
       await random
-        .weighed(TROUBLES)(world, random, application)
+        .weighed(world.harbour ? [...TROUBLES, ...CLUSTER_TROUBLES] : TROUBLES)(world, random, application)
         .catch((error: Error) => `could not be asked for: ${error.message}`),
     )
     await pause(random.below(1500))
@@ -37,10 +42,12 @@ try {
   say('the troubles are over')
   for (const worker of world.workers) worker.kill('SIGCONT')
   await application.stop()
+  await world.harbour?.stop()
   wrong.push(...(await settle(world)))
   wrong.push(...(await checkReasons(world)))
   say(`the application did ${application.transactions} transactions`)
   wrong.push(...(await compareAll(world, application, random)))
+  if (world.harbour) wrong.push(...(await compareCluster(world, world.harbour)))
   wrong.push(...(await checkStore(world)))
   wrong.push(...checkSource(world))
 } catch (error) {

@@ -38,7 +38,12 @@ const hold: Trouble = async ({ engine, vessel }, random) => {
 let restores = 0
 const restore: Trouble = async (world, random, application) => {
   const position = application.moment(random, 0n)
-  const points = await world.engine.db.selectFrom('point').select('id').where('kept_for', 'is', null).execute()
+  const points = await world.engine.db
+    .selectFrom('point')
+    .select('id')
+    .where('kept_for', 'is', null)
+    .where('vessel_id', '=', world.vessel.id)
+    .execute()
   if (points.length === 0 || position === null) return 'there is nothing to restore yet'
   const ref = random.below(2) === 0 ? random.of(points).id : refAtPosition(world.vessel.slug, 'db', positionText(position))
   await world.restore(ref, { into: { mode: 'beside', schema: 'back', prefix: '', suffix: `_${++restores}`, names: {} } })

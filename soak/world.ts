@@ -9,6 +9,7 @@ import { addSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
 import { addVessel, type Vessel } from '../engine/catalog/vessels'
 import { Engine } from '../engine/engine'
+import { Harbour } from './harbour'
 import { pause, SCHEMA_SQL, TABLES, type State } from './application'
 
 export const DATABASE = 'town'
@@ -32,10 +33,12 @@ export class World {
     readonly source: PostgresServer,
     readonly engine: Engine,
     readonly vessel: Vessel,
+    /** A cluster beside, where there is time for it. */
+    readonly harbour: Harbour | null,
     private readonly environment: Record<string, string>,
   ) {}
 
-  static async make(): Promise<World> {
+  static async make(withCluster: boolean): Promise<World> {
     const folder = mkdtempSync(join(tmpdir(), 'vessel-soak-'))
     chmodSync(folder, 0o755)
     const catalog = await serverIn(join(folder, 'catalog'))
@@ -62,7 +65,8 @@ export class World {
       VESSEL_MASTER_KEY_FILE: masterKeyFile,
       VESSEL_DRAIN_SECONDS: '5',
     }
-    const world = new World(folder, catalog, source, engine, vessel, environment)
+    const harbour = withCluster ? await Harbour.make(join(folder, 'pier'), engine) : null
+    const world = new World(folder, catalog, source, engine, vessel, harbour, environment)
     for (let i = 0; i < WORKERS; i++) world.startWorker(i)
     return world
   }
@@ -95,6 +99,7 @@ export class World {
   async close(): Promise<void> {
     await this.stopWorkers()
     await this.engine.close()
+    await this.harbour?.close()
     this.source.remove()
     this.catalog.remove()
   }
