@@ -1,9 +1,11 @@
 import { errorRecord } from '../../core/errors'
 import { accessOf, clusterAccessOf } from '../catalog/sources'
+import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { ClusterClient } from '../sources/kubernetes/client'
 import { withClient } from '../sources/postgres/connect'
 import { dropMade } from '../sources/postgres/make-database'
+import { isAhead } from '../store/strangers'
 import type { RestingWorkload, Undo } from './context'
 
 const ANSWERS_WITHIN_MS = 30_000
@@ -63,9 +65,22 @@ interface Undone {
 const undoOne = (engine: EngineContext, undo: Undo): Promise<Undone> =>
   undo.kind === 'database' ? drop(engine, undo.what) : start(engine, undo.what)
 
+/** A store that holds more than this catalog knows, by its name; those that can't be looked at say nothing. */
+async function storeAhead(engine: EngineContext): Promise<string | null> {
+  for (const { id, name } of await engine.db.selectFrom('store').select(['id', 'name']).execute()) {
+    const store = await openStore(engine, { id }).catch(() => null)
+    if (store && (await isAhead(engine.db, store))) return name
+  }
+  return null
+}
+
 /** A database that a restore had made for itself does not stay half-filled. */
 async function drop(engine: EngineContext, what: { source: string; database: string; oid: number | null }): Promise<Undone> {
   const { source, database } = what
+  const ahead = await storeAhead(engine)
+  // What was being made when the copy of the catalog was made may be finished, and in use, for long.
+  if (ahead)
+    return { words: `The database ${database} stays: the catalog is older than ${ahead}, so that it may be finished.`, done: false }
   try {
     const access = await accessOf(engine, source)
     await withClient(access, undefined, (client) => dropMade(client, access, what))

@@ -2,6 +2,7 @@ import { spawnSync } from 'node:child_process'
 import { cpSync, readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { wishOf } from '../../core/restore/wish'
 import { addRun } from '../../engine/catalog/runs'
 import { vesselBySlug } from '../../engine/catalog/vessels'
 import { Engine, optionsFromEnvironment } from '../../engine/engine'
@@ -98,5 +99,23 @@ describe('a catalog that is older than its store', () => {
       expect((await engine.db.selectFrom('run').select('state').where('id', '=', id).executeTakeFirstOrThrow()).state).toBe('failed')
     })
     await expectAllThere((outcome as { point: string }).point)
+  })
+
+  it('nor a database that a restore was making then, and that is finished by now', async () => {
+    const { bench } = log
+    const point = await bench.backup(log.vessel)
+    const database = `finished_${Date.now()}`
+    const params = { point, wish: wishOf({ picks: [bench.path()], into: { mode: 'elsewhere', source: 'db', database } }), reason: 'a test' }
+    const id = await addRun(bench.engine, { kind: 'restore', vessel: log.vessel, startedBy: 'a test', params })
+    let copy: Record<string, string> = {}
+    expect(await bench.performUntil(id, { title: 'public.item' }, () => void (copy = copyOfCatalog(`restoring_${Date.now()}`)))).toBe(true)
+    expect((await bench.record(id)).state).toBe('done')
+    await bench.backup(log.vessel)
+    await onCopy(copy, async (engine) => {
+      await tidyUp(engine, true)
+      const { error } = await engine.db.selectFrom('run').select('error').where('id', '=', id).executeTakeFirstOrThrow()
+      expect(error).toMatchObject({ code: 'worker_died', touched: expect.stringContaining('may be finished') })
+    })
+    expect(bench.server.psql(database, 'select count(*) from item')).toBe('5000')
   })
 })
