@@ -116,8 +116,7 @@ function change(object: ClusterObject, then: ClusterObject, { changes }: Cluster
     if ((kind !== '*' && kind !== object.kind) || !fitting(name || '*')(then.metadata.name)) continue
     try {
       const { newDocument: changed } = jsonPatch.applyPatch(structuredClone(object), structuredClone(patch), true, true)
-      if (!isSameThing(object, changed))
-        return `A change can’t be made to ${object.kind} ${object.metadata.name}: it would be another thing.`
+      if (!hasForm(changed)) return `A change can’t be made to ${object.kind} ${object.metadata.name}: what it makes is no object any more.`
       for (const field of Object.keys(object)) delete object[field]
       Object.assign(object, changed)
       notes.push(`changed: ${patch.map(({ op, path }) => `${op} ${path}`).join(', ')}`)
@@ -131,13 +130,13 @@ function change(object: ClusterObject, then: ClusterObject, { changes }: Cluster
 
 const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
 
-/** Whether an object is of the kind and the name that it was, and has the form of an object still. */
-function isSameThing(before: ClusterObject, now: unknown): boolean {
-  if (!isFields(now) || !isFields(now.metadata)) return false
-  const { name, namespace, labels, annotations } = now.metadata
+/** Whether something has the form that every object of a cluster has. */
+function hasForm(object: unknown): object is ClusterObject {
+  if (!isFields(object) || !isFields(object.metadata)) return false
+  const { name, namespace, labels, annotations } = object.metadata
   return (
-    [now.kind, now.apiVersion, name, namespace].join() ===
-      [before.kind, before.apiVersion, before.metadata.name, before.metadata.namespace].join() &&
-    [now.spec, labels, annotations].every((part) => part === undefined || part === null || isFields(part))
+    [object.kind, object.apiVersion, name].every((text) => typeof text === 'string' && text !== '') &&
+    (namespace === undefined || typeof namespace === 'string') &&
+    [object.spec, labels, annotations].every((part) => part === undefined || part === null || isFields(part))
   )
 }
