@@ -1,7 +1,7 @@
 import jsonPatch from 'fast-json-patch'
 import type { ClusterObject } from './clean'
 import { fitting } from '../selection/wildcards'
-import { containersOf, list, type Fields } from './pods'
+import { containersOf, isFields, list, type Fields } from './pods'
 import { eachReference, type Reference } from './references'
 import type { ClusterWish } from './wish'
 
@@ -127,8 +127,6 @@ function change(object: ClusterObject, then: ClusterObject, { changes }: Cluster
   }
   return null
 }
-
-const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
 
 /** Whether something has the form that every object of a cluster has. */
 function hasForm(object: unknown): object is ClusterObject {

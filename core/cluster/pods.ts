@@ -5,6 +5,9 @@ import type { ClusterObject } from './clean'
 // eslint-disable-next-line @typescript-eslint/no-explicit-any
 export type Fields = Record<string, any> // Specs have any shape; what is not as expected is not there.
 
+/** Whether something is an object of JSON, and no list. */
+export const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
+
 export const list = (value: unknown): Fields[] => (Array.isArray(value) ? (value as Fields[]) : [])
 
 /** How the pods are made that an object is, or makes. */

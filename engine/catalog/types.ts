@@ -44,9 +44,11 @@ export interface Catalog extends LogCatalog {
     trouble: string | null
     released_by: ReleasedBy | null
   }
-  /** What only one run may have at a time. */
+  /** What one worker of all does, and until when. */
   duty: { what: string; holder: string; until: Time }
+  /** Files of stores that are about to be written, or to go. */
   announced_file: { store_id: string; path: string; run_id: string; at: Generated<Date> }
+  /** What only one run may have at a time. */
   lease: { what: string; run_id: string; taken_at: Generated<Date> }
   /** One line: something that is sealed with the master key, by which another key is noticed. */
   master_key: { one: Generated<boolean>; sealed_check: Buffer }

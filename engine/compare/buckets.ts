@@ -58,10 +58,10 @@ export function rangeSql(table: TableManifest, ranges: Ranges): string {
 
 /** A query for the range, count, bytes and sum of every range of a table. */
 export function sumsSql(table: TableManifest, ranges: Ranges, name: string): string {
-  return `select ${rangeSql(table, ranges)}::text as range, count(*)::int as rows,
-      sum(octet_length(${literals(table.columns)}))::text as bytes,
-      sum(('x' || substr(md5(${literals(table.columns)}), 1, 15))::bit(60)::bigint)::text as sum
-    from only ${name} group by 1`
+  // With an offset the text of each row is made once, and not for either sum.
+  return `select range, count(*)::int as rows, sum(octet_length(line))::text as bytes,
+      sum(('x' || substr(md5(line), 1, 15))::bit(60)::bigint)::text as sum
+    from (select ${rangeSql(table, ranges)}::text as range, ${literals(table.columns)} as line from only ${name} offset 0) lines group by 1`
 }
 
 /** As the server writes a literal. */

@@ -319,7 +319,6 @@ export class Follower {
     const manifest = await this.storeSegment(recorded, filling, change).catch(async (error: unknown) => {
       await Promise.allSettled(filling.chunks)
       await filling.writer.discard().catch(() => undefined)
-      await this.store.removeSegment(filling.id).catch(() => undefined)
       throw error
     })
     // It is committed: whatever fails from here on, nothing of it is taken back.

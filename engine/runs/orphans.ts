@@ -84,7 +84,7 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
   if (!(await run.takeOver(orphan.heard))) return
   const cleanup = await openStore(engine, { name: store })
-    .then((opened) => removeUnlessAhead(engine, opened, () => discardRun(opened, orphan.id)))
+    .then((opened) => removeUnlessAhead(opened, () => discardRun(opened, orphan.id)))
     .then(
       () => null,
       (error: unknown) => errorRecord(error).what,
@@ -121,7 +121,7 @@ function touchedBy({ kind }: Orphan, undone: string[], cleanup: string | null): 
 async function removeLeft(engine: EngineContext, left: number): Promise<void> {
   for (const { name } of await engine.db.selectFrom('store').select('name').execute()) {
     await openStore(engine, { name })
-      .then((store) => removeUnlessAhead(engine, store, () => forgetLeft(engine, store, left)))
+      .then((store) => removeUnlessAhead(store, () => forgetLeft(engine, store, left)))
       .catch((error: Error) => console.warn(`store ${name}: what was left there could not be removed (${errorRecord(error).what})`))
   }
 }
@@ -131,8 +131,8 @@ async function removeLeft(engine: EngineContext, left: number): Promise<void> {
  *
  * @throws VesselError `store_ahead`
  */
-async function removeUnlessAhead(engine: EngineContext, store: Store, remove: () => Promise<void>): Promise<void> {
-  if (!(await isAhead(engine.db, store))) return remove()
+async function removeUnlessAhead(store: Store, remove: () => Promise<void>): Promise<void> {
+  if (!(await isAhead(store))) return remove()
   throw new VesselError('store_ahead', {
     what: `The store ${store.name} holds points or log of which this catalog knows nothing: the catalog is older than the store.`,
     touched: 'Nothing in the store was removed.',

@@ -69,7 +69,7 @@ const undoOne = (engine: EngineContext, undo: Undo): Promise<Undone> =>
 async function storeAhead(engine: EngineContext): Promise<string | null> {
   for (const { id, name } of await engine.db.selectFrom('store').select(['id', 'name']).execute()) {
     const store = await openStore(engine, { id }).catch(() => null)
-    if (store && (await isAhead(engine.db, store))) return name
+    if (store && (await isAhead(store))) return name
   }
   return null
 }
@@ -77,14 +77,16 @@ async function storeAhead(engine: EngineContext): Promise<string | null> {
 /** A database that a restore had made for itself does not stay half-filled. */
 async function drop(engine: EngineContext, what: { source: string; database: string; oid: number | null }): Promise<Undone> {
   const { source, database } = what
-  const ahead = await storeAhead(engine)
-  // What was being made when the copy of the catalog was made may be finished, and in use, for long.
-  if (ahead)
-    return { words: `The database ${database} stays: the catalog is older than ${ahead}, so that it may be finished.`, done: false }
   try {
     const access = await accessOf(engine, source)
-    await withClient(access, undefined, (client) => dropMade(client, access, what))
-    return { words: `The database ${database}, which it was making, is dropped again.`, done: true }
+    return await withClient(access, undefined, async (client): Promise<Undone> => {
+      const ahead = await storeAhead(engine)
+      // What was being made when the copy of the catalog was made may be finished, and in use, for long.
+      if (ahead)
+        return { words: `The database ${database} stays: the catalog is older than ${ahead}, so that it may be finished.`, done: false }
+      await dropMade(client, access, what)
+      return { words: `The database ${database}, which it was making, is dropped again.`, done: true }
+    })
   } catch (error) {
     const words = `The database ${database}, which it was making, is half-filled and could not be dropped yet: ${errorRecord(error).what}`
     return { words, done: false }

@@ -35,7 +35,11 @@ export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
 
 /** What nothing in the catalog leads to is told, and stays. */
 async function tellStrangers(run: RunContext, store: Store): Promise<void> {
-  const { packs, points, segments } = await strangersIn(run.engine.db, store)
+  const [points, segments, packs] = [
+    await strangersIn(store, 'points'),
+    await strangersIn(store, 'segments'),
+    await strangersIn(store, 'packs'),
+  ]
   const parts = [
     ...(points.length > 0 ? [plural(points.length, 'point')] : []),
     ...(segments.length > 0 ? [plural(segments.length, 'segment') + ' of log'] : []),

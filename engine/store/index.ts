@@ -3,6 +3,7 @@ import { VesselError } from '../../core/errors'
 import type { CatalogDb } from '../catalog/connect'
 import { AnnouncedFiles } from './announced'
 import { packPath, type PackEntry, type WrittenPack } from './pack'
+import { pointPath, segmentPath } from './records'
 
 /** Where a chunk lies. */
 export interface ChunkPlace {
@@ -16,6 +17,9 @@ export interface ChunkPlace {
 const ASKED_AT_ONCE = 5000
 /** Whoever wrote a pack that was found again is not known any more. */
 const NO_RUN = '00000000-0000-0000-0000-000000000000'
+
+const PATHS = { packs: packPath, points: pointPath, segments: segmentPath }
+export type FileKind = keyof typeof PATHS
 
 const PLACE = ['chunk.pack_id', 'chunk.position', 'chunk.length', 'chunk.plain_length', 'chunk.base'] as const
 interface PlaceRow {
@@ -122,11 +126,19 @@ export class ChunkIndex {
     await this.insert(pack, { run_id: NO_RUN, committed: true }, async () => undefined)
   }
 
-  /** Paths of packs that are in the index, or are being written. */
-  async knownPacks(): Promise<Set<string>> {
-    const rows = await this.db.selectFrom('pack').select('id').where('store_id', '=', this.storeId).execute()
-    const announced = await this.db.selectFrom('announced_file').select('path').where('store_id', '=', this.storeId).execute()
-    return new Set([...rows.map(({ id }) => packPath(id)), ...announced.map(({ path }) => path)])
+  /**
+   * Paths of files of a kind that the catalog knows, or that are announced. Both at one moment: what is announced becomes
+   * known in the transaction that takes the announcement back.
+   */
+  async knownPaths(kind: FileKind): Promise<Set<string>> {
+    const own = {
+      packs: sql`select id from pack where store_id = ${this.storeId}`,
+      points: sql`select id from point where store_id = ${this.storeId}`,
+      segments: sql`select id from artifact where store_id = ${this.storeId} and kind = 'log'`,
+    }
+    const { rows } = await sql<{ id: string | null; path: string | null }>`select id::text, null as path from (${own[kind]}) own
+      union all select null, path from announced_file where store_id = ${this.storeId}`.execute(this.db)
+    return new Set(rows.map(({ id, path }) => path ?? PATHS[kind](id!)))
   }
 
   private async insert(pack: WrittenPack, of: { run_id: string; committed: boolean }, confirm: Confirm): Promise<void> {

@@ -17,7 +17,7 @@ export interface Rebuilt {
  */
 export async function rebuildIndex(store: Store, told: (done: number, of: number) => void = () => undefined): Promise<Rebuilt> {
   const files = await store.backend.list('packs')
-  const known = await store.index.knownPacks()
+  const known = await store.index.knownPaths('packs')
   const rebuilt: Rebuilt = { packs: files.length, added: 0, torn: [] }
   for (const [i, { path, bytes }] of files.entries()) {
     const id = path.slice('packs/'.length, -'.pack'.length)

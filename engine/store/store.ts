@@ -10,14 +10,12 @@ import type { ChunkIndex, ChunkPlace } from './index'
 import type { StoreKeys } from './keys'
 import { parseEntry, type ParsedEntry } from './entry'
 import { packPath } from './pack'
+import { pointPath, segmentPath } from './records'
 import { sideBySide, type Placed } from './side-by-side'
 
 /** How far ahead of its reader content is read at most. */
 const AHEAD = { bytes: 4 * 1024 * 1024, reads: 64 } as const
 const ASKED_AT_ONCE = 256
-
-export const segmentPath = (id: string) => `segments/${id}.segment`
-export const pointPath = (id: string) => `points/${id}.point`
 
 /** An open store: reads content by name, and keeps point records. Writing content is `ContentWriter`'s. */
 export class Store {
@@ -175,11 +173,6 @@ export class Store {
   /** Within the transaction in which the catalog forgets it: its record goes then, and is not a stranger until it has. */
   pointLeaves(tx: CatalogDb, id: string, runId: string): Promise<void> {
     return this.index.announced.add(pointPath(id), runId, tx)
-  }
-
-  async removeSegment(id: string): Promise<void> {
-    await this.backend.remove(segmentPath(id))
-    await this.index.announced.settle([segmentPath(id)])
   }
 
   private async writeRecord(path: string, record: object, context: string): Promise<void> {

@@ -8,11 +8,11 @@ import { WATCHED } from '../sources/adapter'
 const LOOK_EVERY_MS = 5000
 /** A worker of which nothing is heard for so long watches no more. */
 const HELD_MS = 20_000
-
-const dutyOf = (id: string) => `watch ${id}`
 /** Changes come in swarms; what they come to is looked at once. */
 const SETTLE_MS = 700
 const AGAIN_MS = [1000, 5000, 20_000, 60_000]
+
+const dutyOf = (id: string) => `watch ${id}`
 
 interface Watching {
   /** How it is reached, as a digest. */

@@ -1,4 +1,5 @@
 import { parse } from 'yaml'
+import { isFields, type Fields } from '../../../core/cluster/pods'
 import { VesselError } from '../../../core/errors'
 
 /** How a cluster is reached; the token or the key is kept apart, sealed. */
@@ -63,9 +64,6 @@ export function readKubeconfig(text: string, context?: string): Pick<ClusterAcce
   }
 }
 
-type Fields = Record<string, unknown>
-
-const isFields = (value: unknown): value is Fields => typeof value === 'object' && value !== null && !Array.isArray(value)
 const textIn = (fields: Fields, name: string): string => (typeof fields[name] === 'string' ? fields[name] : '')
 
 function parsed(text: string): Fields {
