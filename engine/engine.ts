@@ -86,7 +86,6 @@ export class Engine implements EngineContext {
     readonly clock: Clock,
     readonly queue: RunQueue,
     readonly changes: ChangeListener,
-    private readonly catalog: string,
     readonly hooks: Allowed,
     private readonly drainMs: number,
   ) {
@@ -112,7 +111,6 @@ export class Engine implements EngineContext {
       options.clock ?? systemClock,
       queue,
       changes,
-      options.catalog,
       options.hooks ?? { hosts: [], folder: null },
       options.drainMs ?? DRAIN_MS,
     )
@@ -150,7 +148,7 @@ export class Engine implements EngineContext {
 
   /** Sees to the logs of all members; a part of the work, or all that this process does. */
   followLogs(runAgainMs?: number): LogSupervisor {
-    this.logs = new LogSupervisor(this, this.catalog, runAgainMs)
+    this.logs = new LogSupervisor(this, runAgainMs)
     this.logs.start()
     return this.logs
   }

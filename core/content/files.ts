@@ -2,9 +2,9 @@ import { withinAny } from '../things/thing'
 import type { FileEntry } from './manifest'
 
 /** What of a volume's entries is picked: files themselves, and folders with all that is in them. */
-export function pickedOf(entries: FileEntry[], picks: string[]): FileEntry[] {
+export async function* pickedOf(entries: AsyncIterable<FileEntry>, picks: string[]): AsyncGenerator<FileEntry> {
   const isPicked = withinAny(picks)
-  return entries.filter(({ path }) => isPicked(path))
+  for await (const entry of entries) if (isPicked(entry.path)) yield entry
 }
 
 /** What makes a file the one that it is, apart from its path: type, mode, size, link and content. */

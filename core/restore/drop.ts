@@ -10,6 +10,9 @@ const BY_SIGNATURE: Record<string, RegExp> = {
   'USER MAPPING': /^CREATE (USER MAPPING FOR [\s\S]*?)(?: OPTIONS \(|;)/,
 }
 
+/** What a text is said of: taken away, nothing is said. */
+const SAID = /^((?:COMMENT ON|SECURITY LABEL) [\s\S]*? IS )E?'(?:[^'\\]|''|\\.)*';?\s*$/
+
 /**
  * The statements that take away a thing without rows, and nothing that needs it. Default privileges have no such
  * statement; those that take back what was given are returned, the last first.
@@ -21,6 +24,12 @@ export function droppedBy({ type, schema, name, sql, ownerSql }: StructureEntry)
       .map(inverse)
       .filter(Boolean)
       .reverse()
+  if (type === 'COMMENT' || type === 'SECURITY LABEL') return [sql.replace(SAID, '$1NULL')]
+  // Without its slot's name it is dropped here alone: the server that it comes from is not asked.
+  if (type === 'SUBSCRIPTION') {
+    const own = `SUBSCRIPTION ${quoteIdentifier(name)}`
+    return [`ALTER ${own} DISABLE`, `ALTER ${own} SET (slot_name = NONE)`, `DROP ${own}`]
+  }
   const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? SIGNED.exec(ownerSql ?? '')?.[1]
   // A view that stood upon something that is back already may have gone with it, and waits for its turn.
   const named = `${type.replace(/^SHELL /, '')}${type.endsWith('VIEW') ? ' IF EXISTS' : ''} ${schema === null ? quoteIdentifier(name) : thingKey(schema, name)}`

@@ -39,7 +39,13 @@ export function groupTables(manifest: DatabaseManifest, tables: Operation[], oth
   const members = active.map(({ operation }) => byPath.get(operation.path)!)
   const graph = new Between(manifest, members, others)
   const edges = [...referencesOf(manifest, members), ...graph.edges()]
-  const groups = components(members.length, edges)
+  const types = new RemadeTypes(
+    manifest,
+    active.map(({ operation }) => operation),
+    members,
+    others,
+  )
+  const groups = components(members.length, [...edges, ...types.ties()])
   const namesOthers = (group: number[]) => group.some((i) => holdsNames(members[i]!))
   // Of those that name others, the ones that make something come first: it may be what the rest name.
   const makes = (group: number[]) => group.some((i) => active[i]!.operation.how !== 'refill')
@@ -47,7 +53,7 @@ export function groupTables(manifest: DatabaseManifest, tables: Operation[], oth
   const ordered = [...groups.filter((group) => !namesOthers(group)), ...naming.filter(makes), ...naming.filter((group) => !makes(group))]
   return ordered.map((group) => ({
     tables: referencedFirst(group, edges).map((i) => active[i]!.index),
-    inner: graph.innerOf(new Set(group)),
+    inner: [...graph.innerOf(new Set(group)), ...types.innerOf(new Set(group))].sort((a, b) => a - b),
     late: namesOthers(group) && !graph.isNeeded(new Set(group)),
   }))
 }
@@ -74,6 +80,33 @@ function referencesOf(manifest: DatabaseManifest, tables: TableManifest[]): [num
     }
   })
   return edges
+}
+
+/** Types, and casts of them, that are dropped and made again with all the tables that have them, now or then. */
+class RemadeTypes {
+  /** By position among the others, the tables with each. */
+  private readonly tablesOf = new Map<number, number[]>()
+
+  constructor(manifest: DatabaseManifest, operations: Operation[], tables: TableManifest[], others: Operation[]) {
+    const entries = new Map(manifest.entries.filter(isTableEntry).map((entry) => [entry.oid, entry]))
+    others.forEach((operation, i) => {
+      if (operation.when !== 'group') return
+      const now = new Set(operation.withTables)
+      const had = tables.flatMap(({ oid }, at) => {
+        const { schema, name } = operations[at]!.target
+        return now.has(thingKey(schema, name)) || entries.get(oid)?.needs.includes(operation.entries[0]!) ? [at] : []
+      })
+      if (had.length > 0) this.tablesOf.set(i, had)
+    })
+  }
+
+  ties(): [number, number][] {
+    return [...this.tablesOf.values()].flatMap(([first, ...rest]) => rest.map((table): [number, number] => [first!, table]))
+  }
+
+  innerOf(group: Set<number>): number[] {
+    return [...this.tablesOf].flatMap(([i, tables]) => (tables.some((table) => group.has(table)) ? [i] : []))
+  }
 }
 
 /** Things without rows that one table needs and that need another table, such as the function of an index over rows of a type. */

@@ -31,6 +31,7 @@ export function blank(path: string, kind: string): Operation {
     later: [],
     same: false,
     rebuilds: [],
+    withTables: [],
   }
 }
 
@@ -133,13 +134,15 @@ function allMends(table: TableManifest, { structure }: TargetTable, { manifest, 
 /**
  * A table that could be emptied and filled is made again too where one that it needs is: one that it inherits from, or
  * whose rows or name it uses.
+ *
+ * @param types of which tables have one that is made again, by `thingKey`: its name
  */
-export function madeAgainTogether(operations: Operation[], { manifest, target, wish }: PlanInput): Operation[] {
+export function madeAgainTogether(operations: Operation[], { manifest, target, wish }: PlanInput, types: Map<string, string>): Operation[] {
   if (wish.what !== 'both') return operations
   const keyOf = (operation: Operation) => thingKey(operation.target.schema, operation.target.name)
   const tables = new Map(manifest.tables.map((table) => [table.path, table]))
-  const because = new Map<string, string>()
-  const queue = operations.filter(({ how }) => how === 'rebuild')
+  const because = new Map(types)
+  const queue = operations.filter((operation) => operation.how === 'rebuild' || because.has(keyOf(operation)))
   const refilled = new Map(operations.flatMap((operation) => (operation.how === 'refill' ? [[keyOf(operation), operation] as const] : [])))
   for (let next = queue.shift(); next; next = queue.shift()) {
     for (const { kind, key } of target.tables.get(keyOf(next))?.dependents ?? []) {

@@ -12,6 +12,7 @@ import { privilegesOf } from './privileges'
 import { rolesIn } from './roles'
 import { planDatabase, planLargeObjects, planOther, planRightsGiven, planRoles, planSchema } from './plan-others'
 import { blank, leave, madeAgainTogether, planTable } from './plan-tables'
+import { typesMadeAgain } from './remade-types'
 import type { StructureEntry } from './structure'
 import { rootsOf } from './structure'
 import type { Dependent, TargetState } from './target'
@@ -54,6 +55,8 @@ export interface Operation {
   mends: Mend[]
   /** What stands upon it at the target and is dropped and made again with it. */
   rebuilds: Dependent[]
+  /** Of a type that is made again: the tables with which that is done, by `thingKey` at the target. */
+  withTables: string[]
 }
 
 export interface DatabasePlan {
@@ -92,19 +95,19 @@ export interface PlanInput {
 export function planRestore(input: PlanInput): DatabasePlan {
   const { manifest, target, wish } = input
   const needs = needsOf(input)
-  const planned = madeAgainTogether(
-    needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along })),
-    input,
-  )
+  const apart = needs.tables.map(({ table, along }) => ({ ...planTable(table, input), along }))
+  const without = needs.others.map(({ other, along }) => planOther(other, input, along))
+  const remade = typesMadeAgain(apart, without, input)
+  const planned = madeAgainTogether(apart, input, remade.because)
   const tables = planned.map((operation, i) => {
     const { table } = needs.tables[i]!
     const known = limits(told(operation, manifest), table, input)
     return known.verb === 'leave' ? known : { ...known, warnings: [...known.warnings, ...namesRoles(table, input)] }
   })
   const circles = circlesOf(manifest)
-  const others = needs.others.map(({ other, along }) => {
+  const others = needs.others.map(({ other }, i) => {
     const rule = circles.get(other.entry)
-    return { ...told(forRoles(planOther(other, input, along), input), manifest), later: rule === undefined ? [] : [rule] }
+    return { ...told(forRoles(remade.others[i]!, input), manifest), later: rule === undefined ? [] : [rule] }
   })
   const groups = groupTables(manifest, tables, others)
   const inner = new Set(groups.flatMap((group) => group.inner))

@@ -29,6 +29,20 @@ export interface TargetTable {
   heldBy: string[]
 }
 
+/** Something else that needs a type: another type, an operator, a cast. */
+export interface Needer {
+  /** Catalog and object id at the target, as in `1247/16384`. */
+  key: string
+  words: string
+}
+
+/** What has a type. */
+export interface TypeUses {
+  /** Tables that have columns of it, and what stands upon it directly or not. */
+  dependents: Dependent[]
+  others: Needer[]
+}
+
 /** What stands at the target now, as far as a plan has to know. */
 export interface TargetState {
   exists: boolean
@@ -37,6 +51,8 @@ export interface TargetState {
   others: Set<string>
   /** What needs a view, by `thingKey`. */
   dependents: Map<string, Dependent[]>
+  /** Enums, domains and row types that the connecting role may drop, with what has them, by `thingKey`. */
+  types: Map<string, TypeUses>
   /** Every relation name in use, indexes too. */
   relations: Set<string>
   schemas: Set<string>
@@ -79,6 +95,7 @@ export function emptyTarget(server: ServerState): TargetState {
     tables: new Map(),
     others: new Set(),
     dependents: new Map(),
+    types: new Map(),
     relations: new Set(),
     schemas: new Set(['public']),
     creatable: new Set(['public']),

@@ -56,6 +56,33 @@ describe('a domain that stands', () => {
 
   it('stays where another type lies beneath it', () => {
     expect(mendsOf('CREATE DOMAIN sky.mag AS text;', 'CREATE DOMAIN sky.mag AS integer;')).toBeNull()
-    expect(mendsOf('CREATE TYPE sky.spot AS (\n\tra double precision\n);', 'CREATE TYPE sky.spot AS (\n\tra real\n);')).toBeNull()
+  })
+})
+
+describe('a row type that stands', () => {
+  const row = (...attributes: string[]) => `CREATE TYPE sky.spot AS (\n\t${attributes.join(',\n\t')}\n);`
+
+  it('gets its attributes back in their order, and loses those of since', () => {
+    expect(mendsOf(row('x integer', 'y text COLLATE "C"', 'z numeric(4,2)'), row('x integer', 'w date', 'z numeric(4,2)'))).toEqual([
+      'ALTER TYPE sky.spot DROP ATTRIBUTE w CASCADE',
+      'ALTER TYPE sky.spot DROP ATTRIBUTE z CASCADE',
+      'ALTER TYPE sky.spot ADD ATTRIBUTE y text COLLATE "C" CASCADE',
+      'ALTER TYPE sky.spot ADD ATTRIBUTE z numeric(4,2) CASCADE',
+    ])
+    expect(mendsOf(row('ra double precision'), row('ra real'))).toEqual([
+      'ALTER TYPE sky.spot DROP ATTRIBUTE ra CASCADE',
+      'ALTER TYPE sky.spot ADD ATTRIBUTE ra double precision CASCADE',
+    ])
+  })
+
+  it('gets back the names of attributes that were renamed, with what they hold', () => {
+    expect(mendsOf(row('x integer', '"Y y" text'), row('x integer', 'v text'))).toEqual([
+      'ALTER TYPE sky.spot RENAME ATTRIBUTE v TO "Y y" CASCADE',
+    ])
+    // Which became which can't be told where they changed places.
+    expect(mendsOf(row('x text', 'y text'), row('y text', 'x text'))).toEqual([
+      'ALTER TYPE sky.spot DROP ATTRIBUTE y CASCADE',
+      'ALTER TYPE sky.spot ADD ATTRIBUTE y text CASCADE',
+    ])
   })
 })

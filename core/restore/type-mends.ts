@@ -6,6 +6,7 @@ import type { StructureEntry } from './structure'
 
 const NAME = String.raw`((?:"(?:[^"]|"")*"|[\w$])+\.(?:"(?:[^"]|"")*"|[\w$]+))`
 const ENUM = new RegExp(String.raw`^CREATE TYPE ${NAME} AS ENUM \(([\s\S]*)\);?\s*$`)
+const COMPOSITE = new RegExp(String.raw`^CREATE TYPE ${NAME} AS \(([\s\S]*)\);?\s*$`)
 const DOMAIN = new RegExp(String.raw`^CREATE DOMAIN ${NAME} AS ([\s\S]*?);?\s*$`)
 
 /**
@@ -18,6 +19,8 @@ export function typeMends(then: StructureEntry, now: StructureEntry): Mend[] | n
   if (enumThen && enumNow) return enumMends(enumThen[1]!, labelsOf(enumThen[2]!), labelsOf(enumNow[2]!))
   const [domainThen, domainNow] = [DOMAIN.exec(then.sql), DOMAIN.exec(now.sql)]
   if (domainThen && domainNow) return domainMends(domainThen[1]!, domainOf(domainThen[2]!), domainOf(domainNow[2]!))
+  const [rowThen, rowNow] = [COMPOSITE.exec(then.sql), COMPOSITE.exec(now.sql)]
+  if (rowThen && rowNow) return compositeMends(rowThen[1]!, attributesOf(rowThen[2]!), attributesOf(rowNow[2]!))
   return null
 }
 
@@ -82,5 +85,43 @@ function domainMends(name: string, then: Domain, now: Domain): Mend[] | null {
     ...(then.notNull && !now.notNull ? [mend('may not be null again', [], [alter('SET NOT NULL')])] : []),
     ...wrong(now, then).map(([key]) => mend(`constraint ${key} is taken off`, [alter(`DROP CONSTRAINT ${key}`)])),
     ...wrong(then, now).map(([key, says]) => mend(`constraint ${key} as then`, [], [alter(`ADD CONSTRAINT ${key} ${says}`)])),
+  ]
+}
+
+/** An attribute of a row type; the rest is its type, with what a dump writes behind it. */
+interface Attribute {
+  name: string
+  rest: string
+}
+
+/** A dump writes each attribute on a line of its own. */
+const attributesOf = (text: string): Attribute[] =>
+  text.split(/,?\n\t/).flatMap((line) => {
+    const [, name, rest] = /^("(?:[^"]|"")*"|[\w$]+) ([\s\S]*?)\s*$/.exec(line.trim()) ?? []
+    return name === undefined ? [] : [{ name, rest: rest! }]
+  })
+
+/**
+ * Attributes that were not there then go, and those that were come behind the ones that stay. Where only names differ,
+ * they are named as then, so that what rows hold stays.
+ */
+function compositeMends(name: string, then: Attribute[], now: Attribute[]): Mend[] | null {
+  const alter = (what: string) => `ALTER TYPE ${name} ${what} CASCADE`
+  if (then.length === now.length && then.every(({ rest }, i) => rest === now[i]!.rest)) {
+    const renamed = then.flatMap((one, i) => (one.name === now[i]!.name ? [] : [[now[i]!.name, one.name] as const]))
+    const names = new Set([...then, ...now].map((one) => one.name))
+    if (names.size === then.length + renamed.length)
+      return renamed.map(([from, to]) => mend(`attribute ${from} is called ${to} again`, [alter(`RENAME ATTRIBUTE ${from} TO ${to}`)]))
+  }
+  const isSame = (a: Attribute, b: Attribute | undefined) => a.name === b?.name && a.rest === b.rest
+  const gone: Attribute[] = []
+  let kept = 0
+  for (const one of now)
+    if (isSame(one, then[kept])) kept++
+    else gone.push(one)
+  const added = then.slice(kept)
+  return [
+    ...gone.map((one) => mend(`attribute ${one.name} is taken off`, [alter(`DROP ATTRIBUTE ${one.name}`)])),
+    ...added.map((one) => mend(`attribute ${one.name} is there again`, [alter(`ADD ATTRIBUTE ${one.name} ${one.rest}`)])),
   ]
 }

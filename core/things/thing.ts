@@ -76,6 +76,16 @@ export function namesOf(path: string): string[] {
   return path.split('/').map(decode)
 }
 
+const LARGE_OBJECTS = 'large objects'
+
+/** The large objects of a database, which are one thing. */
+export const largeObjectsPath = (source: string, database: string): string => pathOf(source, database, LARGE_OBJECTS)
+
+export const isLargeObjects = (path: string): boolean => {
+  const [, , name, ...below] = namesOf(path)
+  return name === LARGE_OBJECTS && below.length === 0
+}
+
 export function parentOf(path: string): string | undefined {
   const cut = path.lastIndexOf('/')
   return cut < 0 ? undefined : path.slice(0, cut)

@@ -1,4 +1,5 @@
 import { VesselError, type ErrorRecord } from '../../core/errors'
+import { namesOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { holdsOfRun, type HoldLine } from './hold-views'
 import type { RunKind, RunState, StepState } from './types'
@@ -57,6 +58,8 @@ export interface RunDetail extends RunRow {
   receipt: ReceiptLine[]
   /** Points that hold what this run overwrote. */
   kept: { id: string; at: Date; expiresAt: Date | null }[]
+  /** Whether it can be taken back: it kept what it overwrote, or it only made things in databases. */
+  canBeTakenBack: boolean
   /** What it held, from the ledger. */
   holds: HoldLine[]
 }
@@ -160,5 +163,16 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     equal: line.equal,
     leftParts: line.left_parts,
   }))
-  return { ...rowOf(rest), version, params, steps, messages, receipt, kept, holds }
+  const canBeTakenBack = row.kind === 'restore' && (kept.length > 0 || (await onlyMade(engine, receipt)))
+  return { ...rowOf(rest), version, params, steps, messages, receipt, kept, canBeTakenBack, holds }
+}
+
+/** What a receipt says of things that stood there and were written to. */
+export const OVERWRITES: ReceiptLine['outcome'][] = ['replaced', 'merged']
+
+async function onlyMade(engine: EngineContext, receipt: ReceiptLine[]): Promise<boolean> {
+  if (receipt.some(({ outcome }) => OVERWRITES.includes(outcome))) return false
+  const databases = await engine.db.selectFrom('source').select('name').where('kind', '=', 'postgres').execute()
+  const names = new Set(databases.map(({ name }) => name))
+  return receipt.some(({ path, outcome }) => (outcome === 'made' || outcome === 'renamed') && names.has(namesOf(path)[0]!))
 }

@@ -142,7 +142,7 @@ export interface Catalog extends LogCatalog {
   run_undo: {
     run_id: string
     ordinal: number
-    kind: 'database' | 'rest'
+    kind: 'database' | 'rest' | 'cluster'
     what: Json<Record<string, unknown>>
   }
   run_step: {

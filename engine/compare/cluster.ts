@@ -2,6 +2,7 @@ import { cleaned, type ClusterObject } from '../../core/cluster/clean'
 import { differences, type FieldDifference } from '../../core/cluster/immutable'
 import { isSameFile } from '../../core/content/files'
 import type { FileEntry } from '../../core/content/manifest'
+import { paired } from '../../core/content/paired'
 import { errorRecord, VesselError, type ErrorRecord } from '../../core/errors'
 import { fitting } from '../../core/selection/wildcards'
 import { namesOf } from '../../core/things/thing'
@@ -76,43 +77,57 @@ export async function compareVolume(
   path: string,
   against: string | null,
 ): Promise<VolumeComparison> {
-  const then = await entriesOf(point.store, volumeIn(point, path))
-  const { now, ...other } = against === null ? await filesNow(engine, path, then) : await filesAt(engine, against, path)
-  const files = compareEntries(then, now)
-  const counts = { gone: 0, new: 0, changed: 0, same: 0 }
-  for (const { mark } of files) counts[mark]++
-  return { path, ...other, files: files.slice(0, MOST_FILES), counts, more: files.length > MOST_FILES }
-}
-
-type Other = Pick<VolumeComparison, 'against' | 'trouble'> & { now: FileEntry[] }
-
-async function filesAt(engine: EngineContext, id: string, path: string): Promise<Other> {
-  const other = await openPoint(engine, id, noRows)
-  return { against: { id, at: other.at }, now: await entriesOf(other.store, volumeIn(other, path)), trouble: null }
-}
-
-/** Files can be picked also where nobody can say what is there now. */
-async function filesNow(engine: EngineContext, path: string, then: FileEntry[]): Promise<Other> {
-  const against = { id: null, at: engine.clock.now() }
+  const then = () => entriesOf(point.store, volumeIn(point, path))
+  // What is not in the store is refused before anything is looked at.
+  const entries = then()
+  const { now, close, ...other } = against === null ? await filesNow(engine, path, then) : await filesAt(engine, against, path)
   try {
-    return { against, now: (await volumeNow(engine, path, then)) ?? [], trouble: null }
-  } catch (error) {
-    return { against, now: then, trouble: errorRecord(error) }
+    return { path, ...other, ...(await compareEntries(entries, now)) }
+  } finally {
+    close()
   }
 }
 
-export function compareEntries(then: FileEntry[], now: FileEntry[]): FileComparison[] {
-  const before = new Map(then.filter(({ type }) => type !== 'folder').map((entry) => [entry.path, entry]))
-  const after = new Map(now.filter(({ type }) => type !== 'folder').map((entry) => [entry.path, entry]))
-  const side = (entry: FileEntry | undefined) => (entry ? { size: entry.size, mtime: entry.mtime } : null)
-  const order = ['gone', 'changed', 'new', 'same']
-  return [...new Set([...before.keys(), ...after.keys()])]
-    .map((path): FileComparison => {
-      const [a, b] = [before.get(path), after.get(path)]
-      const mark = !b ? 'gone' : !a ? 'new' : isSameFile(a, b) ? 'same' : 'changed'
-      return { path, type: (a ?? b)!.type, mark, then: side(a), now: side(b) }
-    })
-    .sort((a, b) => order.indexOf(a.mark) - order.indexOf(b.mark) || (a.path < b.path ? -1 : 1))
+interface Other extends Pick<VolumeComparison, 'against' | 'trouble'> {
+  now: Iterable<FileEntry> | AsyncIterable<FileEntry>
+  close: () => void
+}
+
+const nothingToClose = () => undefined
+
+async function filesAt(engine: EngineContext, id: string, path: string): Promise<Other> {
+  const other = await openPoint(engine, id, noRows)
+  return { against: { id, at: other.at }, now: entriesOf(other.store, volumeIn(other, path)), trouble: null, close: nothingToClose }
+}
+
+/** Files can be picked also where nobody can say what is there now. */
+async function filesNow(engine: EngineContext, path: string, then: () => AsyncIterable<FileEntry>): Promise<Other> {
+  const against = { id: null, at: engine.clock.now() }
+  try {
+    const now = await volumeNow(engine, path, then)
+    return { against, now: now ?? [], trouble: null, close: () => now?.close() }
+  } catch (error) {
+    return { against, now: then(), trouble: errorRecord(error), close: nothingToClose }
+  }
+}
+
+/** Files side by side; of each mark the first ones are told, those that differ before those that are the same. */
+async function compareEntries(
+  then: AsyncIterable<FileEntry>,
+  now: Other['now'],
+): Promise<Pick<VolumeComparison, 'files' | 'counts' | 'more'>> {
+  const told: Record<FileComparison['mark'], FileComparison[]> = { gone: [], changed: [], new: [], same: [] }
+  const counts = { gone: 0, new: 0, changed: 0, same: 0 }
+  const side = (entry: FileEntry | null) => (entry ? { size: entry.size, mtime: entry.mtime } : null)
+  for await (const pair of paired(then, now)) {
+    const [a, b] = pair.map((entry) => (entry?.type === 'folder' ? null : entry)) as [FileEntry | null, FileEntry | null]
+    if (!a && !b) continue
+    const mark = !b ? 'gone' : !a ? 'new' : isSameFile(a, b) ? 'same' : 'changed'
+    counts[mark]++
+    if (told[mark].length < MOST_FILES) told[mark].push({ path: (a ?? b)!.path, type: (a ?? b)!.type, mark, then: side(a), now: side(b) })
+  }
+  const files = [...told.gone, ...told.changed, ...told.new, ...told.same].slice(0, MOST_FILES)
+  return { files, counts, more: counts.gone + counts.new + counts.changed + counts.same > files.length }
 }
 
 /** Points of a vessel, newest first, in which a volume holds a file whose name fits. */
@@ -145,7 +160,7 @@ export async function findFiles(engine: EngineContext, vesselId: string, name: s
     const point = await openPoint(engine, id, noRows)
     for (const { manifest } of point.members)
       for (const volume of (manifest.namespaces ?? []).flatMap(({ volumes }) => volumes).filter(({ onlyAt }) => onlyAt === undefined))
-        for (const { path, type, size, mtime, digest } of await entriesOf(point.store, volume))
+        for await (const { path, type, size, mtime, digest } of entriesOf(point.store, volume))
           if (type === 'file' && like(path.slice(path.lastIndexOf('/') + 1).toLowerCase()) && sightings.length < MOST_SIGHTINGS)
             sightings.push({ point: id, at, volume: volume.path, file: path, size, mtime, digest: digest ?? null })
   }

@@ -30,4 +30,38 @@ export class Duties {
   async giveUp(what: string): Promise<void> {
     await this.db.deleteFrom('duty').where('what', '=', what).where('holder', '=', this.holder).execute()
   }
+
+  /** Keeps the duties of one kind that this worker still has, and says which those are. */
+  async keep(kind: string, forMs: number): Promise<Set<string>> {
+    const rows = await this.db
+      .updateTable('duty')
+      .set({ until: sql<Date>`now() + make_interval(secs => ${forMs / 1000})` })
+      .where('holder', '=', this.holder)
+      .where('what', 'like', `${kind} %`)
+      .returning('what')
+      .execute()
+    return new Set(rows.map(({ what }) => what))
+  }
+
+  /** Duties of one kind that somebody has. */
+  async held(kind: string): Promise<Set<string>> {
+    const rows = await this.db
+      .selectFrom('duty')
+      .select('what')
+      .where('what', 'like', `${kind} %`)
+      .where('until', '>', sql<Date>`now()`)
+      .execute()
+    return new Set(rows.map(({ what }) => what))
+  }
+
+  /** Says that this worker is there, and how many are, that take part in one kind of work. */
+  async present(kind: string, forMs: number): Promise<number> {
+    await this.take(`${kind} ${this.holder}`, forMs)
+    return (await this.held(kind)).size
+  }
+
+  /** Gives up all that is of one kind. */
+  async giveUpAll(kind: string): Promise<void> {
+    await this.db.deleteFrom('duty').where('what', 'like', `${kind} %`).where('holder', '=', this.holder).execute()
+  }
 }

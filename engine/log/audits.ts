@@ -43,3 +43,42 @@ export function auditWords(audits: TableAudit[], position: string, oids: number[
   const rest = oids.length - agreed.length
   return `Of ${oids.length} tables of this state, the log of ${agreed.length} was audited since and agreed with the source, last at ${last} UTC${rest > 0 ? `; ${rest} not yet` : ''}.`
 }
+
+/** A structure that was changed is left to settle for this long before its tables are audited. */
+const SETTLED_MS = 60_000
+/** An audit begins no sooner than this after another one. */
+export const AUDIT_AGAIN_MS = 5 * 60_000
+const WEEK_MS = 7 * 24 * 60 * 60_000
+const TURNS_OF_A_WEEK = WEEK_MS / AUDIT_AGAIN_MS
+
+/** Followed tables whose turn it is: those that were changed in their structure, and, in the hours for it, a share of those not audited for a week. */
+export async function tablesToAudit(
+  engine: EngineContext,
+  row: { vessel_id: string; member: string; tables: FollowedTables; since: Date },
+  isHour: boolean,
+): Promise<number[]> {
+  const now = engine.clock.now().getTime()
+  const due = await engine.db
+    .selectFrom('audit_due')
+    .select(['oid', 'since'])
+    .where('vessel_id', '=', row.vessel_id)
+    .where('member', '=', row.member)
+    .execute()
+  const audits = await engine.db
+    .selectFrom('log_audit')
+    .select(({ fn }) => ['oid', fn.max('at').as('at')])
+    .where('vessel_id', '=', row.vessel_id)
+    .where('member', '=', row.member)
+    .groupBy('oid')
+    .execute()
+  const last = new Map(audits.map(({ oid, at }) => [Number(oid), at.getTime()]))
+  const followed = Object.entries(row.tables).flatMap(([oid, { since }]) => (since === null ? [] : [Number(oid)]))
+  const changed = due.filter(({ since }) => now - since.getTime() >= SETTLED_MS).map(({ oid }) => Number(oid))
+  const old = !isHour
+    ? []
+    : followed
+        .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
+        .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
+        .slice(0, Math.ceil(followed.length / TURNS_OF_A_WEEK))
+  return [...new Set([...changed.filter((oid) => followed.includes(oid)), ...old])]
+}

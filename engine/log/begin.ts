@@ -16,7 +16,8 @@ import { alignPublication, identities, installTrigger } from '../sources/postgre
 import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
 import { ContentWriter } from '../store/writer'
 import { memberOf, nameAtSource } from './names'
-import { readDatabase, takesTable, unpublished } from './structure'
+import { unpublished } from './followed-after'
+import { readDatabase, takesTable } from './structure'
 
 /** A snapshot waits for transactions that are at work, this long. */
 const PATIENCE_MS = 10 * 60_000

@@ -17,6 +17,7 @@ import { isOfContent } from '../store/damage'
 import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
 import { installTrigger } from '../sources/postgres/log/install'
+import { freeSlot } from '../sources/postgres/log/slot'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
 import { ContentWriter } from '../store/writer'
@@ -24,6 +25,7 @@ import { LogBroken } from './breaks'
 import { examine, type FollowerRow } from './examine'
 import { LogRecorder, MARK, type Recorded } from './recorder'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
+import { quietSince } from './quiet'
 import { StructureWatch, type PlacedReading, type WatchedMember } from './structure'
 import { segmentsOf } from './segments'
 
@@ -170,22 +172,28 @@ export class Follower {
 
   /** What was done to the structure while nobody followed, or was not read yet, is read now. */
   private async firstLook(): Promise<void> {
-    if (this.looks || this.unread) this.watch.changed(this.watch.exactly)
+    if (this.looks || this.unread) this.watch.changed()
     else await this.watch.compare()
   }
 
   /** The structure as it was last read, moved on by what the source told since. */
   private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
-    const { chunks, exact, digest } = this.row.structure_names!
+    const { chunks, exact, digest, from, told } = this.row.structure_names!
     const known = await readJson<DatabaseManifest>(this.store, chunks).catch((error: unknown) => {
       throw isOfContent(error) ? this.withoutStructure() : error
     })
     this.sequences = known.sequences
-    const state = { known, digest, tables: known.tables, followed: this.row.tables }
-    const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
     const since = { era: this.row.era, member: this.row.member, to: exact }
-    for (const { manifest } of await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })) {
-      const { steps, sequences, changes } = await readJson<LogManifest>(this.store, manifest)
+    const segments = await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })
+    const logs: Pick<LogManifest, 'steps' | 'sequences' | 'changes' | 'looked'>[] = []
+    for (const { manifest } of segments) {
+      const { steps, sequences, changes, looked } = await readJson<LogManifest>(this.store, manifest)
+      logs.push({ steps, sequences, changes, looked })
+    }
+    const quiet = quietSince(told ? exact : from, [...logs.map(({ looked }) => looked), this.looks ? this.row.still_position : null])
+    const state = { known, digest, quiet, tables: known.tables, followed: this.row.tables }
+    const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
+    for (const { steps, sequences, changes } of logs) {
       this.sequences = sequences
       for (const step of (steps ?? []).filter(({ end }) => positionOf(end)! > positionOf(exact)!)) {
         watch.replay(step, changes.find(({ end }) => end === step.end)?.xid ?? null)
@@ -244,6 +252,8 @@ export class Follower {
     const { still_position: still } = this.row
     // Where nothing had changed since, the source was told so; telling it less would move its slot back.
     const from = still ? laterPosition(still, this.position) : this.position
+    // This worker has the log: whoever still reads it has lost it.
+    await freeSlot(this.access, this.row.database, this.row.slot)
     this.stream = await LogStream.open(
       this.access,
       this.row.database,

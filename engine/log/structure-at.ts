@@ -1,5 +1,4 @@
-import type { StructurePiece, StructureStep } from '../../core/changes/manifest'
-import { scanLog } from '../../core/changes/log-text'
+import type { LogManifest, StructureStep } from '../../core/changes/manifest'
 import { positionOf } from '../../core/chain/position'
 import { NO_ROWS, type DatabaseManifest, type Missing, type SequenceState, type TableManifest } from '../../core/content/manifest'
 import { othersOf } from '../../core/restore/kinds'
@@ -7,54 +6,34 @@ import { inOrder, keyOf, mergeStructures, type ThingParts } from '../../core/res
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
-import type { LogManifest } from '../../core/changes/manifest'
 import { doubtfulKeys, doubtsOf, MOVED } from '../sources/postgres/moved'
 import { withAttachments } from './attachments'
+import {
+  certain,
+  columnsSeen,
+  earlier,
+  isAfter,
+  isBehind,
+  isLooked,
+  isUpTo,
+  LOOK_AHEAD,
+  piecesOf,
+  stepsBetween,
+  untilReading,
+  type Piece,
+  type Read,
+  type ReadChunk,
+} from './structure-pieces'
 import { calledAs, renamer, sameBut, withNamesOf } from './renames'
 import { differing, INEXACT, inexact, neverRead, partsUnknown, UNLOOKED, UNTOLD } from './told-of-moment'
 import { Touches } from './touches'
 import type { Ingredients } from './view'
-
-type ReadChunk = (name: string) => Promise<Uint8Array>
-type Read = (names: string[]) => Promise<DatabaseManifest>
-
-/** A structure that was read, and from where on it holds. */
-interface Piece {
-  exact: bigint
-  /** All that was changed up to here shows in it; without a trigger it was read before the place to which it belongs. */
-  covers: bigint
-  /** Where the source does not tell where it changed: nothing had changed up to here. */
-  from: bigint | null
-  read: () => Promise<DatabaseManifest>
-}
-
-/** How many segments after an instant are looked into for the structure that was read after it. */
-export const LOOK_AHEAD = 40
 
 /** The structure of a member at a position, and whether all that can be known of it is known by now. */
 export interface StructureAtPosition {
   structure: DatabaseManifest
   settled: boolean
 }
-
-/** Logs that were written before steps were told say of each structure only from where on it may be used. */
-const pieceOf = (log: LogManifest, piece: StructurePiece, read: Read): Piece => {
-  const exact = log.steps ? piece.exact : piece.told ? piece.from : piece.read
-  return {
-    exact: positionOf(exact)!,
-    covers: positionOf(piece.told ? exact : piece.read)!,
-    from: piece.told ? null : positionOf(piece.from)!,
-    read: () => read(piece.chunks),
-  }
-}
-
-/** A structure that was read where it belongs. */
-const certain = (exact: bigint, read: Piece['read']): Piece => ({ exact, covers: exact, from: null, read })
-
-const earlier = (a: bigint, b: bigint) => (a < b ? a : b)
-
-const piecesOf = (logs: LogManifest[], read: Read): Piece[] =>
-  logs.flatMap((log) => (log.structure ? [pieceOf(log, log.structure, read)] : []))
 
 /**
  * The structure at a position. What was read before holds for everything that was not touched since; tables that were
@@ -90,26 +69,17 @@ export async function structureAt(
   const behind = piecesOf(ahead, readManifest)
   const before = behind.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact > a.exact ? b : a), read)
   const steps = stepsBetween(from.logs, before.exact, at)
-  const after = [...known, ...behind]
-    .filter((piece) => isAfter(piece, at))
-    .reduce<Piece | null>((a, b) => (a && a.exact <= b.exact ? a : b), null)
   const found = await before.read()
   const fills = await firstFills(from, readManifest)
   const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
   if (steps.length === 0) {
-    if (!after || after.from === null || after.from >= at) {
-      const isKnown =
-        !looks || after !== null || isLooked([...from.logs, ...ahead], at) || (isUpTo(from.still, at) && ahead.length < LOOK_AHEAD)
-      const missing = doubtsOf(found, from.full.member, found.name)
-      if (!isKnown) missing.push({ path: `${from.full.member}/${found.name}`, reason: UNLOOKED, note: true })
-      return { structure: { ...found, tables: withFills(found.tables), missing }, settled: isKnown }
-    }
-    const later = await after.read()
-    const seen = seenIn(found, later, await columnsSeen(from.logs, before.exact, at, readChunk))
-    const merged = seen ? merge(from, found, later, [seen], []) : found
-    const missing = differing(from, merged, later)
-    return { structure: { ...merged, tables: withFills(merged.tables), missing }, settled: true }
+    const rowColumns = () => columnsSeen(from.logs, before.exact, at, readChunk)
+    const { structure, settled } = await betweenLooks(from, found, lookedAfter(from, ahead, at, looks, readManifest), rowColumns)
+    return { structure: { ...structure, tables: withFills(structure.tables) }, settled }
   }
+  const after = [...known, ...behind]
+    .filter((piece) => isAfter(piece, at))
+    .reduce<Piece | null>((a, b) => (a && a.exact <= b.exact ? a : b), null)
   const beyond = [...from.logs, ...ahead]
     .flatMap((log) => log.steps ?? [])
     .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
@@ -117,43 +87,40 @@ export async function structureAt(
   return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null }
 }
 
-/** Whether a reading is of behind a position, and shows all that was changed up to it. */
-const isAfter = ({ exact, covers }: Piece, at: bigint) => exact > at && covers >= at
-
-const isUpTo = (position: string | null | undefined, at: bigint) => Boolean(position) && positionOf(position!)! >= at
-
-/** Whether it was looked at or after a position what had changed, where the source does not tell of it. */
-const isLooked = (logs: LogManifest[], at: bigint) => logs.some(({ looked }) => isUpTo(looked, at))
-
-/** Changes of the structure behind one position, up to another. */
-const stepsBetween = (logs: LogManifest[], from: bigint, to: bigint): StructureStep[] =>
-  logs.flatMap((log) => log.steps ?? []).filter(({ end }) => positionOf(end)! > from && positionOf(end)! <= to)
-
-/** The logs that follow, up to the one that holds the next reading of the structure; the first alone without a position. */
-async function untilReading(next: AsyncIterable<LogManifest>, at: bigint | null, read: Read): Promise<LogManifest[]> {
-  const logs: LogManifest[] = []
-  for await (const log of next) {
-    logs.push(log)
-    if (at === null || isLooked([log], at) || piecesOf([log], read).some((piece) => isAfter(piece, at))) break
-  }
-  return logs
+/** What looking told of a position: readings whose change may lie before it or after it, and whether it is looked up to there. */
+interface Looked {
+  open: Piece[]
+  isKnown: boolean
 }
 
-/** The columns that tables had by the last of their rows in the log up to a position, which the source tells with rows. */
-async function columnsSeen(logs: LogManifest[], from: bigint, at: bigint, readChunk: ReadChunk): Promise<Map<number, string[]>> {
-  const seen = new Map<number, string[]>()
-  for (const { to, relations, chunks } of logs.filter((log) => positionOf(log.to)! > from)) {
-    if (positionOf(to)! <= at) for (const { oid, columns } of relations) seen.set(oid, columns)
-    else
-      for (const { name, open } of chunks.filter((chunk) => positionOf(chunk.from)! < at)) {
-        let counts = open !== null && positionOf(open.position)! < at
-        scanLog(await readChunk(name), {
-          begin: ({ position }) => void (counts = positionOf(position)! < at),
-          change: (_, index) => void (counts && seen.set(relations[index]!.oid, relations[index]!.columns)),
-        })
-      }
+/** Only what was stored up to the look that covers a position can be of a change before it. */
+function lookedAfter(from: Ingredients, ahead: LogManifest[], at: bigint, looks: boolean, read: Read): Looked {
+  const logs = [...from.logs, ...ahead]
+  const covering = logs.findIndex((log) => isLooked([log], at))
+  const pieces = piecesOf(covering < 0 ? logs : logs.slice(0, covering + 1), read)
+  const open = pieces.filter((piece) => piece.from !== null && piece.from < at && at < piece.exact)
+  const isTold = covering >= 0 || pieces.some((piece) => isBehind(piece, at))
+  return { open, isKnown: !looks || isTold || (isUpTo(from.still, at) && ahead.length < LOOK_AHEAD) }
+}
+
+/** The structure at a position between two looks: as it was before the changes that may lie around it, and these are told. */
+async function betweenLooks(
+  from: Ingredients,
+  found: DatabaseManifest,
+  { open, isKnown }: Looked,
+  rowColumns: () => Promise<Map<number, string[]>>,
+): Promise<StructureAtPosition> {
+  const missing = doubtsOf(found, from.full.member, found.name)
+  if (!isKnown) missing.push({ path: `${from.full.member}/${found.name}`, reason: UNLOOKED, note: true })
+  const columns = open.length > 0 ? await rowColumns() : new Map<number, string[]>()
+  let shown = found
+  const readings = await Promise.all(open.map(({ read }) => read()))
+  for (const later of readings) {
+    const seen = seenIn(shown, later, columns)
+    if (seen) shown = merge(from, shown, later, [seen], [])
   }
-  return seen
+  const told = new Map(readings.flatMap((later) => differing(from, shown, later)).map((one) => [one.path, one]))
+  return { structure: { ...shown, missing: [...missing, ...told.values()] }, settled: isKnown }
 }
 
 /** Tables that rows in the log show to have been by then as they were read next. */

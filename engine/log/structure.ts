@@ -1,20 +1,21 @@
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 import type { LogRelation } from '../../core/changes/log-text'
-import type { Followed, FollowedTables, LateHole, StructurePiece, StructureStep } from '../../core/changes/manifest'
+import type { FollowedTables, LateHole, StructurePiece, StructureStep } from '../../core/changes/manifest'
 import { brokenBy } from '../../core/changes/rewrites'
-import { laterPosition, positionOf } from '../../core/chain/position'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { select, type Rule } from '../../core/selection/rules'
 import { pathOf } from '../../core/things/thing'
 import { DatabaseCapture, withoutRows } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
-import { catalogDigest, type Look } from '../sources/postgres/log/digest'
+import { catalogDigest } from '../sources/postgres/log/digest'
 import { alignPublication, identities, type Identified, type LogTable } from '../sources/postgres/log/install'
 import type { RelationMessage } from '../sources/postgres/log/pgoutput'
 import { hasMoved } from '../sources/postgres/utilities'
 import { isVisible } from '../sources/postgres/log/visible'
-import { entryOf, holeFrom, NOT_IN_LOG, StructureModel, type StructureNote } from './structure-model'
+import { followedAfter, lateHole, unpublished } from './followed-after'
+import { Quiet } from './quiet'
+import { holeFrom, StructureModel, type StructureNote } from './structure-model'
 
 /** Whether rules take a table. */
 export function takesTable(rules: Rule[], path: string): boolean {
@@ -50,64 +51,6 @@ export async function readDatabase(
     }
   }
 }
-
-/**
- * What is followed of the tables after their structure was compared with how it was before: for sources that do not
- * tell where it changed. Rows of a table are restorable from a state at or after `since`, or from nothing when it was
- * born while it was followed.
- *
- * @param between nothing had changed up to `from`, and all had changed by `at`
- */
-export function followedAfter(
-  before: FollowedTables,
-  old: TableManifest[],
-  now: { tables: TableManifest[]; identities: Identified[] },
-  added: Map<number, { end: string; empty: boolean }>,
-  { from, at }: { from: string; at: string },
-): FollowedTables {
-  const was = new Map(old.map((table) => [table.oid, table]))
-  const identity = new Map(now.identities.map((one) => [one.oid, one]))
-  const after: FollowedTables = {}
-  for (const table of now.tables) {
-    if (table.structure.kind !== 'table') continue
-    const { oid } = table
-    const { trouble } = identity.get(oid) ?? { trouble: 'It was dropped again.' }
-    const earlier = was.get(oid)
-    const why = earlier ? brokenBy(earlier, table, null) : null
-    after[oid] = nextOf(table, before[oid], { trouble, why, isNew: !earlier, added: added.get(oid) ?? null, from, at })
-  }
-  return after
-}
-
-function nextOf(
-  table: TableManifest,
-  known: Followed | undefined,
-  now: {
-    trouble: string | null
-    why: string | null
-    isNew: boolean
-    added: { end: string; empty: boolean } | null
-    from: string
-    at: string
-  },
-): Followed {
-  const hole = now.why !== null || (now.trouble !== null && known?.since) ? now.from : known?.hole
-  const rest = hole === undefined ? {} : { hole }
-  if (now.trouble !== null) return entryOf(table, { since: null, born: false, why: now.why ?? now.trouble, ...rest })
-  if (known?.since && now.why === null) return { ...known, schema: table.schema, name: table.name }
-  const since = laterPosition(now.added?.end ?? now.from, now.at)
-  if (now.why !== null) return { ...holeFrom(table, since, now.why), hole: now.from }
-  if (now.isNew && now.added?.empty) return entryOf(table, { since, born: true, why: null })
-  return entryOf(table, { since, born: false, why: known?.hole ? known.why : NOT_IN_LOG, ...rest })
-}
-
-/** Tables that somebody holds could not be published yet; that is tried again. */
-export function unpublished(found: Identified[], wanted: LogTable[], published: Set<number>): Identified[] {
-  const held = new Set(wanted.filter(({ oid }) => !published.has(oid)).map(({ oid }) => oid))
-  return found.map((table) => (held.has(table.oid) ? { ...table, trouble: HELD } : table))
-}
-
-const HELD = 'It is held by somebody, so that following it could not begin yet; it is tried again.'
 
 export interface StructureState {
   /** Tables as they were last read. */
@@ -157,15 +100,9 @@ export class StructureWatch {
   private readonly readings: Reading[] = []
   /** Transactions that changed the structure since it was last placed, in their order. */
   private commits: { xid: string; end: string }[] = []
-  /** How the catalogs were when they were last read or looked at; empty before that. */
-  private digest = ''
-  /** Up to here the structure is as it was last read; when that was, once it was looked twice. */
-  private quietUntil: string
-  private quietAt: Date | null = null
-  private lastLook: Look | null = null
+  /** Up to where nothing was changed, where only looking tells. */
+  private readonly quietness: Quiet
   private looking: Promise<unknown> = Promise.resolve()
-  /** Readings that are in no segment of the store yet. */
-  private unstored: Pick<Reading, 'mark' | 'from'>[] = []
   /** What the last reading said. */
   private known: string
   private readonly told = new Set<number>()
@@ -174,15 +111,15 @@ export class StructureWatch {
   constructor(
     private readonly access: PostgresAccess,
     private readonly member: WatchedMember,
-    state: StructureState & { known?: DatabaseManifest; digest?: string },
+    /** `quiet`: up to here nothing had changed since then, where only looking tells. */
+    state: StructureState & { known?: DatabaseManifest; digest?: string; quiet?: string },
     private readonly signal: AbortSignal,
     /** Where the last structure that was read belongs. */
     private exact: string,
     /** Puts a mark into the source's log. */
     private readonly mark: (mark: string) => Promise<void> = async () => undefined,
   ) {
-    this.quietUntil = exact
-    this.digest = state.digest ?? ''
+    this.quietness = new Quiet(state.quiet ?? exact, state.digest ?? '')
     this.known = state.known ? textOf(state.known) : ''
     this.followed = state.followed
     this.model = new StructureModel(state.tables, state.followed, {
@@ -194,11 +131,6 @@ export class StructureWatch {
 
   /** What is followed, as of the place in the log that was reached. */
   followed: FollowedTables
-
-  /** Where the last structure that was read belongs. */
-  get exactly(): string {
-    return this.exact
-  }
 
   takes(schema: string, name: string): boolean {
     return takesTable(this.member.rules, pathOf(this.access.name, this.member.database, schema, name))
@@ -221,20 +153,19 @@ export class StructureWatch {
     this.followed = this.model.followed
     if (step === null) return null
     this.commits.push(transaction)
-    this.changed(transaction.end)
+    this.changed()
     return step
   }
 
-  /** The structure is to be read. @param since nothing had changed up to here, where no trigger tells */
-  changed(since: string): void {
-    if (!this.member.trigger) this.quietUntil = since
+  /** The structure is to be read. */
+  changed(): void {
     if (this.reading) this.again = true
     else this.reading = this.read().finally(() => (this.reading = null))
   }
 
   /** Tries again what could not be published, because somebody held it. */
   tryHeld(): void {
-    if (this.held) this.changed(this.quietUntil)
+    if (this.held) this.changed()
   }
 
   /**
@@ -249,42 +180,21 @@ export class StructureWatch {
   }
 
   private async look(): Promise<boolean> {
-    const { digest, position, at } = await withClient(this.access, this.member.database, catalogDigest)
-    const changed = this.digest !== '' && this.digest !== digest
-    this.digest = digest
-    if (changed) this.changed(this.quietUntil)
-    else if (!this.reading) this.looked({ position, at })
+    const answered = this.quietness.begin()
+    const look = await withClient(this.access, this.member.database, catalogDigest)
+    const changed = answered(look, this.reading !== null)
+    if (changed) this.changed()
     return changed
-  }
-
-  /**
-   * Nothing differs, as far as could be seen at this position. What a commit has written before it may become visible
-   * a little later, so only the next look makes it certain.
-   */
-  private looked(look: Look): void {
-    if (this.lastLook !== null && laterPosition(this.quietUntil, this.lastLook.position) === this.lastLook.position) {
-      this.quietUntil = this.lastLook.position
-      this.quietAt = this.lastLook.at
-    }
-    this.lastLook = look
   }
 
   /** Looks until it is certain what was changed up to a position, or that something was. */
   async lookUntil(position: string): Promise<void> {
-    for (let looks = 0; looks < 3 && positionOf(this.quietUntil)! < positionOf(position)!; looks++) if (await this.compare()) return
+    for (let looks = 0; looks < 3 && !this.quietness.isUpTo(position); looks++) if (await this.compare()) return
   }
 
-  /**
-   * Up to where nothing was changed since the last structure that is in the store, and when that was; without a time
-   * where that is before something that was read and is not stored yet.
-   *
-   * @param mark of a reading that is being stored
-   */
+  /** As `Quiet.ofStore`. */
   quiet(mark: string | null = null): { position: string; at: Date | null } {
-    const at = this.unstored.findIndex((reading) => reading.mark === mark)
-    this.unstored = this.unstored.slice(at + 1)
-    const [first] = this.unstored
-    return first ? { position: first.from, at: null } : { position: this.quietUntil, at: this.quietAt }
+    return this.quietness.ofStore(mark)
   }
 
   /** Until everything that was told so far was read. */
@@ -312,14 +222,13 @@ export class StructureWatch {
 
   private async readOnce(): Promise<void> {
     const { database, rules, trigger } = this.member
-    const from = this.quietUntil
+    const from = this.quietness.until
     const { found, added } = await this.align()
     // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
-    const { digest, position, at } = await withClient(this.access, database, catalogDigest)
+    const look = await withClient(this.access, database, catalogDigest)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
-    this.digest = digest
-    this.lastLook = { position, at }
-    const reading: Reading = { mark: randomUUID(), manifest, digest, from, followed: null, added }
+    this.quietness.read(look)
+    const reading: Reading = { mark: randomUUID(), manifest, digest: look.digest, from, followed: null, added }
     if (!trigger && added.length === 0 && this.isKnown(manifest)) return
     this.known = textOf(manifest)
     if (!trigger) {
@@ -329,7 +238,7 @@ export class StructureWatch {
       this.model.followed = reading.followed
     }
     this.readings.push(reading)
-    if (!trigger) this.unstored.push({ mark: reading.mark, from })
+    if (!trigger) this.quietness.unstore({ mark: reading.mark, from })
     await this.mark(reading.mark)
   }
 
@@ -384,7 +293,7 @@ export class StructureWatch {
     const count = seen.filter(Boolean).length
     // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
     if (seen.slice(0, count).includes(false)) {
-      this.changed(end)
+      this.changed()
       return null
     }
     const exact = count > 0 ? this.commits[count - 1]!.end : this.exact
@@ -423,7 +332,7 @@ export class StructureWatch {
     // Without a trigger, to be told of a table once more is the only sign that it may have changed.
     const again = !this.member.trigger && this.told.has(oid)
     this.told.add(oid)
-    if (again) this.changed(this.quietUntil)
+    if (again) this.changed()
     // Between a change and its reading the names may be those of other columns.
     if (!again && (this.member.trigger || !this.reading)) relation.numbers = this.numbersOf(oid, names)
     return relation
@@ -439,14 +348,3 @@ export class StructureWatch {
 /** What a structure says, in whatever order and under whatever numbers a dump wrote it. */
 const textOf = ({ tables, entries }: DatabaseManifest) =>
   JSON.stringify([tables, entries.map(({ type, schema, name, owner, sql, ownerSql }) => [type, schema, name, owner, sql, ownerSql])])
-
-/** Tables that were followed, and whose rows are not known any more since some place after `from`. */
-function lateHole(from: string, before: FollowedTables, after: FollowedTables): LateHole | null {
-  const tables = Object.fromEntries(
-    Object.entries(after).filter(([oid, now]) => {
-      const was = before[Number(oid)]
-      return was?.since && was.since !== now.since && !now.born
-    }),
-  )
-  return Object.keys(tables).length > 0 ? { from, tables } : null
-}

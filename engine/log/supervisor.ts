@@ -1,4 +1,3 @@
-import pg from 'pg'
 import { errorRecord, VesselError } from '../../core/errors'
 import { auditOf, isAuditHour, logOf } from '../../core/plan/definition'
 import { takesFrom } from '../../core/selection/rules'
@@ -15,13 +14,17 @@ import type { ChangeListener } from '../notify'
 import { translate, withClient } from '../sources/postgres/connect'
 import { uninstall } from '../sources/postgres/log/install'
 import { dropSlot, slotState } from '../sources/postgres/log/slot'
+import { AUDIT_AGAIN_MS, tablesToAudit } from './audits'
 import { followerRow, setTrouble } from './begin'
 import { lateHolesOf, LogBroken, recordBreak } from './breaks'
 import { Follower } from './follower'
+import { Shares } from './shares'
 
 /** How long a source may take to say how much log it keeps. */
 const MEASURE_LIMIT_MS = 15_000
 const LOOK_EVERY_MS = 1000
+/** One of all workers sees which logs there are. */
+const ROWS_FOR_MS = 3000
 const MEASURE_EVERY = 5
 /** One of all workers measures; a connection for it costs the source something. */
 const MEASURED_FOR_MS = 4000
@@ -53,6 +56,7 @@ export interface SupervisorContext extends EngineContext {
  */
 export class LogSupervisor {
   private readonly tasks = new Map<string, Task>()
+  private readonly shares: Shares
   private readonly troubles = new Map<string, { count: number; until: number }>()
   private timer: NodeJS.Timeout | undefined
   private looking: Promise<void> | null = null
@@ -63,10 +67,11 @@ export class LogSupervisor {
 
   constructor(
     private readonly engine: SupervisorContext,
-    private readonly catalog: string,
     /** Milliseconds after which a run that was started here is tried again. */
     private readonly runAgainMs = RUN_AGAIN_MS,
-  ) {}
+  ) {
+    this.shares = new Shares(engine.duties)
+  }
 
   start(): void {
     this.timer = setInterval(() => void this.look(), LOOK_EVERY_MS)
@@ -87,15 +92,24 @@ export class LogSupervisor {
 
   private async lookOnce(): Promise<void> {
     const vessels = await allVessels(this.engine)
-    for (const vessel of vessels) await this.ensureRows(vessel)
-    const rows = await this.engine.db.selectFrom('follower').selectAll().execute()
+    if (await this.engine.duties.take('rows of logs', ROWS_FOR_MS)) for (const vessel of vessels) await this.ensureRows(vessel)
+    const rows = await this.engine.db.selectFrom('follower').selectAll().orderBy('vessel_id').orderBy('member').execute()
+    const { own, tooMuch } = await this.shares.own(rows.map(keyOf), (key) => Date.now() >= (this.troubles.get(key)?.until ?? 0))
+    for (const key of [...this.tasks.keys()].filter((one) => !own.has(one))) void this.stop(key)
+    // It is given up when what it held is in the store, so that whoever takes it goes on from there.
+    if (tooMuch !== null) void this.handOver(tooMuch)
     const measure = this.looks++ % MEASURE_EVERY === 0
     const reach = await reaches(this.engine)
-    for (const row of rows) {
+    for (const row of rows.filter((one) => own.has(keyOf(one)) && keyOf(one) !== tooMuch)) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
       this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(row)))
       if (this.closed) return
     }
+  }
+
+  private async handOver(key: string): Promise<void> {
+    await this.stop(key)
+    await this.shares.giveUp(key).catch((error: Error) => console.warn(`logs: ${error.message}`))
   }
 
   /** Each log is seen to by itself: one whose source does not answer keeps no other waiting. */
@@ -243,14 +257,9 @@ export class LogSupervisor {
   }
 
   private async follow(vessel: Vessel, row: Row, task: Task): Promise<void> {
-    const lock = new pg.Client({ connectionString: this.catalog, application_name: 'unbroken-vessel log' })
-    lock.on('error', (error) => task.stop.abort(error))
     const key = keyOf(row)
     try {
-      await lock.connect()
-      const { rows } = await lock.query<{ mine: boolean }>('select pg_try_advisory_lock(hashtextextended($1, 0)) as mine', [key])
-      if (!rows[0]!.mine) return void this.troubles.set(key, { count: 0, until: Date.now() + 2000 })
-      // What another worker committed before it gave the lock up is where this one begins.
+      // What another worker committed before it lost it is where this one begins.
       const own = await this.engine.db
         .selectFrom('follower')
         .selectAll()
@@ -263,9 +272,9 @@ export class LogSupervisor {
         this.troubles.delete(key)
       })
     } catch (error) {
-      await this.ended(row, error).catch((failure: Error) => console.warn(`log of ${row.member}: ${failure.message}`))
-    } finally {
-      await lock.end().catch(() => undefined)
+      // What ends because it is another worker's by now is not this one's to tell.
+      if (!task.stop.signal.aborted)
+        await this.ended(row, error).catch((failure: Error) => console.warn(`log of ${row.member}: ${failure.message}`))
     }
   }
 
@@ -276,6 +285,8 @@ export class LogSupervisor {
     this.troubles.set(key, { count: count + 1, until: Date.now() + RETRY_MS[Math.min(count, RETRY_MS.length - 1)]! })
     const told = translate(error, await accessById(this.engine, row.source_id), row.database)
     const record = errorRecord(told)
+    // Another worker may reach what this one can't.
+    await this.shares.giveUp(key)
     if (record.code === 'log_taken') return
     if (!(told instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
     await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, told))
@@ -321,6 +332,7 @@ export class LogSupervisor {
     await this.looking
     await Promise.all(this.attending.values())
     for (const key of [...this.tasks.keys()]) await this.stop(key)
+    await this.shares.close().catch((error: Error) => console.warn(`logs: ${error.message}`))
   }
 }
 
@@ -329,40 +341,6 @@ const keyOf = (row: { vessel_id: string; member: string }) => `${row.vessel_id} 
 function wants(vessel: Vessel, row: Row): boolean {
   const [source, database] = namesOf(row.member)
   return logOf(vessel.definition).follow && !vessel.paused && takesFrom(vessel.definition.rules, source!, database!)
-}
-
-/** A structure that was changed is left to settle for this long before its tables are audited. */
-const SETTLED_MS = 60_000
-const AUDIT_AGAIN_MS = 5 * 60_000
-const WEEK_MS = 7 * 24 * 60 * 60_000
-const TURNS_OF_A_WEEK = WEEK_MS / AUDIT_AGAIN_MS
-
-/** Followed tables whose turn it is: those that were changed in their structure, and, in the hours for it, a share of those not audited for a week. */
-async function tablesToAudit(engine: EngineContext, row: Row, isHour: boolean): Promise<number[]> {
-  const now = engine.clock.now().getTime()
-  const due = await engine.db
-    .selectFrom('audit_due')
-    .select(['oid', 'since'])
-    .where('vessel_id', '=', row.vessel_id)
-    .where('member', '=', row.member)
-    .execute()
-  const audits = await engine.db
-    .selectFrom('log_audit')
-    .select(({ fn }) => ['oid', fn.max('at').as('at')])
-    .where('vessel_id', '=', row.vessel_id)
-    .where('member', '=', row.member)
-    .groupBy('oid')
-    .execute()
-  const last = new Map(audits.map(({ oid, at }) => [Number(oid), at.getTime()]))
-  const followed = Object.entries(row.tables).flatMap(([oid, { since }]) => (since === null ? [] : [Number(oid)]))
-  const changed = due.filter(({ since }) => now - since.getTime() >= SETTLED_MS).map(({ oid }) => Number(oid))
-  const old = !isHour
-    ? []
-    : followed
-        .filter((oid) => now - (last.get(oid) ?? row.since.getTime()) >= WEEK_MS)
-        .sort((a, b) => (last.get(a) ?? 0) - (last.get(b) ?? 0))
-        .slice(0, Math.ceil(followed.length / TURNS_OF_A_WEEK))
-  return [...new Set([...changed.filter((oid) => followed.includes(oid)), ...old])]
 }
 
 async function newestMark(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {

@@ -287,12 +287,20 @@ function followedAt({ logs, position }: Ingredients): FollowedTables | null {
   return steps.filter(({ end }) => positionOf(end)! <= at).reduce((known, step) => ({ ...known, ...step.followed }), before)
 }
 
-/** The last place at or before a position after which rows of a table are others than was known before, found out later. */
+/**
+ * Why the rows of a table are not known at a position, which was found out later. What is wrong of them began somewhere
+ * between where the hole begins and `since`, so whatever was read before `since` may be from before it.
+ */
 function lateHoleOf(oid: number, { holes, position }: Ingredients, stands: string): string | null {
   const at = positionOf(position)!
-  const found = holes.find(({ from, tables }) => tables[oid] && positionOf(from)! >= positionOf(stands)! && positionOf(from)! < at)
+  const found = holes.find(({ from, tables }) => {
+    const table = tables[oid]
+    return table && positionOf(from)! < at && (positionOf(from)! >= positionOf(stands)! || isBehind(table.since, stands))
+  })
   return found ? (found.tables[oid]!.why ?? 'Its structure was changed.') : null
 }
+
+const isBehind = (position: string | null, other: string) => position !== null && positionOf(position)! > positionOf(other)!
 
 /** How the rows of a table at the position come about. */
 function originOf(table: TableManifest, from: Ingredients): Origin {
@@ -326,7 +334,7 @@ function originOf(table: TableManifest, from: Ingredients): Origin {
   if (follows && known.born && (!base || positionOf(known.since!)! > positionOf(stands)!))
     return { base: null, stretch: changes ? stretch : null, note: null }
   if (!base) return { lost: unknown(known?.why ?? 'It was not followed.') }
-  const isHole = known?.hole !== undefined && positionOf(known.hole)! > positionOf(stands)!
+  const isHole = known?.hole !== undefined && (isBehind(known.hole, stands) || isBehind(known.since, stands))
   const broken = isHole ? (known.why ?? '') : base.numbers ? brokenBy(base, table, null) : null
   if (broken !== null) return { lost: unknown(broken) }
   const when = stands === database.position ? database.at : (from.nets.find(({ to }) => to === stands)?.at ?? database.at)

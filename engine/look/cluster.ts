@@ -6,7 +6,7 @@ import type { ClusterObject } from '../../core/cluster/clean'
 import { isWithin } from '../../core/things/thing'
 import { VesselError } from '../../core/errors'
 import { namespaceIn, notIn, type OpenPoint } from '../points/open'
-import { readJson } from '../store/json'
+import { readList } from '../store/json'
 import type { Store } from '../store/store'
 
 /** Every object of a namespace, in the order of its entries. */
@@ -51,9 +51,14 @@ export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
   return found
 }
 
-/** @throws VesselError one_place_only when it has not been read into the store yet */
-export async function entriesOf(store: Store, { path, onlyAt, entries }: VolumeManifest): Promise<FileEntry[]> {
-  if (onlyAt === undefined) return readJson<FileEntry[]>(store, entries)
+/**
+ * What a volume holds, in the order of the paths; it is not held as a whole.
+ *
+ * @param folder only what is in it, itself too; what lies beside it may come along
+ * @throws VesselError one_place_only when it has not been read into the store yet
+ */
+export function entriesOf(store: Store, { path, onlyAt, entries }: VolumeManifest, folder = ''): AsyncGenerator<FileEntry> {
+  if (onlyAt === undefined) return readList<FileEntry>(store, entries, folder === '' ? undefined : { from: folder, to: `${folder}0` })
   throw new VesselError('one_place_only', {
     what: `The data of ${path} is in one place only: the snapshot ${onlyAt} at its source.`,
     touched: 'Nothing was changed.',
@@ -75,10 +80,9 @@ export interface FolderLine {
 
 /** What lies directly in a folder of a volume, folders first. */
 export async function folderOf(point: OpenPoint, path: string, folder: string): Promise<FolderLine[]> {
-  const entries = await entriesOf(point.store, volumeIn(point, path))
   const prefix = folder === '' ? '' : `${folder}/`
   const lines = new Map<string, FolderLine>()
-  for (const { path: own, type, size, mtime, mode, target } of entries) {
+  for await (const { path: own, type, size, mtime, mode, target } of entriesOf(point.store, volumeIn(point, path), folder)) {
     if (own === '' || !own.startsWith(prefix) || own === folder) continue
     const [name, ...below] = own.slice(prefix.length).split('/') as [string, ...string[]]
     const line = lines.get(name) ?? { name, type: 'folder', size: 0, files: 0, mtime: 0, mode: 0o755, target: null }
@@ -93,8 +97,8 @@ export async function folderOf(point: OpenPoint, path: string, folder: string): 
 }
 
 async function fileOf(point: OpenPoint, path: string, file: string): Promise<FileEntry> {
-  const entry = (await entriesOf(point.store, volumeIn(point, path))).find((one) => one.path === file && one.type === 'file')
-  if (entry) return entry
+  for await (const entry of entriesOf(point.store, volumeIn(point, path), file))
+    if (entry.path === file && entry.type === 'file') return entry
   throw new VesselError('not_in_point', {
     what: `There is no file ${file} in this volume at this instant.`,
     touched: 'Nothing was changed.',
@@ -120,21 +124,42 @@ const TAR: Record<FileEntry['type'], 'file' | 'directory' | 'symlink' | 'link' |
 
 /** A volume, or a folder of it, as a tar archive, with owners, modes and times as they were. */
 export async function volumeTar(point: OpenPoint, path: string, folder = ''): Promise<Readable> {
-  const entries = await entriesOf(point.store, volumeIn(point, path))
-  return tarOf(
-    point.store,
-    entries.filter((entry) => folder === '' || isWithin(entry.path, folder)),
-  )
+  const volume = volumeIn(point, path)
+  async function* own() {
+    for await (const entry of entriesOf(point.store, volume, folder)) if (folder === '' || isWithin(entry.path, folder)) yield entry
+  }
+  // What can't be read at all is said before anything was sent.
+  const entries = own()
+  const first = await entries.next()
+  async function* all() {
+    if (first.done) return
+    yield first.value
+    yield* entries
+  }
+  return tarOf(point.store, all())
 }
 
-/**
- * Entries of a volume with their content, which must be read in their order and whole. It is read ahead over all of
- * them, because files may be smaller than it takes to ask for each.
- */
+/** Entries whose content is read together; it is read ahead over all of them, because files may be smaller than it takes to ask for each. */
+const TOGETHER = { entries: 2000, chunks: 4000 } as const
+
+/** Entries of a volume with their content, which must be read in their order and whole. */
 export async function* withContent(
   store: Store,
-  entries: FileEntry[],
+  entries: AsyncIterable<FileEntry>,
 ): AsyncGenerator<{ entry: FileEntry; content: AsyncIterable<Uint8Array> }> {
+  let batch: FileEntry[] = []
+  let chunks = 0
+  for await (const entry of entries) {
+    batch.push(entry)
+    chunks += entry.chunks?.length ?? 0
+    if (batch.length < TOGETHER.entries && chunks < TOGETHER.chunks) continue
+    yield* contentOf(store, batch)
+    ;[batch, chunks] = [[], 0]
+  }
+  yield* contentOf(store, batch)
+}
+
+async function* contentOf(store: Store, entries: FileEntry[]): AsyncGenerator<{ entry: FileEntry; content: AsyncIterable<Uint8Array> }> {
   const all = store.readAll(entries.flatMap(({ chunks }) => chunks ?? []))
   async function* next(chunks: number) {
     for (let left = chunks; left > 0; left--) yield (await all.next()).value as Uint8Array
@@ -147,7 +172,11 @@ export async function* withContent(
 }
 
 /** Files and folders as a tar archive; `packed` is told of files and of bytes as they go into it. */
-export function tarOf(store: Store, entries: FileEntry[], packed: (files: number, bytes: number) => void = () => undefined): Readable {
+export function tarOf(
+  store: Store,
+  entries: AsyncIterable<FileEntry>,
+  packed: (files: number, bytes: number) => void = () => undefined,
+): Readable {
   const archive = pack()
   const write = async () => {
     for await (const { entry, content } of withContent(store, entries)) {

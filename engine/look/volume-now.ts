@@ -1,26 +1,31 @@
-import { randomUUID } from 'node:crypto'
 import type { FileEntry } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
 import { namesOf } from '../../core/things/thing'
 import { clusterAccessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
+import type { Sorting } from '../pool/sorting'
 import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../sources/kubernetes/client'
 import { lookAtVolume } from '../sources/kubernetes/fill'
-import { Temporary } from '../sources/kubernetes/temporary'
+import { newLook, Temporary } from '../sources/kubernetes/temporary'
 import { readerPod } from '../sources/kubernetes/volumes'
 
 const WITHIN_MS = 120_000
 
 /**
- * What a volume holds at its source now; null when it is not there. Only what may have changed since then is read.
+ * What a volume holds at its source now, for the caller to let go of; null when it is not there. Only what may have
+ * changed since then is read.
  * @throws VesselError volume_look when it takes too long, and those of the cluster
  */
-export async function volumeNow(engine: EngineContext, path: string, then: FileEntry[]): Promise<FileEntry[] | null> {
+export async function volumeNow(
+  engine: EngineContext,
+  path: string,
+  then: () => AsyncIterable<FileEntry>,
+): Promise<Sorting<FileEntry> | null> {
   const [source, namespace, , name] = namesOf(path) as [string, string, string, string]
   const client = new ClusterClient(await clusterAccessOf(engine, source))
   const signal = AbortSignal.timeout(WITHIN_MS)
   try {
-    const temporary = new Temporary(client, await client.resources(), randomUUID(), signal)
+    const temporary = new Temporary(client, await client.resources(), newLook(), signal)
     const claims = temporary.resource('PersistentVolumeClaim')
     const claim = await client.ask<KubeObject>(resourcePath(claims, namespace, name), { signal }).catch((error: unknown) => {
       if (error instanceof ApiFailure && error.status === 404) return null

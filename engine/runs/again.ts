@@ -1,13 +1,13 @@
 import { wishOf } from '../../core/restore/wish'
 import type { EngineContext } from '../context'
-import { openPart, type RestoreParams, type RestorePart } from './restore'
+import { openPart, takenBackIn, type RestoreParams, type RestorePart } from './restore'
 import { planAll, planDigest, requireReason, type PlannedWish } from './restore-plan'
 
 /** What a restore of one or several points would do now, taken together. */
-export async function planParts(engine: EngineContext, parts: RestorePart[]): Promise<PlannedWish> {
+export async function planParts(engine: EngineContext, parts: RestorePart[], also: string[] = []): Promise<PlannedWish> {
   const all: PlannedWish = { databases: [], namespaces: [] }
   for (const part of parts) {
-    const planned = await planAll(engine, await openPart(engine, part), wishOf(part.wish))
+    const planned = await planAll(engine, await openPart(engine, part), wishOf(part.wish), also)
     all.databases.push(...planned.databases)
     all.namespaces.push(...planned.namespaces)
   }
@@ -26,7 +26,7 @@ export async function planAgain(
   reason: string | null,
 ): Promise<Record<string, unknown>> {
   const before = params as unknown as RestoreParams
-  const planned = await planParts(engine, [before, ...(before.more ?? [])])
+  const planned = await planParts(engine, [before, ...(before.more ?? [])], takenBackIn(before))
   requireReason(planned, reason)
   return { ...before, reason, agreed: planDigest(planned) }
 }

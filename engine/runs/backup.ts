@@ -21,7 +21,8 @@ import { ContentWriter, type WriterPart } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
-import { removeFromClusters } from './clusters/left'
+import { willLeave } from './clusters/left'
+import { undoAll } from './undone'
 import { auditMember } from './audit'
 import { earlierPoint } from './earlier'
 import { RangeDifferential } from './differ'
@@ -84,7 +85,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
     })
   } catch (error) {
     await hold.abandon()
-    const undoing = [() => writer.discard(), async () => run.leftAtSource && removeFromClusters(run.engine, run.id)]
+    const undoing = [() => writer.discard(), () => undoAll(run.engine, run.id)]
     // Why it failed is what counts; what could not be cleaned up besides is told.
     for (const undo of undoing)
       await undo().catch((left: unknown) => run.say('warning', `Not all of what was begun could be removed: ${errorRecord(left).what}`))
@@ -304,6 +305,7 @@ async function captureSource(
     writer,
     earlier: before.database,
     earlierFiles: before.files,
+    willLeave: (source) => willLeave(run, source),
     leftAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.leftAtSource = true),
     folderToRead: (volume) => folderToRead(stillOf(vessel.definition), volume, moment.values),
     snapshot: async (database) => {

@@ -18,9 +18,14 @@ export interface RestingWorkload {
   half: string[]
 }
 
-/** What has to be undone outside of the catalog: a database that was half-made, a workload that was put to rest. */
+/**
+ * What has to be undone outside of the catalog: a database that was half-made, a workload that was put to rest, what was
+ * made in a cluster for a time.
+ */
 export type Undo =
-  { kind: 'database'; what: { source: string; database: string; oid: number | null } } | { kind: 'rest'; what: RestingWorkload }
+  | { kind: 'database'; what: { source: string; database: string; oid: number | null } }
+  | { kind: 'rest'; what: RestingWorkload }
+  | { kind: 'cluster'; what: { source: string } }
 
 export interface StepPlan {
   kind: string

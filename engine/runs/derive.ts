@@ -25,7 +25,7 @@ import { writeJson } from '../store/json'
 import { writeNet, writeTable } from './net-content'
 
 /** How often it is begun again when the structure changes beside it. */
-const ATTEMPTS = 6
+const ATTEMPTS = 12
 
 /** No log comes as far. */
 const LAST_POSITION = 'FFFFFFFF/FFFFFFFF'

@@ -3,7 +3,7 @@ import type pg from 'pg'
 import type { DatabaseManifest, DatabaseProperties, OtherThing, PointRecord, TableManifest } from '../../core/content/manifest'
 import { holdsNames } from '../../core/restore/groups'
 import type { StructureEntry } from '../../core/restore/structure'
-import { pathOf } from '../../core/things/thing'
+import { largeObjectsPath, pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
 import { captureTable } from '../sources/postgres/capture'
 import type { PostgresAccess } from '../sources/postgres/connect'
@@ -75,7 +75,7 @@ async function keepAll(
     tables.push(await captureTable(client, table, path, writer, { earlier: then, signal: run.signal, moved: () => undefined }))
   }
   const only = overwritten.largeObjects ?? []
-  const path = pathOf(access.name, database, 'large objects')
+  const path = largeObjectsPath(access.name, database)
   const largeObjects =
     only.length > 0 ? await captureLargeObjects(client, path, writer, { only, signal: run.signal, moved: () => undefined }) : null
   const now = run.engine.clock.now()

@@ -9,9 +9,8 @@ import type { FolderBackend } from '../store/folder'
 import type { Store } from '../store/store'
 import { isAhead } from '../store/strangers'
 import { discardRun } from '../store/writer'
-import { removeFromClusters } from './clusters/left'
 import { RunContext, SILENT_MS } from './context'
-import { undoAll, undoLeft } from './undone'
+import { pointOf, undoAll, undoLeft } from './undone'
 
 /** Younger content may be that of somebody at work: a follower fills a pack for as long as its segment is open. */
 const LEFT_MS = 2 * LOG.seconds.max * 1000
@@ -89,7 +88,6 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
       () => null,
       (error: unknown) => errorRecord(error).what,
     )
-  await removeFromClusters(engine, orphan.id)
   const undone = await undoAll(engine, orphan.id)
   const made = orphan.kind === 'backup' ? await pointOf(engine, orphan.id) : undefined
   const error = new VesselError('worker_died', {
@@ -101,9 +99,6 @@ async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): 
   if (made) await run.end('warned', { outcome: { point: made.id } })
   else await run.end('failed', { error })
 }
-
-const pointOf = (engine: EngineContext, runId: string) =>
-  engine.db.selectFrom('point').select('id').where('run_id', '=', runId).where('kept_for', 'is', null).executeTakeFirst()
 
 function touchedBy({ kind }: Orphan, undone: string[], cleanup: string | null): string {
   if (undone.length > 0) return undone.join(' ')

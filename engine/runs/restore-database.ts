@@ -176,14 +176,19 @@ export class DatabaseRestore {
 
   /** What of things without rows, and of the database itself, is about to be replaced, as one point. */
   private async keepOthers(client: pg.Client, due: Operation[], before: StructureEntry[]): Promise<void> {
-    const byKey = new Map(before.map((entry) => [definitionKey(entry), entry.id]))
-    const others = due.flatMap((operation): OtherThing[] => {
-      const entry = byKey.get(keyOf(operation, this.planned.manifest))
-      return operation.verb !== 'replace' || entry === undefined ? [] : [{ path: operation.path, kind: operation.kind, entry }]
-    })
+    const others = this.replacedOf(due, before)
     const isDatabase = due.some(({ kind, verb }) => kind === 'database' && verb === 'replace')
     const properties = isDatabase ? await describeProperties(client) : undefined
     await this.keep(client, { others, ...(properties ? { properties } : {}) }, before)
+  }
+
+  /** Things without rows that operations replace, as they stand in a structure. */
+  private replacedOf(operations: Operation[], before: StructureEntry[]): OtherThing[] {
+    const byKey = new Map(before.map((entry) => [definitionKey(entry), entry.id]))
+    return operations.flatMap((operation): OtherThing[] => {
+      const entry = byKey.get(keyOf(operation, this.planned.manifest))
+      return operation.verb !== 'replace' || entry === undefined ? [] : [{ path: operation.path, kind: operation.kind, entry }]
+    })
   }
 
   /** An operation with what stands upon its thing at this moment, and the structure of which that is a part. */
@@ -227,9 +232,12 @@ export class DatabaseRestore {
         try {
           // Before locks are held, because the dump needs its own.
           const stands = members.some(({ operation }) => operation.verb === 'replace' || operation.verb === 'merge')
+          const again = [...members.map(({ operation }) => operation), ...inner].filter(
+            ({ how, kind }) => how === 'rebuild' && kind !== 'cast',
+          )
           const rebuilds = await standingUpon(
             client,
-            members.flatMap(({ operation }) => (operation.how === 'rebuild' ? [operation.target] : [])),
+            again.map(({ target }) => target),
           )
           const tables = members.map(({ operation }) => operation.target)
           // What is made again upon them may have been made again before, with another group.
@@ -247,7 +255,12 @@ export class DatabaseRestore {
               rows: (n, bytes) => (count('rows', n), count('bytes', bytes)),
               checked: (n) => count('rows checked', n),
             },
-            keep: (locked, overwritten) => this.keep(locked, { tables: overwritten.map(({ operation }) => operation.target) }, before),
+            keep: (locked, overwritten) =>
+              this.keep(
+                locked,
+                { tables: overwritten.map(({ operation }) => operation.target), others: this.replacedOf(inner, before) },
+                before,
+              ),
           })
           for (const outcome of outcomes) this.receipts.table(outcome)
           for (const operation of inner) this.receipts.made(operation, [])

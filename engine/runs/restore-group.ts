@@ -2,10 +2,11 @@ import type pg from 'pg'
 import type { TableManifest } from '../../core/content/manifest'
 import type { Mend } from '../../core/restore/mends'
 import type { Operation } from '../../core/restore/plan'
+import { droppedBy } from '../../core/restore/drop'
 import { rootToLoadThrough } from '../../core/restore/partitions'
 import { plainIdentifier, qualified, quoteLiteral, thingKey } from '../../core/restore/sql'
-import { isBeforeRows, type StructureEntry } from '../../core/restore/structure'
-import type { Dependent } from '../../core/restore/target'
+import { isBeforeRows, tableIds, withParts, type StructureEntry } from '../../core/restore/structure'
+import { definitionKey, type Dependent } from '../../core/restore/target'
 import { commitSurely } from '../sources/postgres/commit'
 import { copyIn } from '../sources/postgres/copy-in'
 import { silence } from '../sources/postgres/event-triggers'
@@ -28,6 +29,7 @@ import { EntryWriter } from '../sources/postgres/write-entry'
 import type { Store } from '../store/store'
 import { entriesToRun, type GroupMember } from '../../core/restore/entries'
 import { makeDependents } from './make-dependents'
+import { keyOf } from './restore-others'
 import { prove, type TableOutcome } from './proof'
 import type { PlannedDatabase } from './restore-plan'
 
@@ -62,6 +64,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     const restore = await silence(client)
     await job.keep(client, group.standing())
     await group.clear()
+    await group.types()
     await group.runEntries('before')
     await group.rebuild('functions')
     const strict = await relaxDomains(
@@ -100,6 +103,9 @@ class GroupRestore {
   private taken: TakenOff = nothingTakenOff()
   /** What stood upon a table and waits for its own operation, by `thingKey`. */
   private readonly gone = new Set<string>()
+  private readonly made = new Set<number>()
+  /** Entries of what stood upon tables and types that are there again. */
+  private readonly rebuilt = new Set<number>()
 
   constructor(
     private readonly client: pg.Client,
@@ -152,12 +158,21 @@ class GroupRestore {
         .map(({ schema, name }) => qualified(schema, name))
         .join(', ')}`,
     )
+    await this.dropTypes()
     // What was on a table that is dropped went with it; the backup brings its own.
     const isGone = ({ table }: { table: string }) => this.isOneOf(table, rebuilt)
     this.taken.triggers = this.taken.triggers.filter((part) => !isGone(part))
     this.taken.rules = this.taken.rules.filter((part) => !isGone(part))
     this.taken.forced = this.taken.forced.filter((table) => !isGone({ table }))
     this.taken.checks = this.taken.checks.filter((part) => !isGone(part))
+  }
+
+  /** Types that are made again, and casts of them; what needs another one goes first. */
+  private async dropTypes(): Promise<void> {
+    const { inner, before, planned } = this.job
+    const keys = new Set(inner.filter(({ when }) => when === 'group').map((operation) => keyOf(operation, planned.manifest)))
+    for (const entry of before.filter((one) => keys.has(definitionKey(one))).reverse())
+      for (const statement of droppedBy(entry)) await this.client.query(statement)
   }
 
   private isOneOf(table: string, members: GroupMember[]): boolean {
@@ -167,8 +182,19 @@ class GroupRestore {
     )
   }
 
+  /** Types that are made again, and functions that stood upon them, which tables may need. */
+  async types(): Promise<void> {
+    const types = this.job.inner.filter(({ kind, when }) => kind === 'type' && when === 'group')
+    if (types.length === 0) return
+    const own = types.flatMap(({ entries }) => entries)
+    const { entries } = this.job.planned.manifest
+    const parts = new Set(withParts(entries, own, tableIds(entries)).map(({ id }) => id))
+    for (const entry of this.entries.filter(({ id }) => parts.has(id))) await this.runEntry(entry)
+    await this.rebuild('upon types')
+  }
+
   async runEntries(when: 'before' | 'after'): Promise<void> {
-    const due = this.entries.filter((entry) => isBeforeRows(entry) === (when === 'before'))
+    const due = this.entries.filter((entry) => isBeforeRows(entry) === (when === 'before') && !this.made.has(entry.id))
     const keys = due.filter(({ type }) => type === 'FK CONSTRAINT')
     const isOfKey = ({ needs }: StructureEntry) => keys.some(({ id }) => needs.includes(id))
     const others = due.filter(({ type }) => type !== 'FK CONSTRAINT')
@@ -195,6 +221,7 @@ class GroupRestore {
   }
 
   private async runEntry(entry: StructureEntry): Promise<void> {
+    this.made.add(entry.id)
     await this.writer.run(entry)
     this.job.progress.structures(1)
   }
@@ -218,15 +245,17 @@ class GroupRestore {
     return (rowCount ?? 0) > 0
   }
 
-  /** Views and functions that stood upon tables which were made again. */
-  async rebuild(which: 'functions' | 'rest'): Promise<void> {
+  /** Views and functions that stood upon tables and types which were made again. */
+  async rebuild(which: 'upon types' | 'functions' | 'rest'): Promise<void> {
     if (this.rebuilds.length === 0) return
     const entries = dependentEntries(this.job.before, this.rebuilds)
-    // Functions of a table's rows come first, because an index of then may need them.
-    const views = new Set(entries.filter(({ type }) => type.endsWith('VIEW')).map(({ id }) => id))
-    for (const { id, needs } of entries) if (needs.some((need) => views.has(need))) views.add(id)
-    const due = entries.filter(({ id }) => views.has(id) === (which === 'rest'))
+    // Functions of a table's rows come first, because an index of then may need them; before that, those of none.
+    const late = new Set(entries.filter(({ type }) => which !== 'rest' && type.endsWith('VIEW')).map(({ id }) => id))
+    if (which === 'upon types') for (const id of tableIds(this.job.before)) late.add(id)
+    for (const { id, needs } of entries) if (needs.some((need) => late.has(need))) late.add(id)
+    const due = entries.filter(({ id }) => !late.has(id) && !this.rebuilt.has(id))
     const gone = await makeDependents(this.client, this.job.planned, this.writer, due, 'a table that was made again')
+    for (const { id } of due) this.rebuilt.add(id)
     for (const key of gone) this.gone.add(key)
     if (which === 'rest') await refreshFilled(this.client, this.rebuilds, this.job.planned.filled, this.gone)
   }

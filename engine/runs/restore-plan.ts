@@ -36,13 +36,19 @@ export interface PlannedDatabase {
   filled: Set<string>
 }
 
-/** The plan for every database that the wish picks something from, against what stands at the target now. */
-export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedDatabase[]> {
+/**
+ * The plan for every database that the wish picks something from, against what stands at the target now.
+ *
+ * @param also paths of databases of a target that belong to it though nothing is picked
+ */
+export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish, also: string[] = []): Promise<PlannedDatabase[]> {
   const planned: PlannedDatabase[] = []
   for (const { member, manifest } of point.members) {
     for (const database of manifest.databases) {
       const root = pathOf(member, database.name)
-      if (!wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
+      const into = placeOf(wish.into, member, database.name, database.name)
+      const isMeant = also.includes(pathOf(into.source, into.database))
+      if (!isMeant && !wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
       planned.push(await planDatabase(engine, point, { member, serverVersion: manifest.server.versionNumber, database }, wish))
     }
   }
@@ -55,10 +61,11 @@ export interface PlannedWish {
   namespaces: PlannedNamespace[]
 }
 
-/** @throws VesselError `nothing_picked` */
-export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wish): Promise<PlannedWish> {
-  const [databases, namespaces] = await Promise.all([planWish(engine, point, wish), planNamespaces(engine, point, wish)])
+/** @param also as in `planWish`. @throws VesselError `nothing_picked` */
+export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wish, also: string[] = []): Promise<PlannedWish> {
+  const [databases, namespaces] = await Promise.all([planWish(engine, point, wish, also), planNamespaces(engine, point, wish)])
   const isNothing =
+    also.length === 0 &&
     databases.every(({ plan }) => plan.operations.length === 0) &&
     namespaces.every(({ plan }) => plan.operations.length + plan.volumes.length === 0)
   if (!isNothing) {

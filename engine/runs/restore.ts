@@ -10,7 +10,7 @@ import { DatabaseRestore } from './restore-database'
 import type { EngineContext } from '../context'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
 import { openTogether } from '../points/together'
-import { isWithin, pathOf } from '../../core/things/thing'
+import { isWithin, namesOf, pathOf } from '../../core/things/thing'
 import type { PlannedNamespace } from './clusters/plan'
 import { rehearseNamespace } from './clusters/rehearse'
 import { NamespaceRestore } from './clusters/restore'
@@ -32,6 +32,8 @@ export interface RestoreParams extends RestorePart {
   more?: RestorePart[]
   /** Paths of what an earlier restore made, which is taken back with what it overwrote. */
   unmakes?: string[]
+  /** Numbers of large objects that it put where none was, by the path of their database. */
+  unlinks?: Record<string, number[]>
 }
 
 interface OpenPart {
@@ -53,7 +55,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   if (blocker && !isPassing) throw blocker
   if (!rehearsal) requireAgreed(all, params.agreed ?? null)
   const receipts = new Receipts(run)
-  const unmakings = rehearsal ? [] : unmakingsOf(run, vessel, parts, params.unmakes ?? [], receipts)
+  const unmakings = rehearsal ? [] : unmakingsOf(run, vessel, parts, params, receipts)
   if (unmakings.length > 0) {
     // What was made goes first where nothing needs it, so that what comes back is planned without it.
     for (const unmaking of unmakings) await unmaking.go(false)
@@ -90,12 +92,18 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   })
 }
 
+/** Databases in which something is taken back that an earlier restore made. */
+export const takenBackIn = ({ unmakes = [], unlinks = {} }: Pick<RestoreParams, 'unmakes' | 'unlinks'>): string[] => [
+  ...new Set([...unmakes.map((path) => pathOf(...namesOf(path).slice(0, 2))), ...Object.keys(unlinks)]),
+]
+
 /** What is to be brought back, planned against what stands at the target now. */
 async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPart[]> {
   const parts: OpenPart[] = []
+  const also = takenBackIn(params)
   for (const part of [params, ...(params.more ?? [])]) {
     const point = await openPart(run.engine, part)
-    const planned = await planAll(run.engine, point, wishOf(part.wish))
+    const planned = await planAll(run.engine, point, wishOf(part.wish), also)
     for (const database of planned.databases) database.confirm = () => run.confirm()
     await point.ready((path) =>
       planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
@@ -111,11 +119,20 @@ const togetherOf = (parts: OpenPart[]): PlannedWish => ({
 })
 
 /** What is taken back beside what was overwritten, database by database. */
-function unmakingsOf(run: RunContext, vessel: Vessel, parts: OpenPart[], paths: string[], receipts: Receipts): Unmaking[] {
+function unmakingsOf(
+  run: RunContext,
+  vessel: Vessel,
+  parts: OpenPart[],
+  { unmakes = [], unlinks = {} }: RestoreParams,
+  receipts: Receipts,
+): Unmaking[] {
   return parts.flatMap(({ point, planned }) =>
-    planned.databases.flatMap(({ access, database, manifest, wish }) => {
-      const own = paths.filter((path) => isWithin(path, pathOf(access.name, database)))
-      return own.length > 0 ? [new Unmaking(run, vessel, point.store, manifest, own, wish.keepDays, receipts)] : []
+    planned.databases.flatMap(({ access, database, manifest, wish, writing }) => {
+      const place = pathOf(access.name, database)
+      const own = unmakes.filter((path) => isWithin(path, place))
+      const large = unlinks[place] ?? []
+      if (own.length + large.length === 0) return []
+      return [new Unmaking(run, vessel, point.store, manifest, place, own, large, writing, wish.keepDays, receipts)]
     }),
   )
 }

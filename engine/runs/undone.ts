@@ -3,6 +3,7 @@ import { accessOf, clusterAccessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { ClusterClient } from '../sources/kubernetes/client'
+import { removeLeftOf } from '../sources/kubernetes/temporary'
 import { withClient } from '../sources/postgres/connect'
 import { dropMade } from '../sources/postgres/make-database'
 import { isAhead } from '../store/strangers'
@@ -28,8 +29,8 @@ export async function undoAll(engine: EngineContext, runId: string): Promise<str
         .skipLocked()
         .executeTakeFirst()
       if (!row) return
-      const { words, done } = await undoOne(engine, row as Undo)
-      said.push(words)
+      const { words, done } = await undoOne(engine, runId, row as Undo)
+      if (words) said.push(words)
       if (done)
         await tx
           .deleteFrom('run_undo')
@@ -49,21 +50,46 @@ export async function undoLeft(engine: EngineContext): Promise<void> {
     .where('run.state', 'not in', ['waiting', 'running'])
     .execute()
   for (const { id } of runs) {
-    await undoAll(engine, id)
+    const said = await undoAll(engine, id)
     const left = await engine.db.selectFrom('run_undo').select('ordinal').where('run_id', '=', id).executeTakeFirst()
     const text = 'What it had made and not finished is undone now.'
-    if (!left) await engine.db.insertInto('run_message').values({ run_id: id, at: engine.clock.now(), level: 'info', text }).execute()
+    if (!left && said.length > 0)
+      await engine.db.insertInto('run_message').values({ run_id: id, at: engine.clock.now(), level: 'info', text }).execute()
   }
 }
 
 interface Undone {
+  /** Empty where nobody has to know. */
   words: string
   /** Whether nothing is left to be tried. */
   done: boolean
 }
 
-const undoOne = (engine: EngineContext, undo: Undo): Promise<Undone> =>
-  undo.kind === 'database' ? drop(engine, undo.what) : start(engine, undo.what)
+function undoOne(engine: EngineContext, runId: string, undo: Undo): Promise<Undone> {
+  if (undo.kind === 'database') return drop(engine, undo.what)
+  return undo.kind === 'rest' ? start(engine, undo.what) : remove(engine, runId, undo.what)
+}
+
+/** The point that a run made, if it did. */
+export const pointOf = (engine: EngineContext, runId: string) =>
+  engine.db.selectFrom('point').select('id').where('run_id', '=', runId).where('kept_for', 'is', null).executeTakeFirst()
+
+/** What a run made in a cluster for a time; what stays there for a point is left where that was made. */
+async function remove(engine: EngineContext, runId: string, { source }: { source: string }): Promise<Undone> {
+  try {
+    const access = await clusterAccessOf(engine, source)
+    const point = await pointOf(engine, runId)
+    await ClusterClient.with(access, (client) => removeLeftOf(client, runId, !point))
+    return { words: '', done: true }
+  } catch (error) {
+    const { code, what } = errorRecord(error)
+    if (code === 'source_missing') return { words: '', done: true }
+    return {
+      words: `What it had made in ${source} for a time may be there still, and is removed as soon as that answers: ${what}`,
+      done: false,
+    }
+  }
+}
 
 /** A store that holds more than this catalog knows, by its name; those that can't be looked at say nothing. */
 async function storeAhead(engine: EngineContext): Promise<string | null> {

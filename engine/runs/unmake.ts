@@ -5,12 +5,13 @@ import { othersOf } from '../../core/restore/kinds'
 import { identifierOf, qualified, tokensOf } from '../../core/restore/sql'
 import { isTableEntry, type StructureEntry } from '../../core/restore/structure'
 import { placeOf, wishOf, type Wish } from '../../core/restore/wish'
-import { namesOf, pathOf } from '../../core/things/thing'
+import { isLargeObjects, largeObjectsPath, lastName, namesOf, pathOf } from '../../core/things/thing'
 import { plural } from '../../core/time/words'
 import { accessOf } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import type { Vessel } from '../catalog/vessels'
 import { commitSurely } from '../sources/postgres/commit'
+import { EntryWriter, type Writing } from '../sources/postgres/write-entry'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { silence } from '../sources/postgres/event-triggers'
 import { untilGiven } from '../sources/postgres/locks'
@@ -20,15 +21,6 @@ import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { keepOverwritten } from './keep'
 import type { Receipts } from './receipts'
-
-/** Kinds whose making is not undone by a drop, and why. */
-const STAYS: Record<string, string> = {
-  subscription: 'A subscription is tied to another server, so it stays.',
-  rights: 'Rights on what stood there before stay as they were given.',
-  comment: 'A comment on what stood there before stays.',
-  'security-label': 'A label on what stood there before stays.',
-  'large-objects': 'Large objects that were added stay: nothing tells which of them anybody uses by now.',
-}
 
 /** A thing that an earlier restore made, as it stands now. */
 interface Made {
@@ -48,17 +40,21 @@ export class Unmaking {
   private readonly source: string
   private readonly database: string
 
-  /** @param paths things of one database, as the earlier restore's receipt names them */
+  /** @param paths things of the database at `place`, as the earlier restore's receipt names them */
   constructor(
     private readonly run: RunContext,
     private readonly vessel: Vessel,
     private readonly store: Store,
     private readonly then: DatabaseManifest,
+    place: string,
     private readonly paths: string[],
+    /** Numbers of large objects that it put where none was. */
+    private readonly largeObjects: number[],
+    private readonly writing: Writing,
     private readonly days: number,
     private readonly receipts: Receipts,
   ) {
-    const [source, database] = namesOf(paths[0]!)
+    const [source, database] = namesOf(place)
     this.source = source!
     this.database = database!
   }
@@ -68,11 +64,39 @@ export class Unmaking {
     const access = await accessOf(this.run.engine, this.source)
     await withClient(access, this.database, async (client) => {
       const entries = await readStructure(access, this.database, client, { signal: this.run.signal })
-      const made = this.madeOf(entries)
-      const due = made.filter(({ kind }) => !STAYS[kind])
+      const due = this.madeOf(entries)
       if (due.length > 0) await untilGiven(() => this.dropOnce(client, access, entries, due, last))
-      if (last) for (const { path, name, kind } of made) if (STAYS[kind]) this.told(path, name, STAYS[kind]!)
+      if (last && this.largeObjects.length > 0) await this.unlink(client, access)
     })
+  }
+
+  /** Large objects that are still there, kept and taken away in one transaction. */
+  private async unlink(client: pg.Client, access: PostgresAccess & { id: string }): Promise<void> {
+    const path = largeObjectsPath(this.source, this.database)
+    const { rows } = await client.query<{ oid: number }>(
+      `select oid::int from pg_catalog.pg_largeobject_metadata where oid::int = any ($1::int[])`,
+      [this.largeObjects],
+    )
+    if (rows.length === 0) return
+    await this.inTransaction(client, access, async () => {
+      const into = { access, database: this.database, then: this.then, days: this.days }
+      await keepOverwritten(this.run, this.vessel, this.store, client, into, { largeObjects: rows.map(({ oid }) => oid) }, [])
+      await client.query('select lo_unlink(oid::oid) from unnest($1::int[]) oid', [rows.map(({ oid }) => oid)])
+    })
+    this.gone({ path, name: lastName(path) })
+  }
+
+  private async inTransaction(client: pg.Client, access: PostgresAccess, work: () => Promise<void>): Promise<void> {
+    await client.query('begin')
+    try {
+      const restore = await silence(client)
+      await work()
+      await restore()
+      await commitSurely(client, { access, database: this.database, confirm: () => this.run.confirm() })
+    } catch (error) {
+      await client.query('rollback').catch(() => undefined)
+      throw error
+    }
   }
 
   /** Things of the structure of now that an earlier restore made, in the order of their making. */
@@ -94,21 +118,15 @@ export class Unmaking {
     due: Made[],
     last: boolean,
   ): Promise<void> {
-    await client.query('begin')
-    try {
-      const restore = await silence(client)
+    let failed = new Map<Made, string>()
+    await this.inTransaction(client, access, async () => {
       await this.keep(client, access, entries, due)
-      const failed = await dropAll(client, due)
-      await restore()
-      await commitSurely(client, { access, database: this.database, confirm: () => this.run.confirm() })
-      for (const made of due) {
-        const why = failed.get(made)
-        if (why === undefined) this.gone(made)
-        else if (last) this.told(made.path, made.name, `It stays, because ${why}`)
-      }
-    } catch (error) {
-      await client.query('rollback').catch(() => undefined)
-      throw error
+      failed = await dropAll(client, due, new EntryWriter(client, this.writing, []))
+    })
+    for (const made of due) {
+      const why = failed.get(made)
+      if (why === undefined) this.gone(made)
+      else if (last) this.told(made.path, made.name, `It stays, because ${why}`)
     }
   }
 
@@ -121,7 +139,7 @@ export class Unmaking {
     await this.run.say('info', `What goes was kept as a point of its own: ${plural(due.length, 'thing')}.`)
   }
 
-  private gone({ path, name }: Made): void {
+  private gone({ path, name }: Pick<Made, 'path' | 'name'>): void {
     this.settled.add(path)
     this.receipts.line(path, name, 'drop', 'dropped', { reason: 'Nothing stood there before, so it is gone again.' })
   }
@@ -165,7 +183,7 @@ const addressOf = ({ entry }: Made) => `${entry.catalog}/${entry.oid}`
  * Drops things that may need each other, in circles too, and nothing else: what something else needs stays, with all
  * that it needs in its turn. Returns why, for those that stay.
  */
-async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string>> {
+async function dropAll(client: pg.Client, due: Made[], writer: EntryWriter): Promise<Map<Made, string>> {
   const stays = new Map<Made, string>()
   let rest = [...due].reverse()
   for (;;) {
@@ -176,7 +194,7 @@ async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string
     rest = rest.filter((made) => !stays.has(made))
   }
   for (const made of rest) {
-    const why = await dropOne(client, made)
+    const why = await dropOne(client, made, writer)
     if (why !== null) stays.set(made, why)
   }
   return stays
@@ -185,7 +203,13 @@ async function dropAll(client: pg.Client, due: Made[]): Promise<Map<Made, string
 /** Gone already with another one. */
 const GONE = /^(42704|42883|42P01|3F000|42703)$/
 
-async function dropOne(client: pg.Client, { entry }: Made): Promise<string | null> {
+async function dropOne(client: pg.Client, { entry, kind }: Made, writer: EntryWriter): Promise<string | null> {
+  // Rights that were given where none were told are what they were when the thing was made.
+  if (kind === 'rights') {
+    await writer.resetInitial(entry)
+    return writer.left.splice(0)[0]?.why ?? null
+  }
+  if (kind === 'subscription' && (await isEnabled(client, entry.name))) return 'it was switched on since.'
   for (const statement of droppedBy(entry)) {
     // Nothing but what goes too needs it.
     const whole = /^DROP (?!USER MAPPING)/.test(statement) ? `${statement} CASCADE` : statement
@@ -193,6 +217,14 @@ async function dropOne(client: pg.Client, { entry }: Made): Promise<string | nul
     if (failure && !GONE.test(failure.code)) return `the server would not let it go: ${failure.message}.`
   }
   return null
+}
+
+async function isEnabled(client: pg.Client, subscription: string): Promise<boolean> {
+  const { rows } = await client.query<{ subenabled: boolean }>(
+    `select subenabled from pg_catalog.pg_subscription where subname = $1 and subdbid = (select oid from pg_catalog.pg_database where datname = current_database())`,
+    [subscription],
+  )
+  return rows[0]?.subenabled ?? false
 }
 
 /** Things that a restore made where nothing stood, by where they stand. */
@@ -207,12 +239,14 @@ export async function madeBy(engine: EngineContext, runId: string): Promise<stri
     .where('outcome', 'in', ['made', 'renamed'])
     .orderBy('ordinal')
     .execute()
-  return lines.map(({ path, target, outcome }) => {
-    const [source, database, ...names] = namesOf(path)
-    if (names.length === 0) return path
-    const place = placeOf(into, source!, database!, database!)
-    return pathOf(place.source, place.database, ...(outcome === 'renamed' ? namesIn(target) : names))
-  })
+  return lines
+    .filter(({ path }) => !isLargeObjects(path))
+    .map(({ path, target, outcome }) => {
+      const [source, database, ...names] = namesOf(path)
+      if (names.length === 0) return path
+      const place = placeOf(into, source!, database!, database!)
+      return pathOf(place.source, place.database, ...(outcome === 'renamed' ? namesIn(target) : names))
+    })
 }
 
 /** The names in a quoted, qualified name. */

@@ -109,8 +109,10 @@ export interface CaptureJob {
   earlier: (database: string) => Promise<DatabaseManifest | undefined>
   /** The folder of a volume of a cluster that is to be read, once everything is held; empty for all of it. */
   folderToRead: (volume: string) => { folder: string; trouble: string | null }
-  /** What a volume of a cluster held in the point before, to read only what changed. */
-  earlierFiles: (volume: string) => Promise<FileEntry[] | undefined>
+  /** What a volume of a cluster held in the point before, in the order of the paths, to read only what changed. */
+  earlierFiles: (volume: string) => Promise<(() => AsyncIterable<FileEntry>) | undefined>
+  /** Called before anything is made at a source for a time; what it gives is told whether nothing of that is left. */
+  willLeave: (source: string) => Promise<(nothing: boolean) => Promise<void>>
   /** Told of what stays at the source because it could not be read; null when nothing may stay there. */
   leftAtSource: (() => void) | null
   /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */

@@ -15,6 +15,8 @@ const LINES = '$lines'
 interface LinesRef {
   [LINES]: string[]
   nested: boolean
+  /** The key of the first line of each chunk, where a list is in the order of keys, so that a part of it can be found. */
+  firsts?: string[]
 }
 
 /** Puts JSON into the store as chunks; returns their names in order. */
@@ -22,9 +24,13 @@ export async function writeJson(writer: Sink, value: object): Promise<string[]> 
   return writeRoot(writer, await shortened(writer, value))
 }
 
-/** Puts a list into the store whose items come one after the other, and are not held. It is read as any other JSON. */
-export async function writeList(writer: Sink, items: AsyncIterable<unknown> | Iterable<unknown>): Promise<string[]> {
-  return writeRoot(writer, await putLines(writer, items))
+/**
+ * Puts a list into the store whose items come one after the other, and are not held. It is read as any other JSON.
+ *
+ * @param keyOf where they come in the order of keys: by these a part of the list is found
+ */
+export async function writeList<T>(writer: Sink, items: AsyncIterable<T> | Iterable<T>, keyOf?: (item: T) => string): Promise<string[]> {
+  return writeRoot(writer, await putLines(writer, items, keyOf))
 }
 
 async function writeRoot(writer: Sink, root: unknown): Promise<string[]> {
@@ -57,8 +63,8 @@ async function shortened(writer: Sink, value: unknown): Promise<unknown> {
   return short
 }
 
-async function putLines(writer: Sink, list: AsyncIterable<unknown> | Iterable<unknown>): Promise<LinesRef> {
-  const ref: LinesRef = { [LINES]: [], nested: false }
+async function putLines<T>(writer: Sink, list: AsyncIterable<T> | Iterable<T>, keyOf?: (item: T) => string): Promise<LinesRef> {
+  const ref: LinesRef = { [LINES]: [], nested: false, ...(keyOf ? { firsts: [] } : {}) }
   const encoder = new TextEncoder()
   let [lines, length]: [string[], number] = [[], 0]
   const put = async () => {
@@ -68,6 +74,7 @@ async function putLines(writer: Sink, list: AsyncIterable<unknown> | Iterable<un
   for await (const one of list) {
     const isNested = holdsLong(one)
     ref.nested ||= isNested
+    if (keyOf && lines.length === 0) ref.firsts!.push(keyOf(one))
     const line = `${JSON.stringify(isNested ? await shortened(writer, one) : one)}\n`
     lines.push(line)
     length += line.length
@@ -84,15 +91,28 @@ const CACHED_BYTES = 64 * 1024 * 1024
 export const readManifest = (store: Store, names: string[]): Promise<Manifest> => readJson<Manifest>(store, names)
 
 /** What `writeJson` put into the store. It is shared: nobody may change it. */
-export function readJson<T extends object>(store: Store, names: string[]): Promise<T> {
-  const key = `${store.id} ${names.join(' ')}`
+export const readJson = <T extends object>(store: Store, names: string[]): Promise<T> => cached<T>('', store, names, load)
+
+/** The same without what its long lists hold. */
+const rootOf = (store: Store, names: string[]): Promise<object> =>
+  cached('root', store, names, async (...from) => (await loadRoot(...from)).value as object)
+
+type Sized = (bytes: number) => void
+
+function cached<T extends object>(
+  what: string,
+  store: Store,
+  names: string[],
+  read: (store: Store, names: string[], sized: Sized) => Promise<object>,
+): Promise<T> {
+  const key = `${what} ${store.id} ${names.join(' ')}`
   const known = cache.get(key)
   if (known) {
     cache.delete(key)
     cache.set(key, known)
     return known.reading as Promise<T>
   }
-  const entry = { reading: load(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
+  const entry = { reading: read(store, names, (bytes) => makeRoom(entry, bytes)), bytes: 0 }
   cache.set(key, entry)
   entry.reading.catch(() => cache.delete(key))
   return entry.reading as Promise<T>
@@ -107,8 +127,6 @@ function makeRoom(entry: { bytes: number }, bytes: number): void {
     held -= one.bytes
   }
 }
-
-type Sized = (bytes: number) => void
 
 async function load(store: Store, names: string[], sized: Sized): Promise<object> {
   const { value, hasLists } = await loadRoot(store, names, sized)
@@ -148,13 +166,25 @@ async function* linesOf(store: Store, names: string[], sized: Sized = () => unde
   }
 }
 
+/** Keys of which a list is read: from the first on, and behind the last no further. Others may come along. */
+export interface KeyRange {
+  from: string
+  to: string
+}
+
 /** What a list holds that `writeJson` put into the store, without the list being held as a whole where it is long. */
-export async function* readList<T>(store: Store, names: string[]): AsyncGenerator<T> {
-  const { value } = await loadRoot(store, names)
+export async function* readList<T>(store: Store, names: string[], range?: KeyRange): AsyncGenerator<T> {
+  const value = await rootOf(store, names)
   const ref = refIn(value)
-  if (!ref) yield* value as T[]
-  else if (!ref.nested) yield* linesOf(store, ref[LINES]) as AsyncGenerator<T>
-  else for await (const one of linesOf(store, ref[LINES])) yield (await lengthened(store, one, () => undefined)) as T
+  if (!ref) yield* value as unknown as T[]
+  else if (!ref.nested) yield* linesOf(store, within(ref, range)) as AsyncGenerator<T>
+  else for await (const one of linesOf(store, within(ref, range))) yield (await lengthened(store, one, () => undefined)) as T
+}
+
+/** The chunks in which a part of a list lies. */
+function within({ [LINES]: names, firsts }: LinesRef, range: KeyRange | undefined): string[] {
+  if (!range || !firsts) return names
+  return names.filter((_, i) => firsts[i]! <= range.to && (i + 1 === names.length || firsts[i + 1]! >= range.from))
 }
 
 /**

@@ -157,6 +157,23 @@ describe('a volume whose snapshot can’t be read', () => {
     expect((await fetch(lanes, point)).state).toBe('done')
   })
 
+  it('stays where it is when the worker dies just after the point was made', async () => {
+    const lanes = await vessel()
+    write('six lanes')
+    const point = await leave(lanes)
+    const { run_id: id } = await bench.engine.db.selectFrom('point').select('run_id').where('id', '=', point).executeTakeFirstOrThrow()
+    await bench.engine.db
+      .updateTable('run')
+      .set({ state: 'running', heartbeat_at: new Date(0), finished_at: null, outcome: null })
+      .where('id', '=', id)
+      .execute()
+    await tidyUp(bench.engine, true)
+    expect(await bench.record(id)).toMatchObject({ state: 'warned', outcome: { point } })
+    expect(kept()).toBe(1)
+    expect((await fetch(lanes, point)).state).toBe('done')
+    expect(await textIn(point)).toBe('six lanes')
+  })
+
   it('is told to be lost when somebody removed the snapshot meanwhile', async () => {
     const lanes = await vessel()
     const point = await leave(lanes)

@@ -7,7 +7,7 @@ import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { addVessel } from '../../engine/catalog/vessels'
 import { tidyUp } from '../../engine/runs/orphans'
 import { BoardingBench, check, config, ingress, settled, wish } from '../support/boarding'
-import { namespace } from '../support/cluster'
+import { namespace, TestCluster } from '../support/cluster'
 import { killWorker, startWorker } from '../support/worker'
 
 // Namespaces that can't come back as they are wished, in part, or were torn when they were copied.
@@ -66,6 +66,32 @@ describe('what stands in the way', () => {
   })
 })
 
+describe('a cluster that goes away while a volume is filled', () => {
+  it('is rid of what was made there for that as soon as it answers, though nobody backs that namespace up', async () => {
+    const { bench, islet } = boarding
+    const params = {
+      point: boarding.point,
+      wish: wish({}, { source: 'islet', namespaces: { boarding: 'away' }, classes: { berth: 'pontoon' } }),
+      reason: 'a test',
+    }
+    const id = await addRun(bench.engine, { kind: 'restore', vessel: boarding.vessel, startedBy: 'a test', params })
+    expect(
+      await bench.performUntil(id, { kind: 'volume' }, async () => {
+        await islet.until(() => islet.temporary() > 0)
+        await islet.stop()
+      }),
+    ).toBe(true)
+    expect((await bench.record(id)).state).toBe('failed')
+    const { port } = islet.process
+    const again = await TestCluster.start('islet', { folder: islet.folder, port })
+    Object.assign(boarding, { islet: again })
+    expect(again.temporary()).toBeGreaterThan(0)
+    await tidyUp(bench.engine)
+    expect(again.temporary()).toBe(0)
+    again.kubectl('delete', 'namespace', 'away')
+  })
+})
+
 describe('a workload that is put to rest', () => {
   const VOLUME = 'quay/boarding/volume/data-manifest-0'
   const replicas = () => boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas as number
@@ -84,7 +110,7 @@ describe('a workload that is put to rest', () => {
     const worker = startWorker(boarding.bench.environment)
     const params = { point: boarding.point, wish: wish({ picks: [VOLUME] }), reason: 'a test' }
     const id = await boarding.bench.engine.startRun({ kind: 'restore', vessel: boarding.vessel, startedBy: 'a test', params })
-    await boarding.quay.until(async () => (await undoes(id)).some(({ what }) => (what.half as string[]).length > 0))
+    await boarding.quay.until(async () => (await undoes(id)).some(({ what }) => ((what.half as string[] | undefined) ?? []).length > 0))
     await killWorker(worker)
     await tidyUp(boarding.bench.engine, true)
     expect(boarding.quay.temporary()).toBe(0)

@@ -102,6 +102,19 @@ describe('an audit', () => {
     await log.holds(later)
   })
 
+  it('that agreed last before a full was made leaves no moment behind that full to be given out either', async () => {
+    expect(await log.bench.run('audit', log.vessel)).toMatchObject({ state: 'done', outcome: { differing: 0 } })
+    await log.bench.backup(log.vessel)
+    tamper(`update tampered set v = 'behind the full' where id = 13`)
+    const between = log.moment('public.tampered')
+    // What is read whole afterwards lies behind this, and not at the moment itself.
+    log.bench.sql(`update sound set v = 'on' where id = 1`)
+    await log.flush()
+    expect(await log.bench.run('audit', log.vessel)).toMatchObject({ state: 'warned', outcome: { differing: 1 } })
+    await expect(log.rowsAt(log.ref(between), 'public.tampered')).rejects.toThrow('not known')
+    await mended()
+  })
+
   it('of a vessel whose log is not followed says so', async () => {
     const other = await log.bench.vessel('Other')
     expect(await log.bench.run('audit', other)).toMatchObject({ state: 'failed', error: { code: 'no_log' } })

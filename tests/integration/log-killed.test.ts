@@ -74,6 +74,35 @@ describe('a worker that is killed while it follows a log', () => {
   })
 })
 
+describe('a worker that sleeps while it follows a log', () => {
+  it('loses it to another one, which goes on, and leaves it to that when it wakes up', async () => {
+    start()
+    await until(isRead)
+    const sleeper = worker!
+    sleeper.kill('SIGSTOP')
+    try {
+      log.bench.sql(`insert into ticket (v) select 'asleep' from generate_series(1, 50)`)
+      start()
+      const meanwhile = log.moment('public.ticket')
+      await log.flush()
+      await log.holds(meanwhile)
+      sleeper.kill('SIGCONT')
+      for (let i = 0; i < 20; i++) {
+        log.bench.sql(`insert into ticket (v) values ('awake'); update ticket set v = 'again' where v = 'awake'`)
+        await new Promise((resolve) => setTimeout(resolve, 200))
+      }
+      const later = log.moment('public.ticket')
+      await log.flush()
+      await log.holds(later)
+      expect((await log.row()).trouble).toBeNull()
+      expect(await log.breaks()).toEqual([])
+    } finally {
+      sleeper.kill('SIGCONT')
+      await killWorker(sleeper)
+    }
+  })
+})
+
 describe('a store that takes no more', () => {
   it('makes the log wait at its source, says so, and takes up everything once there is room', async () => {
     start(200_000)

@@ -122,13 +122,6 @@ const FORMS: Record<string, { make?: string; columns?: string; fill?: string; ac
   },
 }
 
-/** Where the source does not tell when a table changed, that is said of a moment that may lie before it or after it, or of all tables where nobody looked since. */
-async function isTold(log: LogBench, moment: Moment, table: string): Promise<boolean> {
-  const { manifest } = (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!
-  const path = log.bench.path(...table.split('.'))
-  return manifest.databases[0]!.missing.some((one) => `${path}/`.startsWith(`${one.path}/`) && one.reason.includes('does not tell when'))
-}
-
 describe.each(['trigger', 'compare'] as const)('rows after a change of structure, noticed by %s', (structure) => {
   afterAll(closeAll)
   // The server refuses to make a published table unlogged; only the trigger can take it off before, which readiness tells.
@@ -173,7 +166,7 @@ describe.each(['trigger', 'compare'] as const)('rows after a change of structure
         if (rows instanceof Error) {
           expect(rows.message).toMatch(/not known/)
           if (must && structure === 'trigger') needless.push(`${name}, ${when}: ${rows.message}`)
-        } else if (JSON.stringify(rows) !== JSON.stringify(moment.tables[table]) && !(await isTold(log, moment, table)))
+        } else if (JSON.stringify(rows) !== JSON.stringify(moment.tables[table]) && !(await log.isTold(moment, table)))
           wrong.push(`${name}, ${when}: ${rows[0]} for ${moment.tables[table]![0]}`)
       }
     }

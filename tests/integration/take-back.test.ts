@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { runDetail } from '../../engine/catalog/run-views'
 import { takeBack } from '../../engine/runs/take-back'
 import { Workbench } from '../support/engine'
 import type { Vessel } from '../../engine/catalog/vessels'
@@ -20,8 +21,8 @@ beforeAll(async () => {
 afterAll(() => bench.close())
 
 const is = (name: string) => bench.sql(`select to_regclass('${name}') is not null`) === 't'
-const receiptsOf = (run: string) =>
-  bench.engine.db.selectFrom('receipt').select(['path', 'outcome', 'reason']).where('run_id', '=', run).execute()
+const receiptsOf = (run: string, of = bench) =>
+  of.engine.db.selectFrom('receipt').select(['path', 'outcome', 'reason']).where('run_id', '=', run).execute()
 async function damageAndRestore() {
   bench.sql(`update port set name = 'Bergen' where id = 2; drop table if exists berth cascade; drop function if exists twice`)
   const { run } = await bench.restore(vessel, point, {})
@@ -55,4 +56,48 @@ describe('a restore that is taken back', () => {
     expect(bench.sql('select * from of_somebody')).toBe('1|2')
     expect(bench.sql('select name from port where id = 2')).toBe('Bergen')
   })
+
+  it('goes again where it only made what was missing, and overwrote nothing', async () => {
+    bench.sql('drop table berth cascade')
+    const { run } = await bench.restore(vessel, point, { picks: [bench.path('public', 'berth')] })
+    expect([run.state, is('berth')]).toEqual(['done', true])
+    expect((await runDetail(bench.engine, run.id)).canBeTakenBack).toBe(true)
+    const back = await bench.run('restore', vessel, { ...(await takeBack(bench.engine, run.id)) })
+    expect(back).toMatchObject({ state: 'done', error: null })
+    expect([is('berth'), is('port')]).toEqual([false, true])
+    // It kept what it dropped, and is taken back in its turn.
+    const again = await bench.run('restore', vessel, { ...(await takeBack(bench.engine, back.id)) })
+    expect([again.error, is('berth')]).toEqual([null, true])
+    bench.sql('drop table berth cascade; drop function if exists twice')
+  })
+
+  it('takes back what is said and allowed of things, large objects and subscriptions, too', async () => {
+    const own = await Workbench.open(
+      `create table cargo (id int primary key); insert into cargo values (1); comment on schema public is 'said'; create function load() returns int language sql as 'select 1';
+       create cast (text as money) with inout; comment on cast (text as money) is 'it''s'; create role "loader ${process.pid}"; grant execute on function load() to "loader ${process.pid}"; revoke execute on function load() from public;
+       select lo_from_bytea(7001, 'one'), lo_from_bytea(7002, 'two'); create subscription inward connection 'host=127.0.0.1 port=1 dbname=none' publication p with (connect = false, slot_name = 'inward')`,
+    )
+    try {
+      const full = await own.backup(await own.vessel())
+      const dump = () => own.server.dump(own.database, []).replaceAll(/^\\(un)?restrict .*$/gm, '')
+      own.sql(`alter subscription inward set (slot_name = none)`)
+      own.sql(`drop subscription inward; delete from cargo; comment on cast (text as money) is null; revoke all on function load() from "loader ${process.pid}"; grant execute on function load() to public;
+        select lo_unlink(7001), lo_put(7002, 0, 'TWO')`)
+      const damaged = dump()
+      const { run } = await own.restore(await own.vessel('Again'), full, {})
+      expect(
+        own.sql(`select count(*) from pg_subscription where subdbid = (select oid from pg_database where datname = current_database())`),
+      ).toBe('1')
+      expect(own.sql(`select convert_from(lo_get(7001), 'UTF8') || convert_from(lo_get(7002), 'UTF8')`)).toBe('onetwo')
+      const back = await own.run('restore', await own.vessel('Back'), { ...(await takeBack(own.engine, run.id)) })
+      expect(await receiptsOf(back.id, own).then((all) => all.filter(({ outcome }) => outcome === 'left' || outcome === 'failed'))).toEqual(
+        [],
+      )
+      expect(back).toMatchObject({ state: 'done', error: null })
+      expect(dump()).toBe(damaged)
+    } finally {
+      own.sql('drop subscription if exists inward').toString()
+      await own.close()
+    }
+  }, 120_000)
 })

@@ -5,7 +5,7 @@ import { defaultLog, type LogPlan } from '../../core/plan/definition'
 import type { Vessel } from '../../engine/catalog/vessels'
 import type { LogSupervisor } from '../../engine/log/supervisor'
 import { waitForLog } from '../../engine/log/wait'
-import { openPoint, rowsOf } from '../../engine/points/open'
+import { noRows, openPoint, rowsOf } from '../../engine/points/open'
 import { Workbench } from './engine'
 
 /** What a table held at a moment: its rows as COPY text, sorted. */
@@ -112,6 +112,13 @@ export class LogBench {
       expect(summary).toEqual({ table, rows: rows.length, lost: [], more: [] })
       expect(found).toEqual(rows)
     }
+  }
+
+  /** Where the source does not tell when a table changed, that is said of a moment that may lie before it or after it, or of all tables where nobody looked since. */
+  async isTold(moment: Pick<Moment, 'position'>, table: string): Promise<boolean> {
+    const { manifest } = (await openPoint(this.bench.engine, this.ref(moment), noRows)).members[0]!
+    const path = this.bench.path(...table.split('.'))
+    return manifest.databases[0]!.missing.some((one) => `${path}/`.startsWith(`${one.path}/`) && one.reason.includes('does not tell when'))
   }
 
   async close(): Promise<void> {

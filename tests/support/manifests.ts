@@ -97,6 +97,7 @@ export function target(over: Partial<TargetState> & { holds?: Record<string, Par
   return {
     exists: true,
     tables,
+    types: new Map(),
     others: new Set(),
     relations: new Set(tables.keys()),
     schemas: new Set(['sales', 'public']),

@@ -65,7 +65,7 @@ async function again() {
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
         <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
         <template v-else>
-          <TakeBack v-if="run.kind === 'restore' && run.kept.length > 0" :run="run" />
+          <TakeBack v-if="run.canBeTakenBack" :run="run" />
           <UButton v-if="run.kind !== 'fetch' || run.state !== 'done'" @click="again">Start it again</UButton>
         </template>
       </div>

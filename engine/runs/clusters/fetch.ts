@@ -11,6 +11,7 @@ import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../../
 import { contentOf, readVolume } from '../../sources/kubernetes/reader'
 import { SNAPSHOT_GROUP } from '../../sources/kubernetes/storage'
 import { countedBy } from '../../sources/kubernetes/taken-files'
+import { willLeave } from './left'
 import { removeLeftOf, Temporary } from '../../sources/kubernetes/temporary'
 import { claimOfSnapshot, readerPod } from '../../sources/kubernetes/volumes'
 import type { RunContext } from '../context'
@@ -65,7 +66,7 @@ export async function readLeft(run: RunContext, vessel: Vessel, { point }: { poi
   // What stayed there bears the run that made the point.
   for (const { manifest } of fetched)
     await clusterAccessOf(run.engine, manifest.member)
-      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, madeBy)))
+      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, madeBy, true)))
       .catch((error: Error) => run.say('warning', `A snapshot could not be removed after reading: ${error.message}`))
   await run.end(run.warnings > 0 ? 'warned' : 'done', { outcome: { point, stored: writer.stored, vessel: vessel.slug } })
 }
@@ -76,6 +77,7 @@ async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manife
   const access = await clusterAccessOf(run.engine, manifest.member)
   const client = new ClusterClient(access)
   const temporary = new Temporary(client, await client.resources(), run.id, run.signal)
+  const closing = await willLeave(run, manifest.member)
   try {
     const namespaces = []
     for (const namespace of manifest.namespaces!) {
@@ -99,7 +101,7 @@ async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manife
   } catch (error) {
     throw client.translate(error)
   } finally {
-    for (const left of await temporary.removeAll()) await run.say('warning', `It could not be removed after reading: ${left}`)
+    await temporary.close(closing, (left) => run.say('warning', `It could not be removed after reading: ${left}`))
     client.close()
   }
 }

@@ -13,6 +13,7 @@ import type { Moment, Progress } from '../../sources/source'
 import { ContentWriter } from '../../store/writer'
 import type { RunContext } from '../context'
 import { commitKept } from '../kept-point'
+import { willLeave } from './left'
 import { type FinishedMember } from '../manifests'
 import { writeJson } from '../../store/json'
 import { piecesOf } from '../pieces'
@@ -59,8 +60,9 @@ export async function keepStanding(
     earlierFiles: async (path) => {
       const from = plan.volumes.find(({ target }) => target === path)?.path
       const volume = then.volumes.find((one) => one.path === from && one.onlyAt === undefined)
-      return volume && entriesOf(store, volume)
+      return volume && (() => entriesOf(store, volume))
     },
+    willLeave: (source) => willLeave(run, source),
     leftAtSource: null,
     snapshot: async () => null,
   })

@@ -1,13 +1,13 @@
-import { clusterAccessOf } from '../../catalog/sources'
-import type { EngineContext } from '../../context'
-import { ClusterClient } from '../../sources/kubernetes/client'
-import { removeLeftOf } from '../../sources/kubernetes/temporary'
+import type { RunContext } from '../context'
 
-/** What the run had made in clusters for reading and filling goes; a cluster that does not answer is seen to by its next backup. */
-export async function removeFromClusters(engine: EngineContext, runId: string): Promise<void> {
-  const clusters = await engine.db.selectFrom('source').select('name').where('kind', '=', 'kubernetes').execute()
-  for (const { name } of clusters)
-    await clusterAccessOf(engine, name)
-      .then((access) => ClusterClient.with(access, (client) => removeLeftOf(client, runId)))
-      .catch((error: Error) => console.warn(`cluster ${name}: what a run left could not be removed (${error.message})`))
+/**
+ * Written down before a run makes things in a cluster for a time: reader pods, claims, snapshots. Whoever made them says
+ * at the end whether nothing of them is left; until then, somebody removes them when the run is over.
+ */
+export async function willLeave(run: RunContext, source: string): Promise<(nothing: boolean) => Promise<void>> {
+  const undo = await run.willUndo({ kind: 'cluster', what: { source } })
+  // What stays there for a point is the point's once that is made, and goes with the rest if it is not.
+  return async (nothing) => {
+    if (nothing && !run.leftAtSource) await run.undone(undo)
+  }
 }

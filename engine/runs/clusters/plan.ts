@@ -46,8 +46,13 @@ async function weighPicks(point: OpenPoint, { volumes }: NamespaceManifest, { cl
   for (const volume of volumes) {
     const only = cluster.files[volume.path]
     if (!only || volume.onlyAt !== undefined) continue
-    const files = pickedOf(await entriesOf(point.store, volume), only).filter(({ type }) => type === 'file')
-    weighed[volume.path] = { files: files.length, bytes: files.reduce((sum, { size }) => sum + size, 0) }
+    const sum = { files: 0, bytes: 0 }
+    for await (const { type, size } of pickedOf(entriesOf(point.store, volume), only)) {
+      if (type !== 'file') continue
+      sum.files++
+      sum.bytes += size
+    }
+    weighed[volume.path] = sum
   }
   return weighed
 }

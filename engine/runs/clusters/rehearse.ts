@@ -68,9 +68,9 @@ async function readThrough(
   volume: VolumeManifest,
   count: (counter: string, by: number) => void,
 ): Promise<void> {
-  const files = (await entriesOf(point.store, volume)).filter(({ type }) => type === 'file')
-  for await (const { entry, content } of withContent(point.store, files)) {
+  for await (const { entry, content } of withContent(point.store, entriesOf(point.store, volume))) {
     run.signal.throwIfAborted()
+    if (entry.type !== 'file') continue
     const hash = digesting()
     for await (const bytes of content) {
       hash.update(bytes)

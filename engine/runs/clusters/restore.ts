@@ -17,6 +17,7 @@ import { outcomeOf, type Receipts } from '../receipts'
 import { Applier } from './apply'
 import { keepStanding } from './keep'
 import type { PlannedNamespace } from './plan'
+import { willLeave } from './left'
 import { Resting } from './resting'
 import { VolumeFiller, type Filled } from './volumes'
 import { usesClaim } from './workloads'
@@ -66,6 +67,7 @@ export class NamespaceRestore {
     const temporary = new Temporary(this.client, await this.client.resources(), this.run.id, this.run.signal)
     const wakes = new Applier(this.client, new AbortController().signal)
     const resting = new Resting(this.run, this.apply, wakes, access.name)
+    const closing = await willLeave(this.run, access.name)
     try {
       if (plan.overwrites > 0)
         await this.step('keep', 'What is overwritten, kept', () =>
@@ -80,7 +82,7 @@ export class NamespaceRestore {
       await this.after()
     } finally {
       await resting.wake()
-      for (const left of await temporary.removeAll()) await this.run.say('warning', `It could not be removed after filling: ${left}`)
+      await temporary.close(closing, (left) => this.run.say('warning', `It could not be removed after filling: ${left}`))
     }
   }
 

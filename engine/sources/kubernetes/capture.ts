@@ -38,6 +38,7 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
   const temporary = new Temporary(client, before.resources, job.run, job.progress.signal)
   const captures = places.map((place) => new CaptureOfNamespace(client, job, temporary, before, place))
   const namespaces: NamespaceManifest[] = []
+  const closing = await job.willLeave(client.access.name)
   try {
     for (const capture of captures) await capture.open()
     await job.moment.reached()
@@ -46,7 +47,7 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
     const after = await look(client, job)
     for (const capture of captures) namespaces.push(await capture.finish(after))
   } finally {
-    for (const left of await temporary.removeAll()) await job.progress.say('warning', `It could not be removed after reading: ${left}`)
+    await temporary.close(closing, (left) => job.progress.say('warning', `It could not be removed after reading: ${left}`))
   }
   return {
     format: 1,
@@ -264,9 +265,9 @@ class CaptureOfNamespace {
     return { ...this.about(wanted), ...(await contentOf(content, this.job.writer)), how: snapshot ? 'snapshot' : 'in place', at }
   }
 
-  private async sayWhatWasUnread(path: string, { entries, unread, compared }: ReadVolume): Promise<void> {
+  private async sayWhatWasUnread(path: string, { files: all, unread, compared }: ReadVolume): Promise<void> {
     if (unread === 0) return
-    const files = countInWords(entries.filter(({ type }) => type === 'file').length)
+    const files = countInWords(all)
     const how = compared > 0 ? `, ${countInWords(compared)} of them by checksum` : ''
     await this.job.progress.say(
       'info',

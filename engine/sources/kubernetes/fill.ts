@@ -38,8 +38,8 @@ export async function fillVolume(
 
 /**
  * What a volume holds, file by file with checksums.
- * @param before what it held at another time; what is as it was then is not read. Absent, all is
- * @param only paths that are asked for; absent, all are
+ * @param before what it held at another time, in the order of the paths; what is as it was then is not read
+ * @param only whether nothing else is asked for
  * @param compared is told of each file whose checksum the container took
  */
 export function lookAtVolume(
@@ -47,11 +47,11 @@ export function lookAtVolume(
   target: ExecTarget,
   path: string,
   signal: AbortSignal,
-  before?: FileEntry[],
-  only?: ReadonlySet<string>,
+  before: () => AsyncIterable<FileEntry>,
+  only = false,
   compared?: () => void,
 ): Promise<ReadVolume> {
-  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before, only, compared })
+  return readVolume({ client, target, path, writer: NOWHERE, signal, moved: () => undefined, earlier: before, onlyEarlier: only, compared })
 }
 
 /** As tar says it: a write that is refused, or done only in part. */

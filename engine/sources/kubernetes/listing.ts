@@ -1,8 +1,10 @@
 import { isUtf8 } from 'node:buffer'
-import { PassThrough, Writable, type Readable } from 'node:stream'
+import { Readable, Writable } from 'node:stream'
 import { mustBeRead, settled, withContentOf, type Listed } from '../../../core/content/files'
 import type { FileEntry } from '../../../core/content/manifest'
+import { paired } from '../../../core/content/paired'
 import { safePath } from '../../../core/content/tree-path'
+import { Sorting } from '../../pool/sorting'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
@@ -10,30 +12,47 @@ import { execute, type ExecTarget } from './exec'
 /** Where a reader pod has its volume. */
 export const MOUNT = '/volume'
 
-/** What is in a volume, by its name as the container has it: names need not be text. */
+/** Something in a volume; `raw` is its name in base64 where that is not its path, because names need not be text. */
+export interface ListedFile extends Listed {
+  raw?: string
+}
+
+/** What is in a volume, in the order of the paths. */
 export interface Listing {
   /** The container's clock, in seconds since 1970. */
   now: number
-  all: (Listed & { raw: Buffer })[]
+  all: Sorting<ListedFile>
+  /** How many of them are files, and their bytes. */
+  files: number
+  bytes: number
 }
 
 const FIELDS = ['%y', '%s', '%T@', '%C@', '%n', '%m', '%U', '%G', '%P'].join('\\t')
 
 /** Lists a volume without reading a file; null where the container has no utility for that. */
 export async function listVolume(client: ClusterClient, target: ExecTarget, root: string, signal: AbortSignal): Promise<Listing | null> {
-  const listing: Listing = { now: 0, all: [] }
+  const listing: Listing = { now: 0, all: new Sorting<ListedFile>(pathOf), files: 0, bytes: 0 }
   const records = new Records((record) => {
     if (listing.now === 0) listing.now = Number(record.toString())
-    else listing.all.push(listedOf(record))
+    else take(listing, listedOf(record))
   })
   // The slash follows the mount itself where that is a link.
   const script = `date +%s | tr '\\n' '\\0' && exec find "$0" -xdev -printf '${FIELDS}\\0'`
   const { code } = await execute(client, target, ['sh', '-c', script, `${root}/`], records, signal)
   // What find can't look into, tar can't either, and says so.
-  return (code === 0 || code === 1) && listing.all.length > 0 ? listing : null
+  if ((code === 0 || code === 1) && listing.all.count > 0) return listing
+  listing.all.close()
+  return null
 }
 
-function listedOf(record: Buffer): Listing['all'][number] {
+function take(listing: Listing, one: ListedFile): void {
+  listing.all.add(one)
+  if (one.type !== 'f') return
+  listing.files++
+  listing.bytes += one.size
+}
+
+function listedOf(record: Buffer): ListedFile {
   // No field but the name can hold a tab.
   let from = 0
   const next = () => {
@@ -44,9 +63,10 @@ function listedOf(record: Buffer): Listing['all'][number] {
   }
   const [type, size, mtime, changed, links, mode, uid, gid] = [next(), next(), next(), next(), next(), next(), next(), next()]
   const raw = record.subarray(from)
+  const path = safePath(raw.toString()) ?? ''
   return {
-    path: safePath(raw.toString()) ?? '',
-    raw,
+    path,
+    ...(raw.equals(Buffer.from(path)) ? {} : { raw: raw.toString('base64') }),
     type,
     size: Number(size),
     mtime: Math.round(Number(mtime) * 1000),
@@ -79,12 +99,12 @@ class Records extends Writable {
   }
 }
 
-/** What need not be read again, and the names of all else. */
+/** What need not be read again, and what has to be; each in the order of the paths. */
 export interface Sorted {
-  kept: FileEntry[]
+  kept: Sorting<FileEntry>
   /** How many of those were told by their checksum. */
   compared: number
-  others: Buffer[]
+  others: Sorting<ListedFile>
 }
 
 /** A folder in a container. */
@@ -96,59 +116,113 @@ export interface Place {
   compared?: (() => void) | undefined
 }
 
-/** Tells what of a volume did not change since it was read last: by size and times, and by checksum where times may lie. */
-export async function sortOut(place: Place, listing: Listing, earlier: FileEntry[], writer: Sink, signal: AbortSignal): Promise<Sorted> {
-  const before = new Map(earlier.map((entry) => [entry.path, entry]))
-  const sorted: Sorted = { kept: [], compared: 0, others: [] }
-  const chunks = [...before.values()].flatMap((entry) => entry.chunks ?? [])
-  // Chunks can have been found damaged since, and are made anew then.
-  const known = await writer.known(chunks)
-  const asked: Listing['all'] = []
-  for (const one of listing.all) {
-    // A name that is no text may look like another one's.
-    const then = isUtf8(one.raw) ? before.get(one.path) : undefined
-    const isThere = then?.chunks?.every((name) => known.has(name)) !== false
-    const must = isThere ? mustBeRead(one, then) : 'yes'
-    if (must === 'no') sorted.kept.push(withContentOf(then!, one, one.changed))
-    else if (must === 'compare') asked.push(one)
-    else sorted.others.push(one.raw)
-  }
-  const digests = await digestsOf(place, asked, signal)
-  for (const one of asked) {
-    const then = before.get(one.path)!
-    if (digests.get(one.path) !== then.digest) {
-      sorted.others.push(one.raw)
-      continue
+/** A file that may be as it was. */
+interface Asked {
+  path: string
+  now: ListedFile
+  then: FileEntry
+}
+
+/** What is asked of the store together. */
+const TOGETHER = 1000
+
+/**
+ * Tells what of a volume did not change since it was read last: by size and times, and by checksum where times may lie.
+ *
+ * @param earlier what it held then, in the order of the paths
+ */
+export async function sortOut(
+  place: Place,
+  { now, all }: Listing,
+  earlier: AsyncIterable<FileEntry> | Iterable<FileEntry>,
+  writer: Sink,
+  signal: AbortSignal,
+): Promise<Sorted> {
+  const sorted: Sorted = { kept: new Sorting<FileEntry>(pathOf), compared: 0, others: new Sorting<ListedFile>(pathOf) }
+  const asked = new Sorting<Asked>(pathOf)
+  for await (const pairs of batches(paired(all, earlier))) {
+    // Chunks can have been found damaged since, and are made anew then.
+    const known = await writer.known(pairs.flatMap(([, then]) => then?.chunks ?? []))
+    for (const [one, then] of pairs) {
+      const isThere = then?.chunks?.every((name) => known.has(name)) !== false
+      const must = isThere && then && isText(one) ? mustBeRead(one, then) : 'yes'
+      if (must === 'no') sorted.kept.add(withContentOf(then!, one, one.changed))
+      else if (must === 'compare') asked.add({ path: one.path, now: one, then: then! })
+      else sorted.others.add(one)
     }
-    sorted.kept.push(withContentOf(then, one, settled(one.changed, listing.now)))
-    sorted.compared++
   }
-  sorted.others.sort(Buffer.compare)
+  await askFor(place, asked, sorted, now, signal)
+  asked.close()
   return sorted
 }
 
+const pathOf = ({ path }: { path: string }) => path
+
+/** A name that is no text may look like another one's. */
+const isText = ({ raw }: ListedFile) => raw === undefined || isUtf8(Buffer.from(raw, 'base64'))
+
+/** What is there now, with what was then, some at a time. */
+async function* batches(pairs: AsyncGenerator<[ListedFile | null, FileEntry | null]>): AsyncGenerator<[ListedFile, FileEntry | null][]> {
+  let batch: [ListedFile, FileEntry | null][] = []
+  for await (const [one, then] of pairs) {
+    if (one) batch.push([one, then])
+    if (batch.length < TOGETHER) continue
+    yield batch
+    batch = []
+  }
+  yield batch
+}
+
+async function askFor(place: Place, asked: Sorting<Asked>, sorted: Sorted, now: number, signal: AbortSignal): Promise<void> {
+  if (asked.count === 0) return
+  const digests = new Sorting<{ path: string; digest: string }>(pathOf)
+  try {
+    await takeDigests(place, asked, digests, signal)
+    for await (const [one, found] of paired(asked, digests)) {
+      if (!one) continue
+      if (found?.digest !== one.then.digest) {
+        sorted.others.add(one.now)
+        continue
+      }
+      sorted.kept.add(withContentOf(one.then, one.now, settled(one.now.changed, now)))
+      sorted.compared++
+    }
+  } finally {
+    digests.close()
+  }
+}
+
 /** Checksums that a container takes itself, so that nothing travels; none where it has no utility for that. */
-export async function digestsOf(
+async function takeDigests(
   { client, target, root, compared }: Place,
-  files: { raw: Buffer }[],
+  asked: Iterable<Asked>,
+  digests: Sorting<{ path: string; digest: string }>,
   signal: AbortSignal,
-): Promise<Map<string, string>> {
-  const digests = new Map<string, string>()
-  if (files.length === 0) return digests
+): Promise<void> {
   const records = new Records((record) => {
     // BLAKE2b-512 in hexadecimal, a blank, a blank or a star, the name.
     const path = safePath(record.toString('utf8', 130))
-    if (path !== null) digests.set(path, record.toString('latin1', 0, 128))
+    if (path !== null) digests.add({ path, digest: record.toString('latin1', 0, 128) })
     compared?.()
   })
   const command = ['sh', '-c', 'cd "$0" && exec xargs -0 b2sum --zero --', `${root}/`]
-  await execute(client, target, command, records, signal, namesIn(files.map(({ raw }) => raw)))
-  return digests
+  const files = function* () {
+    for (const { now } of asked) yield now
+  }
+  await execute(client, target, command, records, signal, namesIn(files()))
 }
 
 /** Names for utilities that take them from their input, from the volume's root. */
-export function namesIn(names: Buffer[]): Readable {
-  const out = new PassThrough()
-  out.end(Buffer.concat(names.flatMap((name) => [Buffer.from('./'), name, Buffer.of(0)])))
-  return out
+export function namesIn(files: Iterable<ListedFile>): Readable {
+  function* parts() {
+    let names: Buffer[] = []
+    for (const { path, raw } of files) {
+      names.push(Buffer.from('./'), raw === undefined ? Buffer.from(path) : Buffer.from(raw, 'base64'), Buffer.of(0))
+      if (names.length < 3 * TOGETHER) continue
+      yield Buffer.concat(names)
+      names = []
+    }
+    yield Buffer.concat(names)
+  }
+  return Readable.from(parts(), { objectMode: false })
 }

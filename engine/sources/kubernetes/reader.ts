@@ -2,12 +2,14 @@ import { Writable, type Readable } from 'node:stream'
 import { finished } from 'node:stream/promises'
 import { extract } from 'tar-stream'
 import type { FileEntry, Missing, VolumeManifest } from '../../../core/content/manifest'
+import { paired } from '../../../core/content/paired'
 import { VesselError } from '../../../core/errors'
-import { writeJson } from '../../store/json'
+import { Sorting } from '../../pool/sorting'
+import { writeList } from '../../store/json'
 import type { Sink } from '../../store/writer'
 import type { ClusterClient } from './client'
 import { execute, type ExecTarget } from './exec'
-import { listVolume, MOUNT, namesIn, sortOut, type Listing, type Sorted } from './listing'
+import { listVolume, MOUNT, namesIn, sortOut, type ListedFile, type Listing, type Sorted } from './listing'
 import { TakenFiles, type Moved, type VolumeContent } from './taken-files'
 
 /** A volume that is to be read, where from, and where to. */
@@ -23,10 +25,10 @@ export interface VolumeReading {
   moved: Moved
   /** Is told what there is to read, where that could be listed beforehand. */
   expected?: (files: number, bytes: number) => void
-  /** Paths that are asked for; absent, all of it is. Where it can't be listed, all of it is read nevertheless. */
-  only?: ReadonlySet<string> | undefined
-  /** What it held when it was read last; what did not change since is not read again. */
-  earlier?: FileEntry[] | undefined
+  /** Whether only what is in `earlier` is asked for. Where it can't be listed, all of it is read nevertheless. */
+  onlyEarlier?: boolean | undefined
+  /** What it held when it was read last, in the order of the paths; what did not change since is not read again. */
+  earlier?: (() => AsyncIterable<FileEntry>) | undefined
   /** Is told of each file whose checksum the container took itself. */
   compared?: (() => void) | undefined
 }
@@ -42,21 +44,43 @@ export interface ReadVolume extends VolumeContent {
  * chunks. Files that could not be read, or were changed while they were, are listed.
  */
 export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
-  const { client, target, writer, signal, earlier, only, compared } = reading
+  const { client, target, writer, signal, earlier, compared } = reading
   const root = await rootOf(reading)
   const listing = await listVolume(client, target, root, signal)
-  if (listing && only) listing.all = listing.all.filter(({ path }) => only.has(path))
-  const sorted = listing && (await sortOut({ client, target, root, compared }, listing, earlier ?? [], writer, signal))
-  return readListed(reading, root, listing, sorted)
+  if (!listing) return readListed(reading, root, null, null)
+  try {
+    if (reading.onlyEarlier && earlier) listing.all = await thoseIn(listing.all, earlier())
+    else reading.expected?.(listing.files, listing.bytes)
+    const sorted = await sortOut({ client, target, root, compared }, listing, earlier?.() ?? [], writer, signal)
+    try {
+      return await readListed(reading, root, listing, sorted)
+    } finally {
+      sorted.kept.close()
+      sorted.others.close()
+    }
+  } finally {
+    listing.all.close()
+  }
+}
+
+/** What is listed of some paths; the rest is let go of. */
+async function thoseIn(all: Listing['all'], wanted: AsyncIterable<FileEntry>): Promise<Listing['all']> {
+  const those = new Sorting<ListedFile>(({ path }) => path)
+  for await (const [one, other] of paired(all, wanted)) if (one && other) those.add(one)
+  all.close()
+  return those
 }
 
 /** What a manifest says of a volume's content, whose list of files goes into the store. */
 export async function contentOf(
-  { entries, bytes, fingerprint }: ReadVolume,
+  { entries, files, bytes, fingerprint }: ReadVolume,
   writer: Sink,
 ): Promise<Pick<VolumeManifest, 'files' | 'bytes' | 'fingerprint' | 'entries'>> {
-  const files = entries.filter(({ type }) => type === 'file').length
-  return { files, bytes, fingerprint, entries: await writeJson(writer, entries) }
+  try {
+    return { files, bytes, fingerprint, entries: await writeList(writer, entries, ({ path }) => path) }
+  } finally {
+    entries.close()
+  }
 }
 
 /** Where reading begins; a folder must be in the volume itself, and not only lead out of it. */
@@ -78,17 +102,11 @@ async function rootOf({ client, target, path, folder = '', signal }: VolumeReadi
 /** @param sorted what is to be read and what is not; null to read everything */
 async function readListed(reading: VolumeReading, root: string, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
   const { path, writer, moved } = reading
-  const files = (listing?.all ?? []).filter(({ type }) => type === 'f')
-  reading.expected?.(
-    files.length,
-    files.reduce((sum, { size }) => sum + size, 0),
-  )
-  const listed = new Map((listing?.all ?? []).map((one) => [one.path, one]))
-  const taking = new TakenFiles(path, writer, moved, listed, listing?.now ?? 0)
+  const taking = new TakenFiles(path, writer, moved, sorted?.others ?? [], listing?.now ?? 0)
   const told = await streamTar(reading, root, taking, sorted && namesIn(sorted.others))
   for (const entry of sorted?.kept ?? []) taking.keepAsItWas(entry)
   const content = await taking.content(told)
-  return { ...content, unread: sorted?.kept.length ?? 0, compared: sorted?.compared ?? 0 }
+  return { ...content, unread: sorted?.kept.count ?? 0, compared: sorted?.compared ?? 0 }
 }
 
 const TAR = ['tar', '--create', '--file=-', '--format=gnu', '--numeric-owner', '--one-file-system']

@@ -39,7 +39,7 @@ async function take(fill: (archive: ReturnType<typeof pack>) => void) {
     moved.files += files
     moved.bytes += bytes
   }
-  const taken = new TakenFiles('quay/boarding/volume/data', sink, count, new Map(), 0)
+  const taken = new TakenFiles('quay/boarding/volume/data', sink, count, [], 0)
   const archive = pack()
   fill(archive)
   archive.finalize()
@@ -48,7 +48,8 @@ async function take(fill: (archive: ReturnType<typeof pack>) => void) {
   const ended = new Promise((resolve, reject) => reading.on('finish', resolve).on('error', reject))
   archive.pipe(reading)
   await ended
-  return { ...(await taken.content([])), sink, moved }
+  const { entries, ...content } = await taken.content([])
+  return { ...content, entries: [...entries], sink, moved }
 }
 
 describe('the files of an archive', () => {

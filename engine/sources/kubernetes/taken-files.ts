@@ -6,12 +6,16 @@ import { settled, traitsOf, type Listed } from '../../../core/content/files'
 import type { FileEntry, Missing } from '../../../core/content/manifest'
 import { safePath } from '../../../core/content/tree-path'
 import { digesting } from '../../pool/digest'
+import { Sorting } from '../../pool/sorting'
 import { copyInto, pieceMemory, type Bounds, type PieceMemory } from '../../pool/pieces'
 import type { Sink } from '../../store/writer'
 import type { Progress } from '../source'
 
 export interface VolumeContent {
-  entries: FileEntry[]
+  /** In the order of the paths; whoever has them lets go of them. */
+  entries: Sorting<FileEntry>
+  /** How many of them are files, and their bytes. */
+  files: number
   bytes: number
   fingerprint: string
   missing: Missing[]
@@ -47,6 +51,13 @@ const TYPES: Record<string, FileEntry['type']> = {
   'block-device': 'device',
 }
 
+/** A file of several chunks that is on its way, and how many of them, with its own end, are still to come. */
+interface Open {
+  entry: FileEntry
+  chunks: string[]
+  missing: number
+}
+
 /** Small files, back to back. */
 const emptyBatch = (memory: PieceMemory) => ({ memory, length: 0, bounds: [] as Bounds, entries: [] as FileEntry[] })
 const newMemory = () => pieceMemory(BATCH.bytes, BATCH.files)
@@ -57,11 +68,14 @@ const skip = (stream: Readable) => new Promise<void>((resolve, reject) => stream
 
 /** The files of one volume, as they come. */
 export class TakenFiles {
-  private readonly entries: FileEntry[] = []
+  private readonly entries = new Sorting<FileEntry>(({ path }) => path)
+  private files = 0
   private readonly missing: Missing[] = []
   private bytes = 0
   /** One for all files, which come one after the other; it is empty again after each. */
   private readonly chunker = new ByteChunker()
+  private readonly listed: Iterator<Listed>
+  private seen: IteratorResult<Listed>
   private putting: Promise<unknown>[] = []
   private batch = emptyBatch(newMemory())
   /** Memory of batches that were put. */
@@ -71,17 +85,32 @@ export class TakenFiles {
     private readonly path: string,
     private readonly writer: Sink,
     private readonly moved: Moved,
-    /** What was seen of them before they were read, by their paths. */
-    private readonly listed: Map<string, Listed>,
+    /** What was seen of them before they were read, in the order in which they come: that of their paths. */
+    listed: Iterable<Listed>,
     /** The container's clock when that was, in seconds since 1970. */
     private readonly listedAt: number,
-  ) {}
+  ) {
+    this.listed = listed[Symbol.iterator]()
+    this.seen = this.listed.next()
+  }
 
   /** A file that was not read, with what is known of it. */
   keepAsItWas(entry: FileEntry): void {
-    this.entries.push(entry)
+    this.has(entry)
     this.bytes += entry.size
     this.moved(entry.type === 'file' ? 1 : 0, entry.size, 0)
+  }
+
+  /** It is known whole. */
+  private has(entry: FileEntry): void {
+    this.entries.add(entry)
+    if (entry.type === 'file') this.files++
+  }
+
+  /** What was seen of a file before it was read. */
+  private seenOf(path: string): Listed | undefined {
+    while (!this.seen.done && this.seen.value.path < path) this.seen = this.listed.next()
+    return !this.seen.done && this.seen.value.path === path ? this.seen.value : undefined
   }
 
   async take(header: Headers, stream: Readable): Promise<void> {
@@ -95,10 +124,12 @@ export class TakenFiles {
       return skip(stream)
     }
     const entry = this.entryOf(path, type, header)
-    this.entries.push(entry)
     if (type === 'file' && isSmall(entry)) await this.keepSmall(entry, stream)
     else if (type === 'file') await this.keep(entry, stream)
-    else await skip(stream)
+    else {
+      await skip(stream)
+      this.has(entry)
+    }
     if (type === 'file') this.moved(1, 0, 0)
   }
 
@@ -107,7 +138,7 @@ export class TakenFiles {
     const entry: FileEntry = { path, type, mode, uid, gid, mtime: time, size: type === 'file' ? size : 0 }
     if (type === 'link' || type === 'hard-link') entry.target = type === 'link' ? (linkname ?? '') : (safePath(linkname ?? '') ?? '')
     // The archive tells seconds only; if it was changed since it was listed, its finer times are not known.
-    const listed = this.listed.get(path)
+    const listed = this.seenOf(path)
     const isAsListed = listed && listed.mtime >= time && listed.mtime <= time + 1000 && (type !== 'file' || listed.size === size)
     if (!isAsListed) return entry
     const changed = type === 'file' ? settled(listed.changed, this.listedAt) : undefined
@@ -139,7 +170,7 @@ export class TakenFiles {
       this.spare.push(memory)
       let all = 0
       for (const [i, { name, stored, digest }] of put.entries()) {
-        Object.assign(entries[i]!, { chunks: [name], digest })
+        this.has(Object.assign(entries[i]!, { chunks: [name], digest }))
         all += stored
       }
       this.moved(0, 0, all)
@@ -153,30 +184,36 @@ export class TakenFiles {
   private async keep(entry: FileEntry, stream: Readable): Promise<void> {
     const hash = digesting()
     const { chunker } = this
-    const chunks: string[] = []
-    entry.chunks = chunks
+    const open: Open = { entry, chunks: [], missing: 1 }
     for await (const part of stream as AsyncIterable<Buffer>) {
       hash.update(part)
       this.bytes += part.length
       this.moved(0, part.length, 0)
-      for (const chunk of chunker.push(part)) await this.put(chunks, chunk)
+      for (const chunk of chunker.push(part)) await this.put(open, chunk)
     }
     const last = chunker.end()
-    if (last) await this.put(chunks, last)
+    if (last) await this.put(open, last)
     entry.digest = hash.digest('hex')
+    this.came(open)
   }
 
   /** Chunks are written while the next ones come; the store says when it has enough of them. */
-  private async put(chunks: string[], bytes: Uint8Array<ArrayBuffer>): Promise<void> {
-    const at = chunks.push('') - 1
+  private async put(open: Open, bytes: Uint8Array<ArrayBuffer>): Promise<void> {
+    const at = open.chunks.push('') - 1
+    open.missing++
     const putting = this.writer.put(bytes).then(({ name, stored }) => {
-      chunks[at] = name
+      open.chunks[at] = name
       this.moved(0, 0, stored)
+      this.came(open)
     })
     putting.catch(() => undefined)
     this.putting.push(putting)
     if (this.putting.length > 256) await this.settle()
     else await this.writer.ready()
+  }
+
+  private came(open: Open): void {
+    if (--open.missing === 0) this.has({ ...open.entry, chunks: open.chunks })
   }
 
   private async settle(): Promise<void> {
@@ -186,14 +223,26 @@ export class TakenFiles {
 
   async content(told: Missing[]): Promise<VolumeContent> {
     await this.settle()
-    this.entries.sort((a, b) => (a.path < b.path ? -1 : 1))
-    return { entries: this.entries, bytes: this.bytes, fingerprint: fingerprintOf(this.entries), missing: [...this.missing, ...told] }
+    const { entries, files, bytes } = this
+    return { entries, files, bytes, fingerprint: fingerprintOf(entries), missing: [...this.missing, ...told] }
   }
 }
 
 /** SHA-256 over what a person would compare: paths, types, modes, links and contents, in the order of the paths. */
-export function fingerprintOf(entries: FileEntry[]): string {
-  const hash = createHash('sha256')
-  for (const entry of entries) hash.update(JSON.stringify([entry.path, ...traitsOf(entry)]))
-  return hash.digest('hex')
+export class Fingerprint {
+  private readonly hash = createHash('sha256')
+
+  add(entry: FileEntry): void {
+    this.hash.update(JSON.stringify([entry.path, ...traitsOf(entry)]))
+  }
+
+  value(): string {
+    return this.hash.digest('hex')
+  }
+}
+
+function fingerprintOf(entries: Iterable<FileEntry>): string {
+  const fingerprint = new Fingerprint()
+  for (const entry of entries) fingerprint.add(entry)
+  return fingerprint.value()
 }

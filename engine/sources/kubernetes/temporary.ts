@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto'
 import { apiVersionOf } from '../../../core/cluster/versions'
 import { VesselError } from '../../../core/errors'
 import { ApiFailure, resourcePath, type ApiResource, type ClusterClient, type KubeObject } from './client'
@@ -7,6 +8,11 @@ import { SNAPSHOT_GROUP } from './storage'
 const LABEL = 'unbroken-vessel.temporary'
 const LOOK_EVERY_MS = 150
 const LEFT_WITHIN_MS = 30_000
+
+/** What somebody looks at who is no run is made by such a one, and needed for no longer than this, whatever the clocks are. */
+const LOOK = 'look-'
+const LOOKED_WITHIN_MS = 10 * 60_000
+export const newLook = () => `${LOOK}${randomUUID()}`
 
 /** What stays there for a point, with the run that made it, until it is read into the store. */
 const KEPT = 'unbroken-vessel.kept'
@@ -21,7 +27,7 @@ export class Temporary {
   constructor(
     private readonly client: ClusterClient,
     private readonly resources: ApiResource[],
-    /** The run that it is made for. */
+    /** The run that it is made for, or a look (`newLook`). */
     private readonly run: string,
     private readonly signal: AbortSignal,
   ) {}
@@ -37,7 +43,7 @@ export class Temporary {
   }
 
   async make(resource: ApiResource, namespace: string, body: Record<string, unknown>): Promise<string> {
-    const name = `unbroken-vessel-${this.run.slice(0, 8)}-${++this.count}`
+    const name = `unbroken-vessel-${this.run.replace(LOOK, '').slice(0, 8)}-${++this.count}`
     // It is noted before it is made: an answer that is lost must not leave anything.
     this.made.push({ resource, namespace, name })
     await this.client.ask(resourcePath(resource, namespace), {
@@ -111,15 +117,26 @@ export class Temporary {
     return left
   }
 
+  /** Removes all that was made, tells what could not be removed, and then whether nothing of it is left. */
+  async close(closing: (nothing: boolean) => Promise<void>, tell: (left: string) => Promise<void>): Promise<void> {
+    const still = await this.removeAll()
+    for (const left of still) await tell(left)
+    await closing(still.length === 0)
+  }
+
   /** Removes what runs whose worker died have left in a namespace. */
   async sweep(namespace: string, isAtWork: (run: string) => Promise<boolean>): Promise<void> {
     for (const resource of temporaryKinds(this.resources)) {
       for await (const { metadata } of this.client.list(resource, namespace, { labelSelector: LABEL })) {
-        if (!(await isAtWork(metadata.labels![LABEL]!))) await this.remove(resource, namespace, metadata.name)
+        const maker = metadata.labels![LABEL]!
+        const isUsed = maker.startsWith(LOOK) ? ageOf(metadata) < LOOKED_WITHIN_MS : await isAtWork(maker)
+        if (!isUsed) await this.remove(resource, namespace, metadata.name)
       }
     }
   }
 }
+
+const ageOf = ({ creationTimestamp }: KubeObject['metadata']) => Date.now() - Date.parse(creationTimestamp ?? '')
 
 const temporaryKinds = (resources: ApiResource[]): ApiResource[] =>
   [
@@ -128,12 +145,16 @@ const temporaryKinds = (resources: ApiResource[]): ApiResource[] =>
     ['VolumeSnapshot', SNAPSHOT_GROUP],
   ].flatMap(([kind, group]) => resources.find((one) => one.kind === kind && one.group === group) ?? [])
 
-/** Removes everything that one run has left anywhere in a cluster. */
-export async function removeLeftOf(client: ClusterClient, run: string): Promise<void> {
+/**
+ * Removes everything that one run has left anywhere in a cluster.
+ *
+ * @param kept whether what stays for a point goes, too
+ */
+export async function removeLeftOf(client: ClusterClient, run: string, kept: boolean): Promise<void> {
   const resources = await client.resources()
   const temporary = new Temporary(client, resources, run, AbortSignal.timeout(LEFT_WITHIN_MS))
   for (const resource of temporaryKinds(resources))
-    for (const label of [LABEL, KEPT])
+    for (const label of kept ? [LABEL, KEPT] : [LABEL])
       for await (const { metadata } of client.list(resource, undefined, { labelSelector: `${label}=${run}` }))
         await temporary.remove(resource, metadata.namespace!, metadata.name)
 }

@@ -1,7 +1,7 @@
 import type { DatabaseManifest, LargeObjectsManifest, Manifest, OtherThing, TableManifest } from '../../../core/content/manifest'
 import { isKnownByName } from '../../../core/restore/kinds'
 import { rulesNaming, select, takesFrom } from '../../../core/selection/rules'
-import { isSelectable, pathOf } from '../../../core/things/thing'
+import { isSelectable, largeObjectsPath, pathOf } from '../../../core/things/thing'
 import type { CaptureJob } from '../source'
 import { captureError, captureTable, DatabaseCapture, type Earlier } from './capture'
 import { withClient, type PostgresAccess } from './connect'
@@ -122,7 +122,7 @@ class CaptureOfDatabase {
 
   /** Large objects are in no schema, so they come with a database that is taken whole. */
   private async largeObjects(capture: DatabaseCapture, taken: Set<string>): Promise<LargeObjectsManifest | null> {
-    const path = pathOf(this.access.name, this.database, 'large objects')
+    const path = largeObjectsPath(this.access.name, this.database)
     if (!taken.has(path)) return null
     const ordinal = await this.job.progress.plan({ kind: 'large-objects', member: this.member, title: 'Large objects' })
     return this.job.progress.step(ordinal, (count) =>

@@ -1,6 +1,7 @@
 import type pg from 'pg'
-import { qualified } from '../../../core/restore/sql'
-import type { Dependent } from '../../../core/restore/target'
+import { qualified, thingKey } from '../../../core/restore/sql'
+import { CATALOG } from '../../../core/restore/structure'
+import type { Dependent, TypeUses } from '../../../core/restore/target'
 
 // Which relation or function (class/oid) needs which other, with parts counted as what they are part of: the
 // default, constraint, index, trigger or policy of a table is the table, and so is a sequence that a column of it owns.
@@ -18,7 +19,7 @@ const EDGES = `
   edge as (
     select coalesce(p.of_class, d.classid) as class, coalesce(p.of, d.objid) as oid,
       case when t.typrelid <> 0 then 'pg_catalog.pg_class'::regclass else d.refclassid end as ref_class,
-      case when t.typrelid <> 0 then t.typrelid else coalesce(o.owner, d.refobjid) end as ref
+      case when t.typrelid <> 0 then t.typrelid else coalesce(t.oid, o.owner, d.refobjid) end as ref
     from pg_catalog.pg_depend d left join part p on p.classid = d.classid and p.objid = d.objid
       left join pg_catalog.pg_type t on d.refclassid = 'pg_catalog.pg_type'::regclass and t.oid = coalesce(
         (select e.typelem from pg_catalog.pg_type e where e.oid = d.refobjid and e.typelem <> 0 and e.typlen = -1), d.refobjid)
@@ -57,20 +58,24 @@ const KINDS: Record<string, Dependent['kind']> = {
   p: 'table',
 }
 
-/**
- * What needs each relation to be as it is, directly or not, by the relation's object id: views, functions over
- * its rows, tables that inherit from it or have a column of its type, partitions that lie on another server. What must be dropped first comes first.
- */
-export async function dependentsOf(client: pg.Client): Promise<(relation: number) => Dependent[]> {
+/** Finds what needs something to be as it is, directly or not. What must be dropped first comes first. */
+export interface Needing {
+  /** Views, functions over its rows, tables that inherit from it or have a column of its type, partitions that lie on another server. */
+  relation(oid: number): Dependent[]
+  /** Of a type: the tables that have it, and views and functions. */
+  type(oid: number): Dependent[]
+}
+
+export async function dependentsOf(client: pg.Client): Promise<Needing> {
   const { rows } = await client.query<Edge>(EDGES)
   const by = new Map<string, Edge[]>()
   for (const edge of rows) {
     const key = `${edge.refClass}/${edge.ref}`
     by.set(key, [...(by.get(key) ?? []), edge])
   }
-  return (relation) => {
+  const needing = (start: string) => {
     const found: Dependent[] = []
-    const seen = new Set([`1259/${relation}`])
+    const seen = new Set([start])
     const visit = (key: string) => {
       for (const edge of by.get(key) ?? []) {
         const own = `${edge.class}/${edge.oid}`
@@ -82,22 +87,56 @@ export async function dependentsOf(client: pg.Client): Promise<(relation: number
         found.push({ kind, catalog: edge.class, oid: edge.oid, key: edge.key, words: `${kind.replace('-', ' ')} ${edge.name}` })
       }
     }
-    visit(`1259/${relation}`)
+    visit(start)
     return found
   }
+  return { relation: (oid) => needing(`${CATALOG.relation}/${oid}`), type: (oid) => needing(`${CATALOG.type}/${oid}`) }
+}
+
+// What needs a type and is neither in a table nor a view or a function, with its array counted as itself, and what is
+// of a row type as the type.
+const TYPES = `
+  select n.nspname as schema, t.typname as name, t.oid::int as oid, t.typrelid::int as relation, array(
+    select distinct jsonb_build_object('words', pg_catalog.pg_describe_object(d.classid, d.objid, 0),
+      'key', case when c.relkind = 'c' then 'pg_catalog.pg_type'::regclass::oid || '/' || c.reltype else d.classid || '/' || d.objid end)
+    from pg_catalog.pg_depend d
+      left join pg_catalog.pg_class c on d.classid = 'pg_catalog.pg_class'::regclass and c.oid = d.objid
+      left join pg_catalog.pg_constraint k on d.classid = 'pg_catalog.pg_constraint'::regclass and k.oid = d.objid
+    where d.refclassid = 'pg_catalog.pg_type'::regclass and d.refobjid in (t.oid, t.typarray) and d.deptype in ('n', 'a')
+      and d.classid not in ('pg_catalog.pg_proc'::regclass, 'pg_catalog.pg_rewrite'::regclass, 'pg_catalog.pg_attrdef'::regclass, 'pg_catalog.pg_trigger'::regclass, 'pg_catalog.pg_policy'::regclass)
+      and coalesce(c.relkind not in ('r', 'p', 'v', 'm', 'f', 'i', 'I'), true) and coalesce(k.conrelid = 0 and k.contypid <> t.oid, true)) as others
+  from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
+    left join pg_catalog.pg_class own on own.oid = t.typrelid
+  where (t.typtype in ('e', 'd') or t.typtype = 'c' and own.relkind = 'c') and t.oid >= 16384 and pg_catalog.pg_has_role(t.typowner, 'usage')`
+
+/** Enums, domains and row types that may be dropped, with what has them, by `thingKey`. */
+export async function typesInUse(client: pg.Client, needing: Needing): Promise<Map<string, TypeUses>> {
+  type Row = { schema: string; name: string; oid: number; relation: number; others: TypeUses['others'] }
+  const { rows } = await client.query<Row>(TYPES)
+  return new Map(
+    rows.map(({ schema, name, oid, relation, others }) => [
+      thingKey(schema, name),
+      { dependents: relation > 0 ? needing.relation(relation) : needing.type(oid), others },
+    ]),
+  )
 }
 
 /**
- * What has to be dropped and made again with some relations, as it stands at this moment: what was made again meanwhile
- * has another object id than it had when the plan was made.
+ * What has to be dropped and made again with some relations and types, as it stands at this moment: what was made again
+ * meanwhile has another object id than it had when the plan was made.
  */
-export async function standingUpon(client: pg.Client, relations: { schema: string; name: string }[]): Promise<Dependent[]> {
-  if (relations.length === 0) return []
-  const dependents = await dependentsOf(client)
+export async function standingUpon(client: pg.Client, places: { schema: string; name: string }[]): Promise<Dependent[]> {
+  if (places.length === 0) return []
+  const needing = await dependentsOf(client)
   const found = new Map<string, Dependent>()
-  for (const { schema, name } of relations) {
-    const { rows } = await client.query<{ oid: number | null }>(`select to_regclass($1)::oid::int as oid`, [qualified(schema, name)])
-    for (const one of rows[0]!.oid === null ? [] : dependents(rows[0]!.oid)) {
+  for (const { schema, name } of places) {
+    const { rows } = await client.query<{ relation: number | null; type: number | null }>(
+      `select to_regclass($1)::oid::int as relation, to_regtype($1)::oid::int as type`,
+      [qualified(schema, name)],
+    )
+    // What has a row type is known by the relation that it is made of.
+    const { relation, type } = rows[0]!
+    for (const one of relation !== null ? needing.relation(relation) : type !== null ? needing.type(type) : []) {
       // All that needs it comes before it, here or with an earlier one.
       if (!found.has(`${one.catalog}/${one.oid}`)) found.set(`${one.catalog}/${one.oid}`, one)
     }

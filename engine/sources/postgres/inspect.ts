@@ -12,7 +12,7 @@ import {
 import { partsByRoot } from '../../../core/restore/other-mends'
 import { thingKey } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
-import { dependentsOf } from './dependents'
+import { dependentsOf, typesInUse } from './dependents'
 import { describeSequences, describeTables } from './describe'
 import { describeProperties } from './describe-database'
 import { MADE_TYPE, ROUTINE_NAME } from './discover'
@@ -32,7 +32,7 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
   if (!databases.some(({ name }) => name === database)) return emptyTarget(server)
   return withClient(access, database, async (client) => {
     const described = await describeTables(client)
-    const dependents = await dependentsOf(client)
+    const needing = await dependentsOf(client)
     const held = await holdersOf(client)
     const referring = await referringTo(client)
     const { views, ...state } = await namesAt(client)
@@ -48,7 +48,7 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
         bytes,
         key,
         mayReplace,
-        dependents: dependents(oid),
+        dependents: needing.relation(oid),
         heldBy: held.get(oid) ?? [],
         referredBy: referring.get(oid) ?? [],
       },
@@ -61,7 +61,8 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
       sequences: new Map(sequences.map((sequence) => [thingKey(sequence.schema, sequence.name), sequence])),
       properties,
       definitions: new Map([...partsByRoot(entries, sequences).values()].map((parts) => [definitionKey(parts[0]!), parts])),
-      dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, dependents(oid)])),
+      dependents: new Map(views.map(({ key, oid }): [string, Dependent[]] => [key, needing.relation(oid)])),
+      types: await typesInUse(client, needing),
       tables: new Map(tables),
     }
   })

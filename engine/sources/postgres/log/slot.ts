@@ -78,6 +78,15 @@ export async function dropSlot(access: PostgresAccess, database: string, slot: s
   })
 }
 
+/** Ends whoever still reads a slot: a worker that has lost it and does not know, or its connection that nobody closed. */
+export async function freeSlot(access: PostgresAccess, database: string, slot: string): Promise<void> {
+  await withClient(access, database, (client) =>
+    client.query('select pg_terminate_backend(active_pid, 5000) from pg_catalog.pg_replication_slots where slot_name = $1 and active', [
+      slot,
+    ]),
+  )
+}
+
 export interface ServerPlace {
   systemId: string
   timeline: number
