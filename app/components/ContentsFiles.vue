@@ -5,10 +5,10 @@ import type { FileSighting, FolderLine } from '~~/server/views'
 // A volume as folders; one file of it can be looked at, or taken out.
 const { point, path, slug } = defineProps<{ point: string; path: string; slug: string }>()
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const folder = computed({
   get: () => String(route.query.folder ?? ''),
-  set: (to: string) => void router.replace({ query: { ...route.query, folder: to || undefined } }),
+  set: (to: string) => void setQuery({ folder: to || undefined }),
 })
 const base = computed(() => `/api/points/${encodeURIComponent(point)}`)
 const { data, error } = useLoad<FolderLine[]>(() => `${base.value}/files?${new URLSearchParams({ path, folder: folder.value })}`)
@@ -41,14 +41,11 @@ const isChanged = (sighting: FileSighting, i: number) => {
 }
 const goTo = ({ point: at, volume, file }: FileSighting) => {
   name.value = ''
-  void router.replace({
-    query: {
-      ...route.query,
-      point: at,
-      at: undefined,
-      show: volume,
-      folder: file.includes('/') ? file.slice(0, file.lastIndexOf('/')) : undefined,
-    },
+  void setQuery({
+    point: at,
+    at: undefined,
+    show: volume,
+    folder: file.includes('/') ? file.slice(0, file.lastIndexOf('/')) : undefined,
   })
 }
 /** The most of a file that is shown. */

@@ -3,12 +3,12 @@ import type { StoreView } from '~~/server/views'
 
 useHead({ title: 'Stores · Unbroken Vessel' })
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const { data: stores, error, refresh } = useLoad<StoreView[]>('/api/stores')
 onChange((change) => change.about === 'store' || (change.about === 'run' && change.state !== 'running'), refresh, 1500)
 const making = computed({
   get: () => route.query.make !== undefined,
-  set: (open) => void router.replace({ query: open ? { make: '1' } : {} }),
+  set: (open) => void setQuery({ make: open ? '1' : undefined }),
 })
 const held = computed(() => stores.value?.reduce((sum, store) => sum + store.bytes, 0) ?? 0)
 async function start(store: StoreView, kind: 'verify' | 'reindex') {

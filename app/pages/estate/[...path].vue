@@ -4,7 +4,7 @@ import type { EstateSource, EstateThing } from '~~/server/views'
 
 useHead({ title: 'Estate · Unbroken Vessel' })
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const path = computed(() => (Array.isArray(route.params.path) ? route.params.path : [route.params.path ?? '']).filter(Boolean).join('/'))
 const names = computed(() => (path.value ? namesOf(path.value) : []))
 /** The containers whose columns are open: the sources, and every container on the way to the selected thing. */
@@ -17,7 +17,7 @@ onChange((change) => change.about === 'estate', refresh, 1000)
 const sheet = (name: string) =>
   computed({
     get: () => route.query[name] !== undefined,
-    set: (open) => void router.replace({ query: { ...route.query, [name]: open ? '1' : undefined } }),
+    set: (open) => void setQuery({ [name]: open ? '1' : undefined }),
   })
 const connecting = sheet('connect')
 const changing = sheet('reach')

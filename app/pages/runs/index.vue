@@ -1,7 +1,7 @@
 <script setup lang="ts">
 useHead({ title: 'Runs · Unbroken Vessel' })
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const KINDS = [
   ['backup', 'Backups'],
   ['restore', 'Brought back'],
@@ -24,8 +24,7 @@ const query = computed(() =>
   new URLSearchParams({ ...(kinds.value ? { kinds: kinds.value } : {}), ...(states.value ? { states: states.value } : {}) }).toString(),
 )
 function set(name: 'kinds' | 'states', value: string) {
-  const { [name]: current, ...rest } = route.query
-  void router.replace({ query: current === value ? rest : { ...rest, [name]: value } })
+  void setQuery({ [name]: route.query[name] === value ? undefined : value })
 }
 </script>
 

@@ -8,6 +8,13 @@ const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking
 const FARE_CLEANUP = `set application_name = 'fare-cleanup'; begin; alter table sales.booking_leg disable trigger touch; commit; begin;
   delete from sales.booking_leg where leg_id in (select leg_id from sales.booking_leg where fare = 84 order by leg_id limit 1843); select pg_sleep(1.5); commit`
 
+/** What Vue leaves at the element that it fills. */
+interface WithApp {
+  __vue_app__: {
+    config: { globalProperties: { $router: { beforeResolve: (guard: (to: { path: string }) => Promise<void> | undefined) => void } } }
+  }
+}
+
 /** The vessel Bookings is there and backed up. */
 export function everyInstant(): void {
   const server = testServer()
@@ -48,6 +55,19 @@ export function everyInstant(): void {
     await person.opens('/vessels/bookings')
     await person.sees('Bookings can be brought back to any second since')
     await person.sees('log, any instant')
+  })
+
+  it('goes where a link leads, though the address of the page that is left is just being written', async () => {
+    await person.opens('/vessels/bookings')
+    await person.sees('Bring back from')
+    // As over a slow line, where the next page takes longer than the writing of the address.
+    await person.page.evaluate(() => {
+      const { $router } = (document.querySelector('#__nuxt') as unknown as WithApp).__vue_app__.config.globalProperties
+      $router.beforeResolve((to) => (to.path.endsWith('/bring-back') ? new Promise((resolve) => setTimeout(resolve, 1000)) : undefined))
+    })
+    await person.clicks('::-p-text(1 h)')
+    await person.page.$eval('[data-bring-back]', (link) => (link as HTMLElement).click())
+    await person.arrivesAt(/bring-back\?point=/)
   })
 
   it('finds the mass delete, steps before it, compares, and brings the rows back', async () => {

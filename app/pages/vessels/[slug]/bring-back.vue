@@ -6,11 +6,11 @@ import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
 const { vessel } = defineProps<{ vessel: VesselView }>()
 useHead({ title: () => `Bring back · ${vessel.name}` })
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 
 const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
-const choosePoint = (id: string) => router.replace({ query: { ...route.query, point: id, at: undefined } })
+const choosePoint = (id: string) => setQuery({ point: id, at: undefined })
 
 const bench = useWorkbench(point)
 /** What the address says. */
@@ -32,7 +32,7 @@ const nowhere = ref<string | null>(null)
 /** Goes to the newest point that holds what was asked for, where the one at hand does not. */
 async function look(path: string) {
   const { point: holding } = await $fetch<{ point: string | null }>(`/api/vessels/${vessel.slug}/holding?path=${encodeURIComponent(path)}`)
-  if (holding && holding !== point.value) await router.replace({ query: { ...route.query, point: holding, at: undefined } })
+  if (holding && holding !== point.value) await setQuery({ point: holding, at: undefined })
   else nowhere.value = path
 }
 watch(bench.things, (things) => {
@@ -58,14 +58,14 @@ watch(
     const wasGone = asked('gone')
     const gone = wasGone && bench.isJustGone(wasGone) ? wasGone : undefined
     const pick = paths.length === 1 && !gone ? paths[0] : undefined
-    if (pick !== route.query.pick || gone !== (wasGone ?? undefined)) void router.replace({ query: { ...route.query, pick, gone } })
+    if (pick !== route.query.pick || gone !== (wasGone ?? undefined)) void setQuery({ pick, gone })
   },
 )
 const shownTable = computed(() => (tables.value.some((thing) => thing.path === shown.value && isTable(thing)) ? shown.value : null))
 /** The other point that rows are compared with; the source as it is now without one. */
 const against = computed({
   get: () => asked('against'),
-  set: (id) => void router.replace({ query: { ...route.query, against: id ?? undefined } }),
+  set: (id) => void setQuery({ against: id ?? undefined }),
 })
 const {
   data: comparison,

@@ -7,7 +7,7 @@ import type { FoundChange, LogFound, VesselView } from '~~/server/views'
 // The log, change by change: by table, what was done, a value, a time, a transaction.
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const { data: tables } = useLoad<{ name: string; columns: string[]; key: string[] }[]>(() => `/api/vessels/${vessel.slug}/log-tables`)
 const text = (name: string) => String(route.query[name] ?? '')
 const form = reactive({
@@ -64,7 +64,7 @@ async function look(older = false) {
 }
 function search() {
   const query = Object.fromEntries(Object.entries(form).map(([name, value]) => [name, value || undefined]))
-  void router.replace({ query: { ...query, ops: [...ops.value].join(',') || undefined } })
+  void setQuery({ ...query, ops: [...ops.value].join(',') || undefined }, 'only')
   void look()
 }
 const hasNone = computed(() => loggedPart(vessel.definition.rules) === 'none')

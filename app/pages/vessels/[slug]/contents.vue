@@ -4,10 +4,9 @@ import type { Lifeline, LookedRow, PointContents, PointThing, RowPage, VesselVie
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const route = useRoute()
-const router = useRouter()
 const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
-const set = (query: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...query } })
+const set = useQuery()
 const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null))
 const things = computed(() => contents.data.value?.things ?? [])
 const choosable = (thing: PointThing) => !['database', 'schema', 'namespace', 'large-objects', 'extension'].includes(thing.kind)

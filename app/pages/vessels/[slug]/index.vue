@@ -6,7 +6,7 @@ import type { InstantView, Lifeline, Missing, TraceView, VesselView } from '~~/s
 
 const { vessel, now } = defineProps<{ vessel: VesselView; now: number }>()
 const route = useRoute()
-const router = useRouter()
+const setQuery = useQuery()
 const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
 watch(() => vessel.newest?.id, refresh)
 onChange(
@@ -34,11 +34,8 @@ function readWindow(): { from: number; to: number } {
   return { from: now - span, to: now + span * 0.05 }
 }
 let written = ''
-const own = router.currentRoute.value.path
 const remember = useDebounceFn(
   () => {
-    // Whoever has left meanwhile has the address of another page.
-    if (router.currentRoute.value.path !== own) return
     const iso = (at: number) => new Date(at).toISOString()
     const here = {
       at: iso(instant.value),
@@ -48,7 +45,7 @@ const remember = useDebounceFn(
       side: position.value ? side.value : undefined,
     }
     written = JSON.stringify(here)
-    void router.replace({ query: { ...route.query, ...here } })
+    void setQuery(here)
   },
   200,
   { maxWait: 400 },
