@@ -500,7 +500,11 @@ export class Follower {
   /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */
   private async mark(mark: string): Promise<void> {
     // A connection of its own: the one beside the log may be asking something.
-    await withClient(this.access, this.row.database, (client) => client.query('select pg_logical_emit_message(true, $1, $2)', [MARK, mark]))
+    await withClient(this.access, this.row.database, async (client) => {
+      // It tells where a reading belongs, and does not wait for a standby that may be away.
+      await client.query('set synchronous_commit = local')
+      await client.query('select pg_logical_emit_message(true, $1, $2)', [MARK, mark])
+    })
   }
 
   /** Brings what has come so far into the store now, instead of when it is due. */

@@ -9,8 +9,9 @@ interface Unstored {
 
 /**
  * Up to where nothing was changed at a source that does not tell of changes, by looking at its catalogs again and
- * again. What a commit has written before a look may become visible a little later, so only a look that was begun after
- * another one had ended makes certain what that one saw.
+ * again. What a commit has written before a look may become visible later, so only a look that was begun after another
+ * one had ended makes certain what that one saw, and not while a transaction that was at work then may still be one that
+ * is committed and not visible.
  */
 export class Quiet {
   /** Up to here the structure is as it was last read; when that was, once it was looked twice. */
@@ -37,16 +38,17 @@ export class Quiet {
   /** A look begins. @returns what its answer is to be told to, and which says whether anything was changed */
   begin(): (look: Look & { digest: string }, isReading: boolean) => boolean {
     const before = this.lastLook
-    return ({ digest, position, at }, isReading) => {
+    return ({ digest, ...look }, isReading) => {
       const changed = this.digest !== '' && this.digest !== digest
       this.digest = digest
       // While a structure is read, and beside a reading that was done meanwhile, it says nothing of what lies before it.
-      if (!changed && !isReading && this.lastLook === before) this.unchanged({ position, at })
+      if (!changed && !isReading && this.lastLook === before) this.unchanged(look)
       return changed
     }
   }
 
   private unchanged(look: Look): void {
+    if (look.unseen.some((xid) => this.lastLook?.running.includes(xid))) return
     if (this.lastLook !== null && laterPosition(this.reached, this.lastLook.position) === this.lastLook.position) {
       this.reached = this.lastLook.position
       this.at = this.lastLook.at
@@ -55,9 +57,9 @@ export class Quiet {
   }
 
   /** The structure was read, and how the catalogs were just before that. */
-  read({ digest, position, at }: Look & { digest: string }): void {
+  read({ digest, ...look }: Look & { digest: string }): void {
     this.digest = digest
-    this.lastLook = { position, at }
+    this.lastLook = look
   }
 
   /** What was read is on its way into the store. */

@@ -4,18 +4,21 @@ import type { LogManifest, StructurePiece } from '../../core/changes/manifest'
 import type { DatabaseManifest, Manifest } from '../../core/content/manifest'
 import { positionOf } from '../../core/chain/position'
 import { Quiet, quietSince } from './quiet'
+import type { Look } from '../sources/postgres/log/digest'
 import { structureAt } from './structure-at'
 
 // A small world that tells nothing of its changes: one view that is replaced again and again. It is looked at and read,
-// each of which takes time, in which it may be changed. What a change has written may become visible a little later.
+// each of which takes time, in which it may be changed. What a change has written may become visible a little later, or, where a
+// standby has to confirm it, much later.
 
 /**
- * What happens next: a change is written, or becomes visible; a row is; a look or a reading goes one step on; a segment is
+ * What happens next: a change is written, waits for a standby, or becomes visible; a row is; a look or a reading goes one step on; a segment is
  * stored; the follower ends and begins again.
  */
-type Happening = 'write' | 'show' | 'row' | 'look' | 'read' | 'store' | 'restart'
+type Happening = 'write' | 'hang' | 'show' | 'row' | 'look' | 'read' | 'store' | 'restart'
 const OFTEN: [Happening, number][] = [
   ['write', 10],
+  ['hang', 3],
   ['show', 10],
   ['row', 5],
   ['look', 30],
@@ -46,8 +49,9 @@ class World {
   position = 1
   written = 0
   visible = 0
-  /** What was written up to here is visible to whatever begins to look. */
+  /** What was written up to here is visible to whatever begins to look, or its transaction is seen to wait. */
   private sure = 0
+  private hangs = false
   private writtenAt = 0
   /** How many changes lie before each position that was reached. */
   readonly truth = new Map<number, number>([[1, 0]])
@@ -55,15 +59,16 @@ class World {
   readonly stored = new Map<string, DatabaseManifest>()
   private quiet = new Quiet(text(1), '0')
   private known = 0
-  private look: { position: string; digest: string | null; answered: ReturnType<Quiet['begin']> } | null = null
-  private reading: { from: string; look: { position: string; digest: string } | null; manifest: DatabaseManifest | null } | null = null
+  private look: (Look & { digest: string | null; answered: ReturnType<Quiet['begin']> }) | null = null
+  private reading: { from: string; look: (Look & { digest: string }) | null; manifest: DatabaseManifest | null } | null = null
   private wanted = false
   private marked: { reading: Reading; end: string } | null = null
   private from = text(1)
 
   step(happening: Happening): void {
     if (happening === 'write' && this.written === this.visible) this.advance(() => (this.writtenAt = this.position) && this.written++)
-    else if (happening === 'show') this.visible = this.written
+    else if (happening === 'hang') this.hangs = this.written !== this.visible
+    else if (happening === 'show') this.show()
     else if (happening === 'row') this.advance(() => undefined)
     else if (happening === 'look') this.lookOn()
     else if (happening === 'read') this.readOn()
@@ -87,17 +92,28 @@ class World {
     this.truth.set(this.position, this.written)
   }
 
+  private show(): void {
+    this.visible = this.written
+    this.hangs = false
+  }
+
+  /** Where the source stands, and which transactions are at work; each change is one, by its number. */
+  private stand(): Look {
+    const running = this.written === this.visible ? [] : [String(this.written)]
+    return { position: text(this.position), at: new Date(0), running, unseen: this.writtenAt <= this.sure ? running : [] }
+  }
+
   /** A look asks for the position, then for the digest, then has its answer. */
   private lookOn(): void {
     if (!this.look) {
-      if (this.writtenAt <= this.sure) this.visible = this.written
-      this.look = { position: text(this.position), digest: null, answered: this.quiet.begin() }
+      if (this.writtenAt <= this.sure && !this.hangs) this.show()
+      this.look = { ...this.stand(), digest: null, answered: this.quiet.begin() }
     } else if (this.look.digest === null) this.look.digest = String(this.visible)
     else {
-      const { position, digest, answered } = this.look
+      const { answered, digest, ...look } = this.look
       this.look = null
-      this.ended(position)
-      if (answered({ position, digest, at: new Date(0) }, this.reading !== null || this.wanted)) this.wanted = true
+      this.ended(look.position)
+      if (answered({ ...look, digest }, this.reading !== null || this.wanted)) this.wanted = true
     }
   }
 
@@ -107,7 +123,7 @@ class World {
       if (!this.wanted) return
       this.wanted = false
       this.reading = { from: this.quiet.until, look: null, manifest: null }
-    } else if (!this.reading.look) this.reading.look = { position: text(this.position), digest: String(this.visible) }
+    } else if (!this.reading.look) this.reading.look = { ...this.stand(), digest: String(this.visible) }
     else if (!this.reading.manifest) this.reading.manifest = databaseOf(this.visible, this.position)
     else this.mark(this.reading.from, this.reading.look, this.reading.manifest)
   }
@@ -116,9 +132,9 @@ class World {
     this.sure = Math.max(this.sure, Number(positionOf(look)))
   }
 
-  private mark(from: string, look: { position: string; digest: string }, manifest: DatabaseManifest): void {
+  private mark(from: string, look: Look & { digest: string }, manifest: DatabaseManifest): void {
     this.reading = null
-    this.quiet.read({ ...look, at: new Date(0) })
+    this.quiet.read(look)
     this.ended(look.position)
     const version = versionOf(manifest)
     if (version === this.known) return

@@ -1,3 +1,4 @@
+import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { accessById } from '../../engine/catalog/sources'
 import { StructureWatch } from '../../engine/log/structure'
@@ -34,6 +35,26 @@ async function watchOf(): Promise<StructureWatch> {
 const namesOf = ({ model }: StructureWatch) => model.tables.map(({ name }) => name).sort()
 const published = () =>
   bench.sql(`select string_agg(tablename, ',' order by tablename) from pg_publication_tables where pubname = 'watched'`)
+
+const at = async (log: LogBench, moment: Moment) =>
+  (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!.manifest.databases[0]!
+
+/** Whether a moment shows the column that was added before it, or tells that it may not. */
+async function isHonest(log: LogBench, moment: Moment): Promise<boolean> {
+  const { tables } = await at(log, moment)
+  return tables.find(({ name }) => name === 'sea')!.columns.includes('w') || (await log.isTold(moment, 'public.sea'))
+}
+
+/** Until it is certain what was changed up to a moment. */
+async function looked(log: LogBench, moment: Moment): Promise<void> {
+  // Whoever waits for the log has it looked at, which makes looks certain that are rare on a busy machine.
+  const isLooked = async () => {
+    log.bench.sql(`update sea set v = v || '.' where id = 2`)
+    await log.flush()
+    return (await at(log, moment)).missing.every(({ reason }) => !reason.includes('nobody has looked'))
+  }
+  await vi.waitFor(async () => expect(await isLooked()).toBe(true), { timeout: 60_000, interval: 500 })
+}
 
 describe('the structure of a source without a trigger', () => {
   it('is compared with what was read, so that nothing done between the reading and the first look is missed', async () => {
@@ -131,7 +152,6 @@ describe('a log whose source has no trigger', () => {
     const log = await LogBench.open(`create table sea (id int primary key, v text); insert into sea (id) select generate_series(1, 5)`, {
       structure: 'compare',
     })
-    const at = async (moment: Moment) => (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!.manifest.databases[0]!
     try {
       await log.bench.backup(log.vessel)
       log.follow(60_000)
@@ -155,21 +175,56 @@ describe('a log whose source has no trigger', () => {
       const between = log.moment('public.sea')
       letGo()
       await log.flush()
-      const told = async () => {
-        const { tables } = await at(between)
-        return tables.find(({ name }) => name === 'sea')!.columns.includes('w') || (await log.isTold(between, 'public.sea'))
-      }
-      expect(await told()).toBe(true)
-      // Whoever waits for the log has it looked at, which makes looks certain that are rare on a busy machine.
-      const looked = async () => {
-        log.bench.sql(`update sea set v = v || '.' where id = 2`)
-        await log.flush()
-        return (await at(between)).missing.every(({ reason }) => !reason.includes('nobody has looked'))
-      }
-      await vi.waitFor(async () => expect(await looked()).toBe(true), { timeout: 60_000, interval: 500 })
-      expect(await told()).toBe(true)
+      expect(await isHonest(log, between)).toBe(true)
+      await looked(log, between)
+      expect(await isHonest(log, between)).toBe(true)
     } finally {
       vi.restoreAllMocks()
+      await log.close()
+    }
+  })
+
+  it('does not show the structure of before where a change is in the log, and visible only once a standby has confirmed it', async () => {
+    const log = await LogBench.open(
+      `create table sea (id int primary key, v text); insert into sea select 2, ''; create table shore (id int primary key)`,
+      {
+        structure: 'compare',
+      },
+    )
+    const server = (text: string) => log.bench.server.psql('postgres', text)
+    // The server is shared: nobody but the client of this test waits for the standby that never comes.
+    server(`alter system set synchronous_commit = local`)
+    server(`alter system set synchronous_standby_names = 'nobody'`)
+    server('select pg_reload_conf()')
+    const client = new pg.Client(log.bench.server.url(log.bench.database))
+    await client.connect()
+    try {
+      await log.bench.backup(log.vessel)
+      log.follow(60_000)
+      await log.flush()
+      await client.query('set synchronous_commit = on')
+      const altered = client.query('alter table sea add column w int default 7')
+      const waits = `select count(*) from pg_stat_activity where wait_event = 'SyncRep'`
+      await vi.waitFor(() => expect(log.bench.sql(waits)).toBe('1'), { timeout: 10_000 })
+      log.bench.sql('insert into shore values (1)')
+      const hidden = log.moment('public.shore')
+      // Only what brings rows comes into the store: up to where nothing else happened is not known.
+      const { engine } = log.bench
+      for (const id of [2, 3, 4]) {
+        const here = log.position()
+        log.bench.sql(`insert into shore values (${id})`)
+        await waitForLog(engine, log.vessel.id, log.member, here, new AbortController().signal)
+      }
+      expect(await isHonest(log, hidden)).toBe(true)
+      server('alter system reset synchronous_standby_names')
+      server('select pg_reload_conf()')
+      await altered
+      await looked(log, hidden)
+      expect(await isHonest(log, hidden)).toBe(true)
+    } finally {
+      for (const name of ['synchronous_standby_names', 'synchronous_commit']) server(`alter system reset ${name}`)
+      server('select pg_reload_conf()')
+      await client.end()
       await log.close()
     }
   })

@@ -51,6 +51,8 @@ export async function silence(client: pg.Client): Promise<() => Promise<void>> {
 export async function quietly<T>(client: pg.Client, work: () => Promise<T>): Promise<T> {
   await client.query('begin')
   try {
+    // With the locks that it holds it waits for no standby that may be away.
+    await client.query('set local synchronous_commit = local')
     const restore = await silence(client)
     const result = await work()
     await restore()

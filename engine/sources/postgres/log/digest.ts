@@ -72,12 +72,36 @@ const DIGEST = `select md5(string_agg(n || ' ' || s, ',' order by i)) as digest
 export interface Look {
   position: string
   at: Date
+  /** The transactions that were writing then. */
+  running: string[]
+  /** Those of them that may be written as committed in the log, and are not visible yet. */
+  unseen: string[]
 }
+
+// A commit is in the log before anybody sees it: while it waits for the disk, or for a standby that has to confirm it,
+// which may take as long as that standby is away. Whose waiting we may not see may be waiting, where there are standbys.
+// A prepared transaction is committed by a session that does not bear its number.
+const TRANSACTIONS = `
+  with session as (
+    select pid, backend_xid, wait_event = 'SyncRep' or wait_event like 'WAL%'
+        or state is null and current_setting('synchronous_standby_names') <> '' as waits
+    from pg_catalog.pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()
+  ), running as (
+    select l.transactionid::text as xid, case when l.pid is not null then s.waits
+        else exists (select from session where waits and backend_xid is null) end as waits
+    from pg_catalog.pg_locks l left join session s using (pid)
+    where l.locktype = 'transactionid' and l.mode = 'ExclusiveLock' and l.granted
+  )
+  select coalesce(array_agg(xid), '{}') as running, coalesce(array_agg(xid) filter (where waits), '{}') as unseen from running`
 
 /** One text that is another one when anything of the structure was changed, and a position up to which it holds. */
 export async function catalogDigest(client: pg.Client): Promise<Look & { digest: string }> {
-  // The position comes first: what is committed between the two is told as a change that may lie before it.
-  const { rows: before } = await client.query<Look>('select pg_current_wal_lsn()::text as position, clock_timestamp() as at')
+  // The position comes first: what is committed between the two is told as a change that may lie before it. What waits
+  // comes before the digest: what is seen by then waits no more.
+  const { rows: before } = await client.query<Pick<Look, 'position' | 'at'>>(
+    'select pg_current_wal_lsn()::text as position, clock_timestamp() as at',
+  )
+  const { rows: transactions } = await client.query<Pick<Look, 'running' | 'unseen'>>(TRANSACTIONS)
   const { rows } = await client.query<{ digest: string }>(DIGEST)
-  return { ...before[0]!, digest: rows[0]!.digest }
+  return { ...before[0]!, ...transactions[0]!, digest: rows[0]!.digest }
 }
