@@ -3,11 +3,12 @@ import type { Operation, PlanInput } from './plan'
 import { thingKey } from './sql'
 import { definitionKey, type Dependent, type Needer } from './target'
 
-// An enum or a domain that differs in what the server can't change while columns have it is dropped and made again with
+// An enum, a domain or a range that differs in what the server can't change while columns have it is dropped and made again with
 // the tables that have it, and with the types and casts made of it, where all of these come back too: in one
 // transaction, so that either all are as then or none.
 
-const MADE_AGAIN = /^CREATE (DOMAIN|TYPE [\s\S]*? AS ENUM) /
+// A range and a function that brings its values into one form need each other, so that neither can be dropped first.
+const MADE_AGAIN = /^CREATE (DOMAIN|TYPE [\s\S]*? AS ENUM|TYPE (?![\s\S]*\bcanonical = )[\s\S]*? AS RANGE) /
 /** Kinds that are made again along with a type that they need. */
 const ALONG = new Set(['type', 'cast'])
 

@@ -18,6 +18,10 @@ create view rough_seas as select * from sea where m = 'rough'; create materializ
 create function worse(a mood) returns mood language sql immutable as $$ select case a when 'calm' then 'rough'::public.mood else a end $$;
 create function seas_of(a mood) returns setof sea language sql stable as $$ select * from public.sea where m = a $$;
 create table forecast (id int primary key, m mood, next mood generated always as (worse(m)) stored, check (worse(m) = 'rough')); insert into forecast values (1, 'calm'), (2, 'rough');
+create type span as range (subtype = int4); create domain short as span check (upper(value) - lower(value) < 100);
+create table watch (id int primary key, s span not null, all_of span_multirange, b short); insert into watch values (1, '[1,5)', '{[1,2),[3,4)}', '[7,9)');
+create function around(a span) returns span language sql immutable as $$ select a $$;
+create type lap as range (subtype = float8, subtype_diff = float8mi);
 create table apart (id int primary key, v text); insert into apart values (1, 'stays')`
 
 let bench: Workbench
@@ -54,6 +58,10 @@ describe('a type that was changed since, and that columns have', () => {
   it('is another one in itself, and comes back', async () => {
     const then = dump()
     bench.sql(`drop view rough_seas; alter table sea alter t type text; drop domain tons; create domain tons as text check (value <> ''); alter table sea alter t type tons;
+      drop function around; alter table watch alter s type text, alter all_of type text, alter b type text; drop domain short; drop type span;
+      create type span as range (subtype = int8, multirange_type_name = spans); create domain short as span; create function around(a span) returns span language sql immutable as $$ select a $$;
+      alter table watch alter s type span using s::span, alter all_of type spans using all_of::spans, alter b type short using b::short;
+      drop type lap; create type lap as range (subtype = numeric);
       alter table passage detach partition passage_rough; alter table passage rename column m to n`)
     const { run, receipts } = await bench.restore(vessel, point, {})
     expect(run.error).toBeNull()

@@ -3,8 +3,9 @@ import { qualified, thingKey } from '../../../core/restore/sql'
 import { CATALOG } from '../../../core/restore/structure'
 import type { Dependent, TypeUses } from '../../../core/restore/target'
 
-// Which relation or function (class/oid) needs which other, with parts counted as what they are part of: the
-// default, constraint, index, trigger or policy of a table is the table, and so is a sequence that a column of it owns.
+// Which relation or function (class/oid) needs which other, with an array or a multirange counted as what it is made of,
+// without the functions that come and go with a range, and with parts counted as what they are part of: the default,
+// constraint, index, trigger or policy of a table is the table, and so is a sequence that a column of it owns.
 const EDGES = `
   with part as (
     select 'pg_catalog.pg_rewrite'::regclass as classid, r.oid as objid, 'pg_catalog.pg_class'::regclass as of_class, r.ev_class as of from pg_catalog.pg_rewrite r
@@ -16,15 +17,20 @@ const EDGES = `
   owned as (
     select d.objid as sequence, d.refobjid as owner from pg_catalog.pg_depend d join pg_catalog.pg_class s on s.oid = d.objid and s.relkind = 'S'
     where d.classid = 'pg_catalog.pg_class'::regclass and d.refclassid = 'pg_catalog.pg_class'::regclass and d.deptype in ('a', 'i') and d.refobjsubid > 0),
+  made_of as (
+    select t.oid, coalesce(r.rngtypid, e.oid, t.oid) as type from pg_catalog.pg_type t
+      left join pg_catalog.pg_type e on e.oid = t.typelem and t.typlen = -1
+      left join pg_catalog.pg_range r on r.rngmultitypid = coalesce(e.oid, t.oid)),
   edge as (
     select coalesce(p.of_class, d.classid) as class, coalesce(p.of, d.objid) as oid,
       case when t.typrelid <> 0 then 'pg_catalog.pg_class'::regclass else d.refclassid end as ref_class,
       case when t.typrelid <> 0 then t.typrelid else coalesce(t.oid, o.owner, d.refobjid) end as ref
     from pg_catalog.pg_depend d left join part p on p.classid = d.classid and p.objid = d.objid
-      left join pg_catalog.pg_type t on d.refclassid = 'pg_catalog.pg_type'::regclass and t.oid = coalesce(
-        (select e.typelem from pg_catalog.pg_type e where e.oid = d.refobjid and e.typelem <> 0 and e.typlen = -1), d.refobjid)
+      left join made_of m on d.refclassid = 'pg_catalog.pg_type'::regclass and m.oid = d.refobjid
+      left join pg_catalog.pg_type t on t.oid = m.type
       left join owned o on d.refclassid = 'pg_catalog.pg_class'::regclass and o.sequence = d.refobjid
     where d.deptype in ('n', 'a') and d.refclassid in ('pg_catalog.pg_class'::regclass, 'pg_catalog.pg_type'::regclass, 'pg_catalog.pg_proc'::regclass)
+      and not exists (select from pg_catalog.pg_depend i where i.classid = 'pg_catalog.pg_proc'::regclass and (i.classid, i.objid) = (d.classid, d.objid) and i.deptype = 'i')
     union
     select 'pg_catalog.pg_class'::regclass, i.inhrelid, 'pg_catalog.pg_class'::regclass, i.inhparent
     from pg_catalog.pg_inherits i join pg_catalog.pg_class c on c.oid = i.inhrelid and (not c.relispartition or c.relkind = 'f'))
@@ -93,8 +99,8 @@ export async function dependentsOf(client: pg.Client): Promise<Needing> {
   return { relation: (oid) => needing(`${CATALOG.relation}/${oid}`), type: (oid) => needing(`${CATALOG.type}/${oid}`) }
 }
 
-// What needs a type and is neither in a table nor a view or a function, with its array counted as itself, and what is
-// of a row type as the type.
+// What needs a type and is neither in a table nor a view or a function, with its array and its multirange counted as
+// itself, and what is of a row type as the type.
 const TYPES = `
   select n.nspname as schema, t.typname as name, t.oid::int as oid, t.typrelid::int as relation, array(
     select distinct jsonb_build_object('words', pg_catalog.pg_describe_object(d.classid, d.objid, 0),
@@ -102,14 +108,15 @@ const TYPES = `
     from pg_catalog.pg_depend d
       left join pg_catalog.pg_class c on d.classid = 'pg_catalog.pg_class'::regclass and c.oid = d.objid
       left join pg_catalog.pg_constraint k on d.classid = 'pg_catalog.pg_constraint'::regclass and k.oid = d.objid
-    where d.refclassid = 'pg_catalog.pg_type'::regclass and d.refobjid in (t.oid, t.typarray) and d.deptype in ('n', 'a')
+    where d.refclassid = 'pg_catalog.pg_type'::regclass and d.refobjid in (t.oid, t.typarray, r.rngmultitypid, many.typarray) and d.deptype in ('n', 'a')
       and d.classid not in ('pg_catalog.pg_proc'::regclass, 'pg_catalog.pg_rewrite'::regclass, 'pg_catalog.pg_attrdef'::regclass, 'pg_catalog.pg_trigger'::regclass, 'pg_catalog.pg_policy'::regclass)
       and coalesce(c.relkind not in ('r', 'p', 'v', 'm', 'f', 'i', 'I'), true) and coalesce(k.conrelid = 0 and k.contypid <> t.oid, true)) as others
   from pg_catalog.pg_type t join pg_catalog.pg_namespace n on n.oid = t.typnamespace
     left join pg_catalog.pg_class own on own.oid = t.typrelid
-  where (t.typtype in ('e', 'd') or t.typtype = 'c' and own.relkind = 'c') and t.oid >= 16384 and pg_catalog.pg_has_role(t.typowner, 'usage')`
+    left join pg_catalog.pg_range r on r.rngtypid = t.oid left join pg_catalog.pg_type many on many.oid = r.rngmultitypid
+  where (t.typtype in ('e', 'd', 'r') or t.typtype = 'c' and own.relkind = 'c') and t.oid >= 16384 and pg_catalog.pg_has_role(t.typowner, 'usage')`
 
-/** Enums, domains and row types that may be dropped, with what has them, by `thingKey`. */
+/** Enums, domains, ranges and row types that may be dropped, with what has them, by `thingKey`. */
 export async function typesInUse(client: pg.Client, needing: Needing): Promise<Map<string, TypeUses>> {
   type Row = { schema: string; name: string; oid: number; relation: number; others: TypeUses['others'] }
   const { rows } = await client.query<Row>(TYPES)
