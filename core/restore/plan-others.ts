@@ -283,7 +283,7 @@ export function planLargeObjects(input: PlanInput): Operation[] {
         verb: 'merge',
         how: 'merge',
         choices,
-        notes: [`${plural(large.objects.length - there, 'large object')} that are missing are added.`],
+        notes: [`${plural(large.objects.length - there, 'large object')} that are missing are added. They stay when this is taken back.`],
       },
     ]
   return [
