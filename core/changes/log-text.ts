@@ -1,3 +1,4 @@
+import { textOf } from '../content/text'
 import { fieldsOf } from '../compare/rows'
 import { copyText } from '../content/copy-text'
 
@@ -120,8 +121,6 @@ export interface LogVisitor {
   commit?(end: string): boolean | void
 }
 
-const decoder = new TextDecoder()
-
 /** Goes over the records of a chunk. `begin` may return false to stop before that transaction. */
 export function scanLog(bytes: Uint8Array, visitor: LogVisitor): boolean {
   for (let at = 0; at < bytes.length;) {
@@ -129,7 +128,7 @@ export function scanLog(bytes: Uint8Array, visitor: LogVisitor): boolean {
     if (end < 0) end = bytes.length
     const op = bytes[at]!
     if (op === OP.begin || op === OP.commit || op === OP.truncate || op === OP.message) {
-      if (!rare(op, decoder.decode(bytes.subarray(at, end)), visitor)) return false
+      if (!rare(op, textOf(bytes.subarray(at, end)), visitor)) return false
     } else if (visitor.change) {
       let from = at + 2
       let relation = 0

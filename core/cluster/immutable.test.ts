@@ -27,6 +27,7 @@ describe('what an object holds', () => {
 describe('fields that differ', () => {
   it('are an object’s own, whatever they are called', () => {
     expect(differences({ valueOf: 'a' }, {})).toEqual([{ field: 'valueOf', then: 'a', now: null }])
+    expect(differences([null], [])).toEqual([{ field: '[0]', then: 'null', now: null }])
     expect(holds({ constructor: 'a' }, {})).toBe(false)
   })
   it('are told one by one, by where they stand', () => {

@@ -62,7 +62,12 @@ export function differences(then: unknown, now: unknown, path = ''): FieldDiffer
   if (!isHolder(then) || !isHolder(now) || Array.isArray(then) !== Array.isArray(now))
     return [{ field: path, then: shown(then), now: shown(now) }]
   if (Array.isArray(then) && Array.isArray(now))
-    return Array.from({ length: Math.max(then.length, now.length) }, (_, i) => differences(then[i], now[i], `${path}[${i}]`)).flat()
+    return Array.from({ length: Math.max(then.length, now.length) }, (_, i) =>
+      // In a list, unlike in an object, null is not what is left out.
+      i < then.length && i < now.length
+        ? differences(then[i], now[i], `${path}[${i}]`)
+        : [{ field: `${path}[${i}]`, then: shown(then[i]), now: shown(now[i]) }],
+    ).flat()
   const fields = [...new Set([...Object.keys(then), ...Object.keys(now)])]
   return fields.flatMap((field) =>
     differences(

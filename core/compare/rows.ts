@@ -1,3 +1,4 @@
+import { textOf } from '../content/text'
 /** The fields of one line of COPY text; null for `\N`. */
 export function fieldsOf(line: string): (string | null)[] {
   return line.split('\t').map((field) => (field === '\\N' ? null : field.includes('\\') ? unescape(field) : field))
@@ -100,9 +101,8 @@ export function compareKeys(a: string, b: string): number {
 
 /** The lines of chunks of whole rows. */
 export function* linesOf(chunks: Iterable<Uint8Array>): Generator<string> {
-  const decoder = new TextDecoder()
   for (const bytes of chunks) {
-    const text = decoder.decode(bytes)
+    const text = textOf(bytes)
     for (let from = 0; from < text.length;) {
       const end = text.indexOf('\n', from)
       yield text.slice(from, end)

@@ -1,3 +1,4 @@
+import { bytesOf, hasStrays } from '../content/text'
 // A lexer of PostgreSQL's SQL, as far as its own dump utility writes it (standard_conforming_strings on),
 // and the two things that restores need of it: identifiers in and out of quotes, and giving new names to
 // the things that a statement speaks of.
@@ -46,8 +47,11 @@ export function qualified(schema: string, name: string): string {
   return `${quoteIdentifier(schema)}.${quoteIdentifier(name)}`
 }
 
+const hexOf = (text: string) => Array.from(bytesOf(text), (byte) => byte.toString(16).padStart(2, '0')).join('')
+
 /** Quotes a text as a literal for a session with standard_conforming_strings on. */
 export function quoteLiteral(text: string): string {
+  if (hasStrays(text)) return `pg_catalog.convert_from('\\x${hexOf(text)}'::pg_catalog.bytea, 'SQL_ASCII')`
   return `'${text.replaceAll("'", "''")}'`
 }
 

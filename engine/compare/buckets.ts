@@ -1,3 +1,4 @@
+import { bytesOf } from '../../core/content/text'
 import { createHash } from 'node:crypto'
 import { fieldsOf, linesOf } from '../../core/compare/rows'
 import { singleIntegerKey } from '../../core/content/keys'
@@ -48,19 +49,22 @@ function literals(columns: string[]): string {
   return parts.length > 0 ? parts.join(` || ',' || `) : `''`
 }
 
+/** The bytes in which a text comes to us, whatever the encoding of the database. */
+const asWeReadIt = (text: string) => `convert_to(${text}, pg_client_encoding())`
+
 /** The range of a row, as SQL. */
 export function rangeSql(table: TableManifest, ranges: Ranges): string {
   if (ranges.by === 'all') return '0::bigint'
   if (ranges.by === 'integer') return `floor(${quoteIdentifier(table.columns[ranges.at]!)}::numeric / ${ranges.width})::bigint`
   const key = ranges.at.map((at) => table.columns[at]!)
-  return `(('x' || substr(md5(${literals(key)}), 1, 8))::bit(32)::int & ${ranges.mask})::bigint`
+  return `(('x' || substr(md5(${asWeReadIt(literals(key))}), 1, 8))::bit(32)::int & ${ranges.mask})::bigint`
 }
 
 /** A query for the range, count, bytes and sum of every range of a table. */
 export function sumsSql(table: TableManifest, ranges: Ranges, name: string): string {
   // With an offset the text of each row is made once, and not for either sum.
   return `select range, count(*)::int as rows, sum(octet_length(line))::text as bytes,
-      sum(('x' || substr(md5(line), 1, 15))::bit(60)::bigint)::text as sum
+      sum(('x' || substr(md5(${asWeReadIt('line')}), 1, 15))::bit(60)::bigint)::text as sum
     from (select ${rangeSql(table, ranges)}::text as range, ${literals(table.columns)} as line from only ${name} offset 0) lines group by 1`
 }
 
@@ -71,7 +75,7 @@ function literal(value: string | null): string {
   return value.includes('\\') ? `E'${doubled.replaceAll('\\', '\\\\')}'` : `'${doubled}'`
 }
 
-const md5 = (text: string) => createHash('md5').update(text).digest('hex')
+const md5 = (text: string) => createHash('md5').update(bytesOf(text)).digest('hex')
 
 export function rangeOfRow(fields: (string | null)[], ranges: Ranges): string {
   if (ranges.by === 'all') return '0'

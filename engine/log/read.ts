@@ -1,3 +1,4 @@
+import { textOf } from '../../core/content/text'
 import { sql } from 'kysely'
 import { OP, scanLog, type LogChunk, type LogRelation, type TransactionStart } from '../../core/changes/log-text'
 import type { LogManifest } from '../../core/changes/manifest'
@@ -90,8 +91,6 @@ async function segmentOf(store: Store, { id, member, manifest }: { id: string; m
   return { id, member, store, log: await readJson<LogManifest>(store, manifest) }
 }
 
-const decoder = new TextDecoder()
-
 /** The changes of a chunk that are wanted, in their order. */
 export async function changesOf(
   { member, store, log }: Pick<Segment, 'member' | 'store' | 'log'>,
@@ -116,7 +115,7 @@ export async function changesOf(
     },
     change: (op, index, from, to) => {
       if (!counts || !wanted.has(index)) return
-      const line = decoder.decode(bytes.subarray(from, to))
+      const line = textOf(bytes.subarray(from, to))
       if (op === OP.oldKey || op === OP.oldRow) old = line
       else {
         if (op === OP.insert) add('insert', index, line, null)

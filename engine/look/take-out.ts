@@ -1,3 +1,4 @@
+import { bytesOf } from '../../core/content/text'
 import { copyText } from '../../core/content/copy-text'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
@@ -33,8 +34,7 @@ export interface TakeOut {
   pieces: () => AsyncGenerator<Piece>
 }
 
-const encoder = new TextEncoder()
-const text = (value: string): Piece => ({ bytes: encoder.encode(value), rows: 0 })
+const text = (value: string): Piece => ({ bytes: bytesOf(value), rows: 0 })
 
 /**
  * A table of a point, or chosen rows of it, in an open format, chunk by chunk. A partitioned table comes with the
@@ -99,7 +99,7 @@ async function* ahead<T>(items: string[], work: (item: string) => Promise<T>): A
 /** Structure and rows as psql reads them: the rows go through as they are stored. */
 async function* wholeSql(store: Store, database: DatabaseManifest, family: TableManifest[]): AsyncGenerator<Piece> {
   const { before, after } = ddlOf(entriesOf(database, ...family.map(({ path }) => path)))
-  yield text(`${SESSION}${before}\n\n`)
+  yield text(`${sessionFor(database.encoding)}${before}\n\n`)
   for (const table of family) yield* copyOf(store, table)
   yield text(`${positionsOf(database, family)}${after}\n`)
 }
@@ -121,8 +121,9 @@ function positionsOf(database: DatabaseManifest, tables: TableManifest[], path?:
   return set.length > 0 ? `${set.join('')}\n` : ''
 }
 
-const SESSION = `SET statement_timeout = 0;
-SET client_encoding = 'UTF8';
+/** Rows of a database of no encoding are the bytes that they are. */
+const sessionFor = (encoding: string) => `SET statement_timeout = 0;
+SET client_encoding = '${encoding === 'SQL_ASCII' ? encoding : 'UTF8'}';
 SET standard_conforming_strings = on;
 SET check_function_bodies = false;
 SET xmloption = content;
@@ -150,7 +151,7 @@ export function takeOutSchema(point: OpenPoint, path: string): TakeOut {
     name: path.split('/').slice(1).join('.'),
     rows: tables.reduce((sum, { rows }) => sum + rows, 0),
     pieces: async function* () {
-      yield text(`${SESSION}${before}\n\n`)
+      yield text(`${sessionFor(database.encoding)}${before}\n\n`)
       for (const table of tables) yield* copyOf(point.store, table)
       yield text(`${positionsOf(database, tables, path)}${after}\n`)
     },

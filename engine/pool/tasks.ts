@@ -1,3 +1,4 @@
+import { bytesOf } from '../../core/content/text'
 import { createHmac } from 'node:crypto'
 import { setFlagsFromString } from 'node:v8'
 import { runInNewContext } from 'node:vm'
@@ -174,7 +175,7 @@ export function convertTask(task: ConvertTask): { bytes: Uint8Array<ArrayBuffer>
     text += write(order ? rawFields(line, order).join('\t') : line)
     rows++
   }
-  return { bytes: own(Buffer.from(text)), rows }
+  return { bytes: bytesOf(text), rows }
 }
 
 export type ReckonTask = OpenTask & {

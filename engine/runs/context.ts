@@ -53,6 +53,7 @@ export class RunContext {
   private readonly counters: Record<string, number> = {}
   private timer: NodeJS.Timeout | undefined
   private writing: Promise<void> = Promise.resolve()
+  private ending = false
   warnings = 0
   /** Whether something was left in a cluster for the point that this run makes. */
   leftAtSource = false
@@ -278,6 +279,8 @@ export class RunContext {
       .where('state', '=', 'running')
       .returning('cancel_requested_at')
       .executeTakeFirst()
+    // Whoever writes the end finds out whether the run was still ours.
+    if (!row && this.ending) return
     if (!row) {
       clearInterval(this.timer)
       throw this.lose()
@@ -290,6 +293,7 @@ export class RunContext {
   async end(state: RunState, details: { error?: unknown; outcome?: Record<string, unknown> } = {}): Promise<void> {
     await patiently(async () => {
       await this.writing
+      this.ending = true
       await this.writeEnd(state, details)
     })
   }

@@ -1,3 +1,4 @@
+import { bytesOf } from '../../core/content/text'
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 import { retypedColumn } from '../../core/changes/columns'
@@ -190,7 +191,6 @@ export class RangeDifferential {
     for await (const bytes of this.store.readAll(old.chunks.filter(({ keys }) => holds(keys)).map(({ name }) => name)))
       for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) then.set(keyOf(line), line)
     const net = new NetChanges(at)
-    const encoder = new TextEncoder()
     const list = [...differing].map((range) => quoteLiteral(range)).join(', ')
     const statement = `copy (select ${now.columns.map(quoteIdentifier).join(', ')} from only ${qualified(now.schema, now.name)}
       where ${rangeSql(now, ranges)} = any (array[${list}]::bigint[])) to stdout`
@@ -201,10 +201,10 @@ export class RangeDifferential {
         const key = keyOf(line)
         const was = then.get(key)
         then.delete(key)
-        if (was !== line) net.take(was === undefined ? OP.insert : OP.update, encoder.encode(line), null)
+        if (was !== line) net.take(was === undefined ? OP.insert : OP.update, bytesOf(line), null)
       }
     })
-    for (const line of then.values()) net.take(OP.deleteKey, encoder.encode(line), null)
+    for (const line of then.values()) net.take(OP.deleteKey, bytesOf(line), null)
     return net.size === 0 ? null : writeNet(this.writer, now, net.share())
   }
 }

@@ -1,3 +1,4 @@
+import { bytesOf } from '../../core/content/text'
 import { createHash } from 'node:crypto'
 import type pg from 'pg'
 import { undone } from '../../core/changes/undo'
@@ -148,7 +149,7 @@ async function putRows(client: pg.Client, table: UndoTable, choices: UndoChoices
 
 const digest = (rows: (string[] | null)[]) =>
   createHash('sha256')
-    .update(rows.map((row) => (row ? row.join('\t') : '-')).join('\n'))
+    .update(bytesOf(rows.map((row) => (row ? row.join('\t') : '-')).join('\n')))
     .digest('hex')
     .slice(0, 32)
 

@@ -1,3 +1,5 @@
+import { hasStrays } from '../../../core/content/text'
+import { quoteLiteral } from '../../../core/restore/sql'
 import pg from 'pg'
 import { tellsBrokenConnection } from '../../broken-connection'
 import { VesselError } from '../../../core/errors'
@@ -115,6 +117,9 @@ const SESSION = [
   `default_transaction_read_only = off`,
 ]
 
+/** A database of no encoding may hold bytes that are no text; they come and go as they are (`core/content/text.ts`). */
+const AS_IT_IS = `select set_config('client_encoding', 'SQL_ASCII', false) where current_setting('server_encoding') = 'SQL_ASCII'`
+
 /**
  * Locks are waited for so briefly that the server never has to end a transaction of the application for ours. A
  * superuser's session also looks for a deadlock sooner than any other, so that it is ours that gives way.
@@ -125,7 +130,7 @@ const GIVE_WAY = `
     set_config('deadlock_timeout', '50ms', false) from pg_catalog.pg_roles where rolname = current_user and rolsuper`
 
 /** What every connection of ours begins with. */
-export const SESSION_SQL = `${SESSION.map((setting) => `set ${setting}`).join('; ')};${GIVE_WAY}`
+export const SESSION_SQL = `${SESSION.map((setting) => `set ${setting}`).join('; ')};${AS_IT_IS};${GIVE_WAY}`
 
 /** The same settings as a command line takes them, for the server's own utilities. */
 export const SESSION_OPTIONS = [
@@ -173,7 +178,15 @@ export async function connect(access: PostgresAccess, database?: string, limitMs
     await client.end().catch(() => undefined)
     throw translate(error, access, database)
   }
-  return client
+  return sendingStrays(client)
+}
+
+/** The driver sends text; a statement that stands for bytes that are none is put together at the server. */
+function sendingStrays(client: pg.Client): pg.Client {
+  const send = client.query.bind(client) as (...all: unknown[]) => unknown
+  const sends = (what: unknown, ...more: unknown[]) =>
+    send(typeof what === 'string' && hasStrays(what) ? `do ${quoteLiteral(`begin execute ${quoteLiteral(what)}; end`)}` : what, ...more)
+  return Object.assign(client, { query: sends })
 }
 
 /** What the server says of its version while it lets us in; it says so before it is asked anything. */

@@ -1,3 +1,4 @@
+import { bytesOf } from '../../../core/content/text'
 import { createHash } from 'node:crypto'
 import type pg from 'pg'
 import type { TableManifest } from '../../../core/content/manifest'
@@ -110,13 +111,12 @@ async function* picked(
   wanted: Set<string>,
   found: Set<string>,
 ): AsyncGenerator<Uint8Array> {
-  const encoder = new TextEncoder()
   for await (const chunk of chunks) {
     for (const line of linesOf([chunk])) {
       const key = rawFields(line, at).join('\t')
       if (!wanted.has(key)) continue
       found.add(key)
-      yield encoder.encode(`${line}\n`)
+      yield bytesOf(`${line}\n`)
     }
   }
 }

@@ -1,3 +1,4 @@
+import { textOf } from '../../../core/content/text'
 import { access as accessible, mkdtemp, readdir, rm, writeFile } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { delimiter, join } from 'node:path'
@@ -56,7 +57,7 @@ async function collect(child: ReturnType<typeof startProgram>): Promise<string> 
   child.stdout!.on('data', (part: Buffer) => parts.push(part))
   const code = await new Promise<number | null>((resolve, reject) => child.on('error', reject).on('close', resolve))
   if (code !== 0) throw new Error(`it ended with ${code}`)
-  return Buffer.concat(parts).toString()
+  return textOf(Buffer.concat(parts))
 }
 
 /** The structure of a database, with what each entry belongs to. `client` is a connection to that database. */
@@ -66,11 +67,12 @@ export async function readStructure(
   client: pg.Client,
   options: { snapshot?: string; without?: string[]; signal?: AbortSignal } = {},
 ): Promise<StructureEntry[]> {
-  const { rows } = await client.query<{ version: number; superuser: boolean }>(
-    `select current_setting('server_version_num')::int / 10000 as version, rolsuper as superuser
+  const { rows } = await client.query<{ version: number; superuser: boolean; encoding: string }>(
+    `select current_setting('server_version_num')::int / 10000 as version, rolsuper as superuser, pg_client_encoding() as encoding
      from pg_catalog.pg_roles where rolname = session_user`,
   )
-  const text = await dumpStructure(access, database, { ...options, serverVersion: rows[0]!.version, superuser: rows[0]!.superuser })
+  const { version, superuser, encoding } = rows[0]!
+  const text = await dumpStructure(access, database, { ...options, serverVersion: version, superuser, encoding })
   const ownership = await describeOwnership(client)
   const entries = parseStructure(text).filter((entry) => !isOurs(entry))
   return entries.map((entry) => ({ ...entry, ...ownership.get(`${entry.catalog}/${entry.oid}`) }))
@@ -93,6 +95,8 @@ const MOVED =
 interface DumpOptions {
   serverVersion: number
   superuser: boolean
+  /** In which the client of the same database is spoken to. */
+  encoding: string
   snapshot?: string
   without?: string[]
   signal?: AbortSignal
@@ -111,7 +115,7 @@ async function dumpStructure(access: PostgresAccess, database: string, options: 
   const until = Date.now() + DUMP_PATIENCE_MS
   const folder = await mkdtemp(join(tmpdir(), 'vessel-dump-'))
   try {
-    const environment = await environmentOf(access, database, options.superuser, folder)
+    const environment = await environmentOf(access, database, options, folder)
     for (;;) {
       const outcome = await dumpOnce(utilities, environment, options)
       if (outcome.text !== null) return outcome.text
@@ -129,7 +133,7 @@ async function dumpStructure(access: PostgresAccess, database: string, options: 
 async function environmentOf(
   access: PostgresAccess,
   database: string,
-  superuser: boolean,
+  { superuser, encoding }: DumpOptions,
   folder: string,
 ): Promise<Record<string, string>> {
   const { host, port, user, tls, authority } = access.settings
@@ -140,7 +144,7 @@ async function environmentOf(
     PGDATABASE: database,
     PGPASSWORD: access.password,
     PGCONNECT_TIMEOUT: '10',
-    PGCLIENTENCODING: 'UTF8',
+    PGCLIENTENCODING: encoding,
     PGAPPNAME: 'unbroken-vessel',
     PGOPTIONS: `${SESSION_OPTIONS}${superuser ? ' -c deadlock_timeout=50ms' : ''}`,
   }
