@@ -86,7 +86,10 @@ export interface LogManifest {
   structure: StructurePiece | null
   /** How changes of structure are noticed at the source; absent like `steps`. */
   noticed?: 'trigger' | 'compare'
-  /** Where that is by looking: up to here nothing had changed since the last structure that is in this segment or before. */
+  /**
+   * Up to here nothing had changed since the last structure that is in this segment or before, as far as looking tells.
+   * Where changes are told, what was changed behind it while they were not is found by the next reading.
+   */
   looked?: string
   /** Changes of the structure in their order; absent in logs that were written before these were told. */
   steps?: StructureStep[]

@@ -16,7 +16,7 @@ import { readJson, writeJson } from '../store/json'
 import { isOfContent } from '../store/damage'
 import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
-import { installTrigger } from '../sources/postgres/log/install'
+import { installTrigger, triggerWritten } from '../sources/postgres/log/install'
 import { freeSlot } from '../sources/postgres/log/slot'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
@@ -76,6 +76,9 @@ export class Follower {
   private stream!: LogStream
   private watch!: StructureWatch
   private side!: pg.Client
+  /** What tells of changes at the source, as it was last seen; and whether it was off while nobody followed. */
+  private trigger: string | null = null
+  private wasOff = false
   private asking: Promise<unknown> = Promise.resolve()
   private filling!: Filling
   private committing: Promise<void> = Promise.resolve()
@@ -142,7 +145,7 @@ export class Follower {
   private async go(begun: () => void): Promise<void> {
     await examine(this.engine, this.access, this.row)
     this.side = await connect(this.access, this.row.database, SIDE_LIMIT_MS)
-    if (this.row.structure === 'trigger') await this.ensureTrigger()
+    this.wasOff = this.row.structure === 'trigger' && (await this.triggerWasOff())
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
     failed.catch(() => undefined)
     const member = { ...this.row, rules: this.vessel.definition.rules, trigger: this.row.structure === 'trigger' }
@@ -172,7 +175,8 @@ export class Follower {
 
   /** What was done to the structure while nobody followed, or was not read yet, is read now. */
   private async firstLook(): Promise<void> {
-    if (this.looks || this.unread) this.watch.changed()
+    if (this.wasOff) this.watch.missed()
+    else if (this.looks || this.unread) this.watch.changed()
     else await this.watch.compare()
   }
 
@@ -374,7 +378,7 @@ export class Follower {
       readings: change.readings,
       structure,
       noticed: this.row.structure,
-      ...(this.looks ? { looked: this.watch.quiet(placed?.mark).position } : {}),
+      looked: this.watch.quiet(placed?.mark).position,
       steps,
       followed: change.after,
       before: structure || steps.length > 0 ? change.before : null,
@@ -461,7 +465,16 @@ export class Follower {
     this.closeIfDue()
     this.stream.ask()
     if (this.ticks % HELD_EVERY === 0) this.watch.tryHeld()
-    if (this.ticks % (this.looks ? COMPARE_EVERY : COMPARE_SELDOM) === 0) await this.compare()
+    if (await this.isToCompare()) await this.compare()
+  }
+
+  /** Whether it is time, or somebody did something to the trigger. */
+  private async isToCompare(): Promise<boolean> {
+    if (this.trigger !== null && (await this.ask(triggerWritten)) !== this.trigger) {
+      this.compareAfter = 0
+      return true
+    }
+    return this.ticks % (this.looks ? COMPARE_EVERY : COMPARE_SELDOM) === 0
   }
 
   /** Sequences move without a word in the log, so they are read again and again; where they are many, more rarely. */
@@ -488,13 +501,17 @@ export class Follower {
     if (Date.now() < this.compareAfter) return
     const from = Date.now()
     // Whoever takes the trigger off is noticed by what changed without it; it is put on again.
-    if (this.row.structure === 'trigger') await this.ensureTrigger()
+    if (this.row.structure === 'trigger' && (await this.triggerWasOff())) this.watch.missed()
     await this.watch.compare()
     this.compareAfter = Date.now() + (Date.now() - from) * 20
   }
 
-  private ensureTrigger(): Promise<void> {
-    return this.ask((client) => installTrigger(client))
+  /** Puts the trigger on again. @returns whether somebody had taken it off, or had done something to it, since it was looked at last */
+  private async triggerWasOff(): Promise<boolean> {
+    const { written, isNew } = await this.ask((client) => installTrigger(client))
+    const wasOff = isNew || (this.trigger !== null && this.trigger !== written)
+    this.trigger = written
+    return wasOff
   }
 
   /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */

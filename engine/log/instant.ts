@@ -171,6 +171,8 @@ async function timeOfPosition(
 interface Opened {
   opening: Promise<MemberView>
   view: MemberView | null
+  /** Up to where the log was stored when it was made. */
+  stored: string | null
 }
 
 const caches = new WeakMap<ContentPool, Map<string, Opened>>()
@@ -184,10 +186,12 @@ export async function viewOfChain(engine: EngineContext, vesselId: string, store
   const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later, holes.length].join(' ')
   const views = caches.get(store.pool) ?? new Map<string, Opened>()
   caches.set(store.pool, views)
-  const known = views.get(key)
+  const stored = (await followerOf(engine, vesselId, chain.member))?.position ?? null
+  const found = views.get(key)
+  const known = found?.view?.awaits && found.stored !== stored ? undefined : found
   views.delete(key)
   letGo(views)
-  const opened = known ?? { opening: makeView(engine, vesselId, store, chain, holes), view: null }
+  const opened = known ?? { opening: makeView(engine, vesselId, store, chain, holes), view: null, stored }
   views.set(key, opened)
   if (known) return known.opening
   opened.opening
@@ -245,26 +249,28 @@ async function makeView(
     for (const { manifest } of await segmentsOf(engine, vesselId, { member, era, to: end }, { count: LOOK_AHEAD }))
       yield await readJson<LogManifest>(store, manifest)
   }
-  const { structure, settled } = await structureAt(
+  const state = await structureAt(
     from,
     (names) => readJson<DatabaseManifest>(store, names),
     next,
     (name) => store.read(name),
   )
-  return new MemberView(InstantStore.over(store), from, structure, settled)
+  return new MemberView(InstantStore.over(store), from, state)
 }
 
 /** Up to where the follower of a member knows that nothing has changed since its last segment. */
 async function stillOf(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {
-  const row = await engine.db
+  const row = await followerOf(engine, vesselId, member)
+  return row?.era === era ? row.still_position : null
+}
+
+const followerOf = (engine: EngineContext, vesselId: string, member: string) =>
+  engine.db
     .selectFrom('follower')
-    .select('still_position')
+    .select(['era', 'position', 'still_position'])
     .where('vessel_id', '=', vesselId)
     .where('member', '=', member)
-    .where('era', '=', era)
     .executeTakeFirst()
-  return row?.still_position ?? null
-}
 
 /**
  * The chain from given marks up to a position of the log.

@@ -25,7 +25,7 @@ import {
   type ReadChunk,
 } from './structure-pieces'
 import { calledAs, renamer, sameBut, withNamesOf } from './renames'
-import { differing, INEXACT, inexact, neverRead, partsUnknown, UNLOOKED, UNTOLD } from './told-of-moment'
+import { betweenLooksOf, differing, INEXACT, inexact, neverRead, partsUnknown, UNLOOKED, UNTOLD } from './told-of-moment'
 import { Touches } from './touches'
 import type { Ingredients } from './view'
 
@@ -33,6 +33,8 @@ import type { Ingredients } from './view'
 export interface StructureAtPosition {
   structure: DatabaseManifest
   settled: boolean
+  /** Whether more of the log, once it is stored, may tell of changes that the source was kept from telling. */
+  awaits: boolean
 }
 
 /**
@@ -58,9 +60,10 @@ export async function structureAt(
   ]
   // A later reading of the same place replaces an earlier one.
   const read = known.filter(({ exact }) => exact <= at).reduce((a, b) => (b.exact >= a.exact ? b : a))
-  // Without a trigger the next reading alone tells that something had changed already.
+  // Without a trigger, or while it was off, the next reading alone tells that something had changed already.
   const looks = from.logs.at(-1)?.noticed === 'compare'
-  const isChanged = stepsBetween(from.logs, read.exact, at).length > 0 || (looks && !isLooked(from.logs, at))
+  const isOpen = from.logs.at(-1)?.looked !== undefined && !isLooked(from.logs, at)
+  const isChanged = isOpen || stepsBetween(from.logs, read.exact, at).length > 0
   // How sequences went on from a position behind the last segment is told by the next.
   const isBehind = from.later && positionOf(from.logs.at(-1)?.to ?? '0/0')! < at
   const ahead = isChanged || isBehind ? await untilReading(next(), isChanged ? at : null, readManifest) : []
@@ -72,10 +75,12 @@ export async function structureAt(
   const found = await before.read()
   const fills = await firstFills(from, readManifest)
   const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
+  const looked = lookedAfter(from, ahead, at, looks, readManifest)
+  const awaits = isOpen && !isLooked(ahead, at) && ahead.length < LOOK_AHEAD
   if (steps.length === 0) {
     const rowColumns = () => columnsSeen(from.logs, before.exact, at, readChunk)
-    const { structure, settled } = await betweenLooks(from, found, lookedAfter(from, ahead, at, looks, readManifest), rowColumns)
-    return { structure: { ...structure, tables: withFills(structure.tables) }, settled }
+    const { structure, settled } = await betweenLooks(from, found, looked, rowColumns)
+    return { structure: { ...structure, tables: withFills(structure.tables) }, settled, awaits }
   }
   const after = [...known, ...behind]
     .filter((piece) => isAfter(piece, at))
@@ -84,7 +89,8 @@ export async function structureAt(
     .flatMap((log) => log.steps ?? [])
     .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
   const merged = merge(from, found, after ? await after.read() : null, steps, beyond)
-  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null }
+  if (looked.open.length > 0) merged.missing.push(betweenLooksOf(from, database.name))
+  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null, awaits }
 }
 
 /** What looking told of a position: readings whose change may lie before it or after it, and whether it is looked up to there. */
@@ -109,7 +115,7 @@ async function betweenLooks(
   found: DatabaseManifest,
   { open, isKnown }: Looked,
   rowColumns: () => Promise<Map<number, string[]>>,
-): Promise<StructureAtPosition> {
+): Promise<Omit<StructureAtPosition, 'awaits'>> {
   const missing = doubtsOf(found, from.full.member, found.name)
   if (!isKnown) missing.push({ path: `${from.full.member}/${found.name}`, reason: UNLOOKED, note: true })
   const columns = open.length > 0 ? await rowColumns() : new Map<number, string[]>()

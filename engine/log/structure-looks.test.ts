@@ -7,7 +7,7 @@ import { Quiet, quietSince } from './quiet'
 import type { Look } from '../sources/postgres/log/digest'
 import { structureAt } from './structure-at'
 
-// A small world that tells nothing of its changes: one view that is replaced again and again. It is looked at and read,
+// A small world that tells nothing of its changes: one view that is replaced again and again, by one of two. It is looked at and read,
 // each of which takes time, in which it may be changed. What a change has written may become visible a little later, or, where a
 // standby has to confirm it, much later.
 
@@ -29,14 +29,17 @@ const OFTEN: [Happening, number][] = [
 
 const text = (position: number) => `0/${position.toString(16).toUpperCase()}`
 
+/** Every other change makes it what it was before the one before. */
+const contentOf = (version: number) => version % 2
+
 function databaseOf(version: number, position: number): DatabaseManifest {
   const entry = { id: 1, catalog: 1259, oid: 20_000, needs: [], name: 'v', type: 'VIEW', schema: 'public', owner: 'postgres' }
-  const entries = [{ ...entry, of: null, refers: null, sql: `CREATE VIEW public.v AS SELECT ${version};`, ownerSql: null }]
+  const entries = [{ ...entry, of: null, refers: null, sql: `CREATE VIEW public.v AS SELECT ${contentOf(version)};`, ownerSql: null }]
   const plain = { encoding: 'UTF8', collate: 'C', ctype: 'C', tables: [], sequences: [], others: [], missing: [] }
   return { name: 'bookings', ...plain, position: text(position), at: '2026-01-01T00:00:00Z', entries }
 }
 
-const versionOf = ({ entries }: DatabaseManifest) => Number(/\d+/.exec(entries[0]!.sql)![0])
+const shownIn = ({ entries }: DatabaseManifest) => Number(/\d+/.exec(entries[0]!.sql)![0])
 
 interface Reading {
   mark: string
@@ -59,6 +62,7 @@ class World {
   readonly stored = new Map<string, DatabaseManifest>()
   private quiet = new Quiet(text(1), '0')
   private known = 0
+  private knownDigest = '0'
   private look: (Look & { digest: string | null; answered: ReturnType<Quiet['begin']> }) | null = null
   private reading: { from: string; look: (Look & { digest: string }) | null; manifest: DatabaseManifest | null } | null = null
   private wanted = false
@@ -79,7 +83,8 @@ class World {
   /** What is not in the store comes once more; the structure is read at once. */
   private restart(): void {
     const structure = this.logs.findLast((log) => log.structure)?.structure
-    this.known = structure ? versionOf(this.stored.get(structure.chunks[0]!)!) : 0
+    this.known = structure ? shownIn(this.stored.get(structure.chunks[0]!)!) : 0
+    this.knownDigest = structure?.digest ?? '0'
     const looked = this.logs.map((log) => log.looked)
     this.quiet = new Quiet(quietSince(structure?.from ?? text(1), looked), structure?.digest ?? '0')
     this.look = this.reading = this.marked = null
@@ -136,9 +141,10 @@ class World {
     this.reading = null
     this.quiet.read(look)
     this.ended(look.position)
-    const version = versionOf(manifest)
-    if (version === this.known) return
-    this.known = version
+    const shown = shownIn(manifest)
+    if (shown === this.known && look.digest === this.knownDigest) return
+    this.known = shown
+    this.knownDigest = look.digest
     const mark = `mark ${this.position}`
     this.quiet.unstore({ mark, from })
     if (this.marked) this.store()
@@ -181,8 +187,8 @@ async function silent(happenings: Happening[]): Promise<string[]> {
     const read = async ([name]: string[]) => world.stored.get(name!)!
     const { structure } = await structureAt({ ...from, ...rest }, read, next, async () => new Uint8Array())
     const [shown] = structure.entries
-    if (shown!.sql !== `CREATE VIEW public.v AS SELECT ${version};` && structure.missing.length === 0)
-      wrong.push(`${shown!.sql} at ${text(position)}, where it is ${version}`)
+    if (shown!.sql !== `CREATE VIEW public.v AS SELECT ${contentOf(version)};` && structure.missing.length === 0)
+      wrong.push(`${shown!.sql} at ${text(position)}, where it is ${contentOf(version)}`)
   }
   return wrong
 }

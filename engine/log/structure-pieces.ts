@@ -60,7 +60,9 @@ export async function untilReading(next: AsyncIterable<LogManifest>, at: bigint 
   const logs: LogManifest[] = []
   for await (const log of next) {
     logs.push(log)
-    if (at === null || isLooked([log], at) || piecesOf([log], read).some((piece) => isBehind(piece, at))) break
+    // What a source tells may be told in the middle of what it was kept from telling, which only looking finds.
+    const tells = (piece: Piece) => isBehind(piece, at!) && (piece.from !== null || log.looked === undefined)
+    if (at === null || isLooked([log], at) || piecesOf([log], read).some(tells)) break
   }
   return logs
 }

@@ -65,6 +65,8 @@ interface Reading {
   digest: string
   /** Nothing had changed up to here. */
   from: string
+  /** The source was kept from telling of changes behind `from`. */
+  missed: boolean
   /** What is followed by then, where only the reading tells. */
   followed: FollowedTables | null
   added: number[]
@@ -103,8 +105,11 @@ export class StructureWatch {
   /** Up to where nothing was changed, where only looking tells. */
   private readonly quietness: Quiet
   private looking: Promise<unknown> = Promise.resolve()
-  /** What the last reading said. */
+  /** What the last reading said, and how the catalogs were then. */
   private known: string
+  private knownDigest: string
+  /** Behind this the source was kept from telling of changes; null where it was not. */
+  private missedFrom: string | null = null
   private readonly told = new Set<number>()
   failure: unknown = null
 
@@ -121,6 +126,7 @@ export class StructureWatch {
   ) {
     this.quietness = new Quiet(state.quiet ?? exact, state.digest ?? '')
     this.known = state.known ? textOf(state.known) : ''
+    this.knownDigest = state.digest ?? ''
     this.followed = state.followed
     this.model = new StructureModel(state.tables, state.followed, {
       publication: member.publication,
@@ -161,6 +167,12 @@ export class StructureWatch {
   changed(): void {
     if (this.reading) this.again = true
     else this.reading = this.read().finally(() => (this.reading = null))
+  }
+
+  /** What tells of changes was off for a while: what was changed meanwhile is found by reading, and where it was is not known. */
+  missed(): void {
+    this.missedFrom ??= this.quietness.until
+    this.changed()
   }
 
   /** Tries again what could not be published, because somebody held it. */
@@ -222,15 +234,19 @@ export class StructureWatch {
 
   private async readOnce(): Promise<void> {
     const { database, rules, trigger } = this.member
-    const from = this.quietness.until
+    const missed = this.missedFrom
+    const from = missed ?? this.quietness.until
     const { found, added } = await this.align()
     // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
     const look = await withClient(this.access, database, catalogDigest)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
     this.quietness.read(look)
-    const reading: Reading = { mark: randomUUID(), manifest, digest: look.digest, from, followed: null, added }
-    if (!trigger && added.length === 0 && this.isKnown(manifest)) return
+    const reading: Reading = { mark: randomUUID(), manifest, digest: look.digest, from, missed: missed !== null, followed: null, added }
+    // What came and went since the last reading shows in neither, but in how the catalogs were.
+    if (!trigger && added.length === 0 && look.digest === this.knownDigest && textOf(manifest) === this.known) return
     this.known = textOf(manifest)
+    this.knownDigest = look.digest
+    if (this.missedFrom === missed) this.missedFrom = null
     if (!trigger) {
       const now = { tables: manifest.tables, identities: found }
       reading.followed = followedAfter(this.model.followed, this.model.tables, now, this.added, { from, at: manifest.position })
@@ -238,13 +254,8 @@ export class StructureWatch {
       this.model.followed = reading.followed
     }
     this.readings.push(reading)
-    if (!trigger) this.quietness.unstore({ mark: reading.mark, from })
+    if (!trigger || reading.missed) this.quietness.unstore({ mark: reading.mark, from })
     await this.mark(reading.mark)
-  }
-
-  /** Whether a reading says what the one before it said. */
-  private isKnown(manifest: DatabaseManifest): boolean {
-    return textOf(manifest) === this.known
   }
 
   /** Publishes what can be followed, and nothing whose updates would be refused. */
@@ -288,21 +299,23 @@ export class StructureWatch {
   }
 
   /** Which changes a reading saw is known from the transactions that were visible to it. */
-  private placedAmongNotes({ mark, manifest, digest, added }: Reading, end: string): PlacedReading | null {
+  private placedAmongNotes({ mark, manifest, digest, from, missed, added }: Reading, end: string): PlacedReading | null {
     const seen = this.commits.map(({ xid }) => isVisible(xid, manifest.visible))
     const count = seen.filter(Boolean).length
     // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
-    if (seen.slice(0, count).includes(false)) {
+    // And what was not told of belongs no further back than here, so that nothing told of may lie between.
+    if (seen.slice(0, count).includes(false) || (missed && count < this.commits.length)) {
+      if (missed) this.missedFrom ??= from
       this.changed()
       return null
     }
-    const exact = count > 0 ? this.commits[count - 1]!.end : this.exact
+    const exact = missed ? end : count > 0 ? this.commits[count - 1]!.end : this.exact
     const late = count === this.commits.length ? this.adopt(manifest.tables, end) : null
     this.commits = this.commits.slice(count)
     this.exact = exact
     this.model.published(added, end)
     this.followed = this.model.followed
-    return { mark, manifest, piece: { from: exact, exact, read: manifest.position, told: true, digest }, late }
+    return { mark, manifest, piece: { from: missed ? from : exact, exact, read: manifest.position, told: !missed, digest }, late }
   }
 
   /**

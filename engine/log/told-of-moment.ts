@@ -17,7 +17,13 @@ export const UNTOLD =
 export const UNLOOKED =
   'The source does not tell when its structure is changed, and nobody has looked since this moment: what was changed shortly before it does not show yet.'
 
-/** Things that had changed by the next look, where nothing tells whether before this position or after it. */
+const BETWEEN =
+  'Something of the structure was changed about this moment, and the source does not tell when: it is shown as before that change, and what came and went in between does not show.'
+
+/**
+ * Things that had changed by the next look, where nothing tells whether before this position or after it. That something
+ * had is said of all: what was made and dropped again, or changed and changed back, is in neither.
+ */
 export function differing(from: Ingredients, found: DatabaseManifest, later: DatabaseManifest): Missing[] {
   const text = (table: TableManifest) => JSON.stringify(table.structure)
   const was = new Map(found.tables.map((table) => [table.path, text(table)]))
@@ -27,13 +33,15 @@ export function differing(from: Ingredients, found: DatabaseManifest, later: Dat
   const [then, now] = [sql(found), sql(later)]
   const paths = [...new Set([...was.keys(), ...is.keys()])].filter((path) => was.get(path) !== is.get(path))
   const others = [...new Set([...then.keys(), ...now.keys()])].filter((key) => then.get(key) !== now.get(key))
-  const root = `${from.full.member}/${found.name}`
   const note = (path: string, reason: string): Missing => ({ path, reason, note: true })
   const why = 'Its structure was changed about this moment, and the source does not tell when: it is shown as before that change.'
-  return [
-    ...paths.map((path) => note(path, why)),
-    ...(paths.length === 0 && others.length > 0 ? [note(root, `${why} (${others.slice(0, 3).join(', ')})`)] : []),
-  ]
+  return [...paths.map((path) => note(path, why)), betweenLooksOf(from, found.name, others)]
+}
+
+/** @param others things that differ before and after, by schema, type and name */
+export function betweenLooksOf(from: Ingredients, database: string, others: string[] = []): Missing {
+  const some = others.length > 0 ? ` (${others.slice(0, 3).join(', ')}${others.length > 3 ? ', …' : ''})` : ''
+  return { path: `${from.full.member}/${database}`, reason: `${BETWEEN}${some}`, note: true }
 }
 
 /** Things that were there at the moment, and were gone again before anybody read how they are made. */

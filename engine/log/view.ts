@@ -21,6 +21,7 @@ import {
 import { Semaphore } from '../store/semaphore'
 import { gather, tallyOf, type Stretch } from './gather'
 import { InstantStore } from './instant-store'
+import type { StructureAtPosition } from './structure-at'
 
 /** What a state of one member is made of: a full, what builds on it, and the log up to a position. */
 export interface Ingredients {
@@ -56,16 +57,19 @@ export class MemberView {
   private readonly database: DatabaseManifest
   private readonly origins = new Map<string, Extract<Origin, { base: unknown }>>()
   private readonly reckoned = new Map<string, Promise<void>>()
+  /** Whether all that can be known of its structure is known by now, and whether more of the log may tell more. */
+  readonly settled: boolean
+  readonly awaits: boolean
   /** Bytes of changes that are held, because rows are made of them each time they are read. */
   held = 0
 
   constructor(
     readonly store: InstantStore,
     private readonly from: Ingredients,
-    structure: DatabaseManifest,
-    /** Whether all that can be known of its structure is known by now. */
-    readonly settled: boolean,
+    { structure, settled, awaits }: StructureAtPosition,
   ) {
+    this.settled = settled
+    this.awaits = awaits
     const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]
     const tables = structure.tables.flatMap((table) => this.place(table, missing))
     this.database = {

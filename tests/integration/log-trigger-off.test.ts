@@ -44,6 +44,35 @@ describe('a trigger that somebody took off', () => {
     await log.holds(mended)
   }, 90_000)
 
+  it('tells of a moment by then that what was made, changed, and gone again is not known', async () => {
+    const log = await followed(`${item}; create function two() returns int language sql as 'select 2'`)
+    const before = log.moment('public.item')
+    log.bench.sql(`insert into item values (51, 'v51'); drop event trigger unbroken_vessel_command`)
+    log.bench.sql(`create table gone (id int primary key); create or replace function two() returns int language sql as 'select 3'`)
+    const between = log.moment('public.gone')
+    log.bench.sql(
+      `insert into item values (52, 'v52'); drop table gone; create or replace function two() returns int language sql as 'select 2'`,
+    )
+    const toldOf = async ({ position }: { position: string }) => {
+      const { manifest } = (await openPoint(log.bench.engine, log.ref({ position }), noRows)).members[0]!
+      return manifest.databases[0]!.missing.filter(({ path }) => path === log.member).map(({ reason }) => reason)
+    }
+    await vi.waitFor(() => expect(triggers(log)).toBe('4'), { timeout: 30_000, interval: 200 })
+    await vi.waitFor(
+      async () => {
+        await log.flush()
+        expect(await toldOf(between)).toEqual([expect.stringContaining('the source does not tell when')])
+      },
+      { timeout: 30_000, interval: 300 },
+    )
+    await log.holds(before)
+    log.bench.sql(`create table kept (id int primary key)`)
+    const later = log.moment('public.item', 'public.kept')
+    await log.flush()
+    expect(await toldOf(later)).toEqual([])
+    await log.holds(later)
+  }, 150_000)
+
   it('of an application that takes changes over as a replica fires all the same', async () => {
     const log = await followed(item)
     log.bench.sql(

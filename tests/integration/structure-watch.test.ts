@@ -36,7 +36,7 @@ const namesOf = ({ model }: StructureWatch) => model.tables.map(({ name }) => na
 const published = () =>
   bench.sql(`select string_agg(tablename, ',' order by tablename) from pg_publication_tables where pubname = 'watched'`)
 
-const at = async (log: LogBench, moment: Moment) =>
+const at = async (log: LogBench, moment: { position: string }) =>
   (await openPoint(log.bench.engine, log.ref(moment), noRows)).members[0]!.manifest.databases[0]!
 
 /** Whether a moment shows the column that was added before it, or tells that it may not. */
@@ -46,7 +46,7 @@ async function isHonest(log: LogBench, moment: Moment): Promise<boolean> {
 }
 
 /** Until it is certain what was changed up to a moment. */
-async function looked(log: LogBench, moment: Moment): Promise<void> {
+async function looked(log: LogBench, moment: { position: string }): Promise<void> {
   // Whoever waits for the log has it looked at, which makes looks certain that are rare on a busy machine.
   const isLooked = async () => {
     log.bench.sql(`update sea set v = v || '.' where id = 2`)
@@ -142,6 +142,39 @@ describe('a log whose source has no trigger', () => {
       const later = log.moment('public.sea')
       await log.flush()
       await expect(log.rowsAt(log.ref(later), 'public.sea')).rejects.toThrow('not known')
+    } finally {
+      vi.restoreAllMocks()
+      await log.close()
+    }
+  })
+
+  it('tells of a moment between two looks that what came and went, or was changed and changed back, is not known', async () => {
+    const log = await LogBench.open(
+      `create table sea (id int primary key, v text); insert into sea select 2, ''; create function two() returns int language sql as 'select 2'`,
+      { structure: 'compare' },
+    )
+    const toldOf = async (moment: { position: string }) => (await at(log, moment)).missing.filter(({ path }) => path === log.member)
+    try {
+      await log.bench.backup(log.vessel)
+      log.follow(60_000)
+      const before = log.moment('public.sea')
+      await log.flush()
+      const compare = vi.spyOn(StructureWatch.prototype, 'compare').mockResolvedValue(false)
+      log.bench.sql(
+        `insert into sea values (3, ''); create table gone (id int primary key); create or replace function two() returns int language sql as 'select 3'`,
+      )
+      const between = log.moment('public.gone')
+      log.bench.sql(
+        `insert into sea values (4, ''); drop table gone; create or replace function two() returns int language sql as 'select 2'`,
+      )
+      compare.mockRestore()
+      await looked(log, between)
+      expect(await toldOf(between)).toEqual([expect.objectContaining({ reason: expect.stringContaining('what came and went') as string })])
+      expect(await toldOf(before)).toEqual([])
+      log.bench.sql(`alter table sea add column w int; create or replace function two() returns int language sql as 'select 4'`)
+      const both = log.moment('public.sea')
+      await looked(log, both)
+      expect((await toldOf(both)).length === 1 || (await at(log, both)).entries.some(({ sql }) => sql.includes('select 4'))).toBe(true)
     } finally {
       vi.restoreAllMocks()
       await log.close()

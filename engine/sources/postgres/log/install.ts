@@ -60,12 +60,28 @@ export function removeStatements(names: { slot: string; publication: string }): 
   ]
 }
 
-/** Installs what notes changes of structure. Several followers of a database share it. */
-export async function installTrigger(client: pg.Client): Promise<void> {
-  if (await isInstalled(client)) return
-  await quietly(client, async () => {
-    for (const statement of TRIGGERS) await client.query(statement)
-  })
+/**
+ * Installs what notes changes of structure. Several followers of a database share it.
+ * @returns as `triggerWritten`, and whether it was not as it should be
+ */
+export async function installTrigger(client: pg.Client): Promise<{ written: string; isNew: boolean }> {
+  const isNew = !(await isInstalled(client))
+  if (isNew)
+    await quietly(client, async () => {
+      for (const statement of TRIGGERS) await client.query(statement)
+    })
+  return { written: await triggerWritten(client), isNew }
+}
+
+/** A text that is another one once anybody did something to what notes changes of structure. */
+export async function triggerWritten(client: pg.Client): Promise<string> {
+  const { rows } = await client.query<{ written: string }>(
+    `select string_agg(oid || ' ' || written, ',' order by oid) as written from (
+       select oid, xmin::text as written from pg_catalog.pg_event_trigger where evtname = any ($1)
+       union all select p.oid, p.xmin::text from pg_catalog.pg_proc p join pg_catalog.pg_namespace n on n.oid = p.pronamespace where n.nspname = $2) ours`,
+    [EVENTS.map(({ name }) => name), OURS],
+  )
+  return rows[0]!.written
 }
 
 /** Whether all of it is there, as this version would install it, and switched on. */
