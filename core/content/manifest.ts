@@ -1,3 +1,4 @@
+import type { Chunks } from './chunk-list'
 import type { Shape } from '../changes/shapes'
 import type { Consistency, Reached } from '../quiesce/consistency'
 import type { StructureEntry } from '../restore/structure'
@@ -85,11 +86,11 @@ export interface TableManifest {
   rows: number
   bytes: number
   fingerprint: string
-  chunks: ChunkRef[]
+  chunks: Chunks
 }
 
 /** What a table holds that has no rows. */
-export const NO_ROWS = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] as ChunkRef[] } as const
+export const NO_ROWS = { rows: 0, bytes: 0, fingerprint: '0'.repeat(32), chunks: [] as Chunks } as const
 
 export interface SequenceState {
   schema: string
@@ -118,7 +119,7 @@ export interface LargeObjectsManifest {
   rows: number
   bytes: number
   fingerprint: string
-  chunks: ChunkRef[]
+  chunks: Chunks
 }
 
 export interface LargeObject {

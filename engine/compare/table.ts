@@ -222,7 +222,7 @@ class Comparison {
   /** Reads the next chunk of then that no chunk of now was equal to so far. */
   private async readNext(): Promise<boolean> {
     while (this.done.has(this.next)) this.next++
-    const chunk = this.table.chunks[this.next]
+    const chunk = this.table.chunks.at(this.next)
     if (!chunk) return false
     this.done.add(this.next)
     const before = this.matcher.size

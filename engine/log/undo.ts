@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import { fieldsOf, linesOf, rawFields } from '../../core/compare/rows'
 import { positionOf } from '../../core/chain/position'
 import { refAtPosition } from '../../core/chain/instant-ref'
@@ -226,7 +227,7 @@ async function rowsByKey(store: Store, table: TableManifest, key: string[], want
     ({ keys: range }) => !range || !single || numbers.some((one) => one >= BigInt(range[0]) && one <= BigInt(range[1])),
   )
   const found = new Map<string, string[]>()
-  for await (const bytes of store.readAll(chunks.map(({ name }) => name))) {
+  for await (const bytes of store.readAll(namesOfChunks(chunks))) {
     for (const line of linesOf([bytes])) {
       const one = rawFields(line, at).join('\t')
       if (wanted.has(one)) found.set(one, line.split('\t'))

@@ -105,7 +105,7 @@ export class KeyOrder {
     const known = this.loaded.get(chunk)
     if (known) return known
     if (this.loaded.size >= MOST_READ) throw scattered(this.table)
-    const rows = await chunkRows(this.store, this.table.chunks[chunk]!.name)
+    const rows = await chunkRows(this.store, this.table.chunks.at(chunk)!.name)
     this.loaded.set(chunk, rows)
     return rows
   }

@@ -134,7 +134,7 @@ class Search {
   private async linesOf(store: Store, table: TableManifest, filter: Ready[]): Promise<string[]> {
     const found = await Promise.all(
       candidateChunks(table, filter).map((chunk) => {
-        const key = `${store.id} ${table.chunks[chunk]!.name} ${filter[0]!.at}`
+        const key = `${store.id} ${table.chunks.at(chunk)!.name} ${filter[0]!.at}`
         const known = this.known.get(key) ?? scan(store, table, chunk, filter, 0, ROWS).then(({ lines }) => lines)
         this.known.set(key, known)
         return known

@@ -103,7 +103,9 @@ async function keyOrder(store: Store, table: TableManifest, { offset, limit, ord
 async function linesAt(store: Store, table: TableManifest, at: RowAt[]): Promise<LookedRow[]> {
   const chunks = new Map(
     await Promise.all(
-      [...new Set(at.map(({ chunk }) => chunk))].map(async (chunk) => [chunk, await chunkRows(store, table.chunks[chunk]!.name)] as const),
+      [...new Set(at.map(({ chunk }) => chunk))].map(
+        async (chunk) => [chunk, await chunkRows(store, table.chunks.at(chunk)!.name)] as const,
+      ),
     ),
   )
   return at.map((where) => lookedRow(where, chunks.get(where.chunk)!.line(where.row), table))
@@ -155,7 +157,7 @@ async function filtered(
 const rowsBefore = (table: TableManifest, chunk: number) => table.chunks.slice(0, chunk).reduce((sum, { rows }) => sum + rows, 0)
 
 export function scan(store: Store, table: TableManifest, chunk: number, filter: Ready[], from: number, limit: number) {
-  return store.with(table.chunks[chunk]!.name, (task) => store.pool.scan({ ...task, filter, from, limit: limit + 1 }))
+  return store.with(table.chunks.at(chunk)!.name, (task) => store.pool.scan({ ...task, filter, from, limit: limit + 1 }))
 }
 
 /** Chunks whose range of keys a filter does not rule out. */
@@ -164,7 +166,7 @@ export function candidateChunks(table: TableManifest, filter: Ready[]): number[]
   if (!KeyOrder.fits(table)) return all
   const { min, max } = keyRangeOf(filter, table.columns.indexOf(table.key![0]!))
   return all.filter((chunk) => {
-    const [least, most] = table.chunks[chunk]!.keys!.map(BigInt)
+    const [least, most] = table.chunks.at(chunk)!.keys!.map(BigInt)
     return (min === null || most! >= min) && (max === null || least! <= max)
   })
 }
@@ -182,7 +184,7 @@ const WHOLE = 512 * 1024
 export async function wholeRow(engine: EngineContext, pointId: string, path: string, at: RowAt): Promise<WholeRow> {
   const point = await openPoint(engine, pointId, rowsOf(path))
   const { table } = tableIn(point, path)
-  const chunk = table.chunks[at.chunk]
+  const chunk = table.chunks.at(at.chunk)
   if (!chunk || at.row >= chunk.rows || at.row < 0) {
     throw new VesselError('row_missing', {
       what: 'There is no such row in this table.',

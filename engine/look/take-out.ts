@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import { bytesOf } from '../../core/content/text'
 import { copyText } from '../../core/content/copy-text'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
@@ -64,7 +65,7 @@ export async function takeOutTable(engine: EngineContext, pointId: string, query
       if (query.format === 'csv') yield text(csvHeader(columns))
       const format = query.format === 'sql' ? 'insert' : query.format
       for (const { leaf, ...job } of jobs) {
-        const chunks = candidateChunks(leaf, job.filter).map((chunk) => leaf.chunks[chunk]!.name)
+        const chunks = candidateChunks(leaf, job.filter).map((chunk) => leaf.chunks.at(chunk)!.name)
         const task = { ...job, format, target: { schema, name }, columns, types: table.structure.columns } as const
         yield* ahead(chunks, (chunk) => point.store.with(chunk, (open) => point.store.pool.convert({ ...open, ...task })))
       }
@@ -139,7 +140,7 @@ async function* copyOf(store: Store, table: TableManifest): AsyncGenerator<Piece
   const columns = table.columns.length > 0 ? ` (${table.columns.map(quoteIdentifier).join(', ')})` : ''
   yield text(`COPY ${qualified(table.schema, table.name)}${columns} FROM stdin;\n`)
   let i = 0
-  for await (const bytes of store.readAll(table.chunks.map(({ name }) => name))) yield { bytes, rows: table.chunks[i++]!.rows }
+  for await (const bytes of store.readAll(namesOfChunks(table.chunks))) yield { bytes, rows: table.chunks.at(i++)!.rows }
   yield text('\\.\n\n')
 }
 

@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import { bytesOf } from '../../core/content/text'
 import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
@@ -188,7 +189,7 @@ export class RangeDifferential {
     const keyOf = (line: string) => rawFields(line, at).join('\t')
     const then = new Map<string, string>()
     const holds = mayHold(ranges, differing)
-    for await (const bytes of this.store.readAll(old.chunks.filter(({ keys }) => holds(keys)).map(({ name }) => name)))
+    for await (const bytes of this.store.readAll(namesOfChunks(old.chunks.filter(({ keys }) => holds(keys)))))
       for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) then.set(keyOf(line), line)
     const net = new NetChanges(at)
     const list = [...differing].map((range) => quoteLiteral(range)).join(', ')

@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import { createHash } from 'node:crypto'
 import type pg from 'pg'
 import { differencesOf, renameStructure, structureText } from '../../core/compare/structure'
@@ -149,7 +150,7 @@ async function proveRows(
 async function thenInOrder(table: TableManifest, columns: string[], store: Store): Promise<Counted> {
   if (table.columns.join() === columns.join()) return table
   const fingerprints: string[] = []
-  const chunks = store.readAll(table.chunks.map(({ name }) => name))
+  const chunks = store.readAll(namesOfChunks(table.chunks))
   for await (const chunk of inOrderOf(chunks, table.columns, columns)) fingerprints.push(tallyRows([chunk]).fingerprint)
   return { rows: table.rows, fingerprint: addFingerprints(fingerprints) }
 }

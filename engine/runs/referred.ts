@@ -1,3 +1,4 @@
+import { inParts, namesOfChunks } from '../../core/content/chunk-list'
 import type { LogManifest, NetManifest } from '../../core/changes/manifest'
 import type { FileEntry, Manifest, NamespaceManifest } from '../../core/content/manifest'
 import { pathOf } from '../../core/things/thing'
@@ -11,11 +12,11 @@ export interface Referred {
   names: string[]
 }
 
-/** What a full holds, thing by thing. The manifests of volumes are read for it; one that can't be is told by its own chunks. */
+/** What a full holds, thing by thing, a large one part by part. The manifests of volumes are read for it; one that can't be is told by its own chunks. */
 export async function* referredByFull(store: Store, { member, databases, namespaces = [] }: Manifest): AsyncGenerator<Referred> {
   for (const { tables, largeObjects } of databases)
     for (const { path, chunks } of [...tables, ...(largeObjects ? [largeObjects] : [])])
-      yield { path, names: chunks.map(({ name }) => name) }
+      for (const names of inParts(namesOfChunks(chunks), TOGETHER)) yield { path, names }
   for (const namespace of namespaces) {
     yield { path: pathOf(member, namespace.name), names: namespace.chunks }
     for (const volume of namespace.volumes) yield* referredByVolume(store, volume)

@@ -1,4 +1,4 @@
-import type { ChunkRef } from '../../core/content/manifest'
+import { namesOfChunks, type Chunks } from '../../core/content/chunk-list'
 import { RowChunker } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
 import { translate, withClient } from '../sources/postgres/connect'
@@ -46,16 +46,16 @@ export async function rehearseDatabase(run: RunContext, planned: PlannedDatabase
 async function readThrough(
   run: RunContext,
   store: Store,
-  held: { path: string; fingerprint: string; chunks: ChunkRef[] },
+  held: { path: string; fingerprint: string; chunks: Chunks },
   count: Count,
 ): Promise<string> {
   const chunker = new RowChunker()
   let index = 0
-  for await (const bytes of store.readAll(held.chunks.map((chunk) => chunk.name))) {
+  for await (const bytes of store.readAll(namesOfChunks(held.chunks))) {
     run.signal.throwIfAborted()
     const cutting = chunker.push(bytes)
     while (!cutting.next().done);
-    count('rows', held.chunks[index++]!.rows)
+    count('rows', held.chunks.at(index++)!.rows)
     count('bytes', bytes.length)
   }
   const { fingerprint } = chunker.tally()

@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import type pg from 'pg'
 import type { TableManifest } from '../../core/content/manifest'
 import type { Mend } from '../../core/restore/mends'
@@ -270,10 +271,10 @@ class GroupRestore {
         this.merged.set(table, await mergeRows(job))
         continue
       }
-      const chunks = store.readAll(table.chunks.map((chunk) => chunk.name))
+      const chunks = store.readAll(namesOfChunks(table.chunks))
       const root = rootToLoadThrough(table, planned.manifest.tables)
       const into = this.job.members.find((member) => member.table === root)?.operation.target ?? operation.target
-      await copyIn(this.client, into, table.columns, chunks, (bytes, index) => progress.rows(table.chunks[index]!.rows, bytes))
+      await copyIn(this.client, into, table.columns, chunks, (bytes, index) => progress.rows(table.chunks.at(index)!.rows, bytes))
     }
   }
 

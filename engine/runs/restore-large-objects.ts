@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../core/content/chunk-list'
 import type pg from 'pg'
 import { VesselError } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
@@ -29,11 +30,11 @@ export async function putLargeObjects(
   try {
     const restore = await silence(client)
     if (operation.verb === 'replace') await keep({ largeObjects: standing })
-    const chunks = store.readAll(large.chunks.map(({ name }) => name))
+    const chunks = store.readAll(namesOfChunks(large.chunks))
     const outcome = await restoreLargeObjects(client, large, chunks, {
       skip: new Set(operation.verb === 'merge' ? standing : []),
       roles: roleOf,
-      loaded: (bytes, i) => (count('rows', large.chunks[i]!.rows), count('bytes', bytes)),
+      loaded: (bytes, i) => (count('rows', large.chunks.at(i)!.rows), count('bytes', bytes)),
     })
     if (outcome.then !== outcome.now) throw unequal()
     await restore()

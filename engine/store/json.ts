@@ -1,3 +1,4 @@
+import { ChunkList, LONG_LIST } from '../../core/content/chunk-list'
 import type { Manifest } from '../../core/content/manifest'
 import { isOfContent } from './damage'
 import type { Store } from './store'
@@ -7,8 +8,6 @@ import type { Sink } from './writer'
 // whole lines: they may be longer than any text can be, and can be read line by line.
 
 const PIECE = 4 * 1024 * 1024
-/** A list that is longer lies beside the JSON that it is in. */
-const LONG = 10_000
 const LINES = '$lines'
 
 /** What stands in place of a long list: the chunks of its lines, and whether there are more such lists within. */
@@ -42,11 +41,12 @@ async function writeRoot(writer: Sink, root: unknown): Promise<string[]> {
   return names
 }
 
-const isLong = (value: unknown): value is unknown[] => Array.isArray(value) && value.length > LONG
+const isLong = (value: unknown): value is Iterable<unknown> =>
+  (Array.isArray(value) || value instanceof ChunkList) && value.length > LONG_LIST
 
 function holdsLong(value: unknown): boolean {
   if (typeof value !== 'object' || value === null) return false
-  return isLong(value) || Object.values(value).some(holdsLong)
+  return isLong(value) || (!(value instanceof ChunkList) && Object.values(value).some(holdsLong))
 }
 
 /** The same with its long lists put into the store. */
@@ -149,13 +149,29 @@ async function lengthened(store: Store, value: unknown, sized: Sized): Promise<u
   if (typeof value !== 'object' || value === null) return value
   const ref = refIn(value)
   if (ref) {
-    const list: unknown[] = []
-    for await (const one of linesOf(store, ref[LINES], sized)) list.push(ref.nested ? await lengthened(store, one, sized) : one)
-    return list
+    return ref.nested ? nestedList(store, ref, sized) : chunksOrList(linesOf(store, ref[LINES], sized))
   }
   const fields = value as Record<string, unknown>
   for (const [name, one] of Object.entries(fields)) fields[name] = await lengthened(store, one, sized)
   return value
+}
+
+async function nestedList(store: Store, ref: LinesRef, sized: Sized): Promise<unknown[]> {
+  const list: unknown[] = []
+  for await (const one of linesOf(store, ref[LINES], sized)) list.push(await lengthened(store, one, sized))
+  return list
+}
+
+/** A long list of chunks takes little room; any other is an array. */
+async function chunksOrList(items: AsyncIterable<unknown>): Promise<unknown[] | ChunkList> {
+  const chunks = new ChunkList()
+  let list: unknown[] | null = null
+  for await (const one of items) {
+    if (list) list.push(one)
+    else if (ChunkList.fits(one)) chunks.push(one)
+    else list = [...chunks, one]
+  }
+  return list ?? chunks
 }
 
 async function* linesOf(store: Store, names: string[], sized: Sized = () => undefined): AsyncGenerator<unknown> {

@@ -1,3 +1,4 @@
+import { inParts } from '../../core/content/chunk-list'
 import type { ChunkChange } from '../../core/changes/apply'
 import { VesselError } from '../../core/errors'
 import type { PointRecord, SegmentRecord } from '../../core/content/manifest'
@@ -39,7 +40,7 @@ export class Store {
   }
 
   /** Chunks in their order, some of them read ahead: more where they are small, because each takes its time. */
-  async *readAll(names: string[]): AsyncGenerator<Uint8Array<ArrayBuffer>> {
+  async *readAll(names: Iterable<string>): AsyncGenerator<Uint8Array<ArrayBuffer>> {
     const ahead: { reading: Promise<Uint8Array<ArrayBuffer>[]>; bytes: number }[] = []
     let bytes = 0
     const isEnough = () => ahead.length > this.pool.threads + 2 && (bytes > AHEAD.bytes || ahead.length > AHEAD.reads)
@@ -65,9 +66,8 @@ export class Store {
   }
 
   /** Chunks with where they lie, which is asked for many at once, and those that can be read at once together. */
-  private async *grouped(names: string[]): AsyncGenerator<Placed[]> {
-    for (let from = 0; from < names.length; from += ASKED_AT_ONCE) {
-      const part = names.slice(from, from + ASKED_AT_ONCE)
+  private async *grouped(names: Iterable<string>): AsyncGenerator<Placed[]> {
+    for (const part of inParts(names, ASKED_AT_ONCE)) {
       const places = await this.index.places(part)
       yield* sideBySide(part.map((name) => ({ name, place: places.get(name) })))
     }

@@ -302,7 +302,7 @@ describe('a store', () => {
 async function chunkOf(bench: Workbench, point: string, table: string): Promise<string> {
   const { openPoint } = await import('../../engine/points/open')
   const { members } = await openPoint(bench.engine, point)
-  return members[0]!.manifest.databases[0]!.tables.find(({ name }) => name === table)!.chunks[0]!.name
+  return members[0]!.manifest.databases[0]!.tables.find(({ name }) => name === table)!.chunks.at(0)!.name
 }
 
 function flipBitOf(bench: Workbench, chunk: string): void {

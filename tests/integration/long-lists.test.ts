@@ -1,8 +1,10 @@
 import { randomUUID } from 'node:crypto'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import type { ChunkRef, FileEntry } from '../../core/content/manifest'
+import { ChunkList, type Chunks } from '../../core/content/chunk-list'
+import type { ChunkRef, FileEntry, Manifest } from '../../core/content/manifest'
 import { openStore } from '../../engine/catalog/stores'
 import { Sorting } from '../../engine/pool/sorting'
+import { referredByFull } from '../../engine/runs/referred'
 import { chunksOfJson, readJson, readList, writeJson, writeList } from '../../engine/store/json'
 import type { Store } from '../../engine/store/store'
 import { ContentWriter } from '../../engine/store/writer'
@@ -59,10 +61,41 @@ describe('JSON in a store', () => {
       short: [1, 'two', [3]],
     }
     const names = await stored((writer) => writeJson(writer, structuredClone(value)))
-    expect(await readJson(store, names)).toEqual(value)
+    const found = await readJson<object>(store, names)
+    // A long list of chunks is packed, and reads as the array that it was.
+    expect(JSON.parse(JSON.stringify(found))).toEqual(value)
     const chunks = await chunksOfJson(store, names)
     expect(chunks.length).toBeGreaterThanOrEqual(names.length + 4)
     expect(await store.index.lost(chunks)).toBe(0)
+  })
+
+  it('of a table with 3 million chunks is written and read within the room of what it says', { timeout: 600_000 }, async () => {
+    const count = 3_000_000
+    const room = () => (globalThis.gc?.(), process.memoryUsage().heapUsed + process.memoryUsage().arrayBuffers)
+    const before = room()
+    let most = 0
+    const watch = (n: number) => void (n % 50_000 === 0 && (most = Math.max(most, room() - before)))
+    const chunks = new ChunkList()
+    for (let n = 0; n < count; n++) chunks.push(piece(n))
+    const names = await stored((writer) => writeJson(writer, { databases: [{ tables: [{ path: 'a', chunks }] }] }))
+    type Read = { databases: { tables: { path: string; chunks: Chunks }[] }[] }
+    const found = (await readJson<Read>(store, names)).databases[0]!.tables[0]!.chunks
+    expect(found.length).toBe(count)
+    let n = 0
+    for (const chunk of found) {
+      if (n % 1000 === 0 || n > count - 1000) expect(chunk).toEqual(piece(n))
+      watch(n++)
+    }
+    expect(n).toBe(count)
+    let referred = 0
+    for await (const part of referredByFull(store, {
+      member: 'db',
+      databases: [{ tables: [{ path: 'a', chunks: found }] }],
+    } as unknown as Manifest))
+      referred += part.names.length
+    expect(referred).toBe(count)
+    // Twice 65 bytes for each, once as it was made and once as it was read; as objects they would take a gigabyte and more.
+    expect(most / 1024 ** 2).toBeLessThan(700)
   })
 
   it('of a volume with 5 million files is sorted, written and read without being held', { timeout: 600_000 }, async () => {

@@ -175,7 +175,7 @@ describe('an index that was lost', () => {
 async function firstChunkOf(table: string) {
   const { openPoint } = await import('../../engine/points/open')
   const { members } = await openPoint(bench.engine, points[1]!)
-  const { name } = members[0]!.manifest.databases[0]!.tables.find((one) => one.name === table)!.chunks[0]!
+  const { name } = members[0]!.manifest.databases[0]!.tables.find((one) => one.name === table)!.chunks.at(0)!
   return bench.engine.db.selectFrom('chunk').selectAll().where('name', '=', Buffer.from(name, 'hex')).executeTakeFirstOrThrow()
 }
 
@@ -213,7 +213,11 @@ describe('a moment in the log', () => {
       await log.flush()
       const { manifest } = (await openPoint(engine, point)).members[0]!
       const leg = manifest.databases[0]!.tables.find(({ name }) => name === 'leg')!
-      await engine.db.updateTable('chunk').set({ damaged: true }).where('name', '=', Buffer.from(leg.chunks[0]!.name, 'hex')).execute()
+      await engine.db
+        .updateTable('chunk')
+        .set({ damaged: true })
+        .where('name', '=', Buffer.from(leg.chunks.at(0)!.name, 'hex'))
+        .execute()
       const ref = log.ref(moment)
       const unsure = await unsureAt(engine, ref, readRef(ref)!)
       expect(unsure.map(({ path, reason }) => [path, /can’t be read in the store/.test(reason)])).toEqual([[leg.path, true]])

@@ -1,3 +1,4 @@
+import { ChunkList, LONG_LIST, type Chunks } from '../../../core/content/chunk-list'
 import type pg from 'pg'
 import {
   NO_ROWS,
@@ -232,7 +233,9 @@ export async function captureTable(
   const base = withoutRows(table, path)
   if (table.structure.kind !== 'table') return base
   const similar = similarTo(options.earlier?.tables.find((candidate) => candidate.path === path)?.chunks ?? [])
-  const refs: Promise<ChunkRef>[] = []
+  const chunks = new ChunkList()
+  const underWay = new Set<Promise<ChunkRef>>()
+  let inOrder: Promise<unknown> = Promise.resolve()
   const keyColumn = table.integerKey ? table.columns.indexOf(table.key![0]!) : -1
   try {
     const tally = await copyOut(client, copyStatement(table), { keyColumn, signal: options.signal }, async (chunk) => {
@@ -242,26 +245,29 @@ export async function captureTable(
         options.moved(rows, bytes, stored)
         return { name, rows, bytes, keys: keys && ([String(keys.min), String(keys.max)] as [string, string]), tail }
       })
-      put.catch(() => undefined)
-      refs.push(put)
+      underWay.add(put)
+      inOrder = Promise.all([put, inOrder]).then(([ref]) => (underWay.delete(put), chunks.push(ref)))
+      inOrder.catch(() => undefined)
       await writer.ready()
       // What failed while others were being put stops the reading now, not at the end of the table.
       if (writer.failure) throw writer.failure
     })
-    return { ...base, ...tally, chunks: await Promise.all(refs) }
+    await inOrder
+    return { ...base, ...tally, chunks: chunks.length > LONG_LIST ? chunks : [...chunks] }
   } finally {
-    await Promise.allSettled(refs)
+    await Promise.allSettled(underWay)
   }
 }
 
 /** Finds the chunk of an earlier backup that ended with the same row, else the one after the last found. */
-function similarTo(chunks: ChunkRef[]): (tail: string) => string | null {
-  const at = new Map(chunks.map((chunk, i) => [chunk.tail, i]))
+function similarTo(chunks: Chunks): (tail: string) => string | null {
+  const at = new Map<string, number>()
+  for (const [i, { tail }] of chunks.entries()) at.set(tail, i)
   let next = 0
   return (tail) => {
     const found = at.get(tail) ?? next
     next = found + 1
-    return chunks[found]?.name ?? null
+    return chunks.at(found)?.name ?? null
   }
 }
 

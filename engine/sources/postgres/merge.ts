@@ -1,3 +1,4 @@
+import { namesOfChunks } from '../../../core/content/chunk-list'
 import { bytesOf } from '../../../core/content/text'
 import { createHash } from 'node:crypto'
 import type pg from 'pg'
@@ -80,9 +81,9 @@ const tallyOf = async (client: pg.Client, statement: string) => (await copyOut(c
 
 async function loadThen({ client, store, table, pick, loaded }: MergeJob): Promise<void> {
   const into = { schema: 'pg_temp', name: 'uv_then' }
-  const all = store.readAll(chunksFor(table, pick).map((chunk) => chunk.name))
+  const all = store.readAll(namesOfChunks(chunksFor(table, pick)))
   if (!pick) {
-    await copyIn(client, into, table.columns, all, (bytes, i) => loaded(table.chunks[i]!.rows, bytes))
+    await copyIn(client, into, table.columns, all, (bytes, i) => loaded(table.chunks.at(i)!.rows, bytes))
     return
   }
   const wanted = new Set(pick.keys.map((key) => key.map(copyText).join('\t')))
