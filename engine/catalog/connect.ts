@@ -12,6 +12,7 @@ import * as leases from './migrations/009-leases'
 import * as announced from './migrations/010-announced-files'
 import * as duties from './migrations/011-duties'
 import * as waitsFor from './migrations/012-waits-for'
+import * as letGo from './migrations/013-let-go'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -31,6 +32,7 @@ const migrations: MigrationProvider = {
     '010-announced-files': announced,
     '011-duties': duties,
     '012-waits-for': waitsFor,
+    '013-let-go': letGo,
   }),
 }
 

@@ -43,6 +43,8 @@ export interface Catalog extends LogCatalog {
     release_output: Generated<string>
     trouble: string | null
     released_by: ReleasedBy | null
+    let_go_at: Time | null
+    let_go_by: ReleasedBy | null
   }
   /** What one worker of all does, and until when. */
   duty: { what: string; holder: string; until: Time }

@@ -132,10 +132,15 @@ export class Ledger {
   }
 
   /** Takes a hold for releasing it; null when somebody else does, or has. */
-  async claim({ id, limitMs }: Pick<Hold, 'id' | 'limitMs'>): Promise<Hold | null> {
+  async claim({ id, limitMs }: Pick<Hold, 'id' | 'limitMs'>, by: ReleasedBy): Promise<Hold | null> {
     const row = await this.db
       .updateTable('hold')
-      .set({ state: 'releasing', claimed_until: fromNow(releaseLimit(limitMs) + CLAIM_GRACE_MS) })
+      .set({
+        state: 'releasing',
+        claimed_until: fromNow(releaseLimit(limitMs) + CLAIM_GRACE_MS),
+        let_go_at: sql`coalesce(let_go_at, now())`,
+        let_go_by: sql`coalesce(let_go_by, ${by})`,
+      })
       .where('id', '=', id)
       .where('state', '<>', 'released')
       .where((eb) => eb.or([eb('claimed_until', 'is', null), eb('claimed_until', '<', sql<Date>`now()`)]))
@@ -180,6 +185,21 @@ export class Ledger {
       .where('id', '=', id)
       .execute()
     await this.tell(runId)
+  }
+
+  /**
+   * When somebody else than the run first began to release what it held; null when nobody did. In milliseconds by the
+   * clock of this process, and no later than it was: the catalog's clock may be another one.
+   */
+  async letGoByOthers(runId: string): Promise<number | null> {
+    const asked = Date.now()
+    const row = await this.db
+      .selectFrom('hold')
+      .select(sql<number | null>`(extract(epoch from clock_timestamp() - min(let_go_at)) * 1000)::float8`.as('ago'))
+      .where('run_id', '=', runId)
+      .where('let_go_by', '<>', 'run')
+      .executeTakeFirstOrThrow()
+    return row.ago === null ? null : asked - row.ago
   }
 
   ofRun(runId: string) {

@@ -48,7 +48,7 @@ export async function release(
   own?: Remembered,
 ): Promise<boolean> {
   const ledger = new Ledger(engine)
-  const hold = own?.again ? own.hold : own ? await claimSoon(ledger, own) : await ledger.claim(line)
+  const hold = own?.again ? own.hold : own ? await claimSoon(ledger, own, by) : await ledger.claim(line, by)
   if (!hold) return false
   const { result, done } = await releaseBy(hold, own ?? { session: undefined, holderFor: (act) => holderFor(engine, hold.member, act) })
   const written = patiently(() => record(engine, ledger, hold, by, result))
@@ -59,8 +59,8 @@ export async function release(
 }
 
 /** The claim of whoever holds it; what he remembers when the catalog does not answer, null when somebody else releases it. */
-async function claimSoon(ledger: Ledger, { hold }: Remembered): Promise<Hold | null> {
-  const claim = ledger.claim(hold).catch((error: unknown) => {
+async function claimSoon(ledger: Ledger, { hold }: Remembered, by: ReleasedBy): Promise<Hold | null> {
+  const claim = ledger.claim(hold, by).catch((error: unknown) => {
     if (isAway(error)) return hold
     throw error
   })
@@ -159,7 +159,7 @@ export async function saidReleased(engine: EngineContext, id: string): Promise<v
       next: 'Look at what is held now.',
       status: 409,
     })
-  const hold = await ledger.claim({ id, limitMs: line.limit_ms })
+  const hold = await ledger.claim({ id, limitMs: line.limit_ms }, 'said')
   if (!hold) return
   await ledger.released(hold, 'said', `A person said that it is released. The release had failed: ${line.trouble}`)
   const how = hold.release ? actInWords(hold.release.act) : ''

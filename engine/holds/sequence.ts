@@ -259,10 +259,8 @@ export class HoldSequence {
   /** The stretch in which everything was held; null when that never was. */
   async stretch(): Promise<Stretch | null> {
     if (this.reachedAt === null) return null
-    const others = (await this.ledger.ofRun(this.run.id))
-      .filter(({ released_by: by, released_at: at }) => by !== null && by !== 'run' && at !== null)
-      .map(({ released_at: at }) => at!.getTime())
-    return { from: this.reachedAt, to: Math.min(this.releasedAt ?? Date.now(), ...others) }
+    const others = await this.ledger.letGoByOthers(this.run.id)
+    return { from: this.reachedAt, to: Math.min(this.releasedAt ?? Date.now(), others ?? Infinity) }
   }
 
   /** Steps of a member with what failed of them. */

@@ -1,6 +1,6 @@
 import { writeFileSync } from 'node:fs'
 import { join, resolve } from 'node:path'
-import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it, vi } from 'vitest'
 import type { HoldStep } from '../../core/quiesce/sequence'
 import { Ledger } from '../../engine/holds/ledger'
 import { releaseNow, saidReleased } from '../../engine/holds/release'
@@ -120,8 +120,17 @@ describe('whoever holds', () => {
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({ kind: 'backup', vessel: of, startedBy: 'a test' })
     await untilHeld(id)
+    expect(await new Ledger(held.bench.engine).letGoByOthers(id)).toBe(null)
+    const from = Date.now()
     expect(await releaseNow(held.bench.engine, id)).toMatchObject({ failed: 0 })
     expect(await held.isHeld()).toBe(false)
+    // What was held until when is told by the clock of whoever captured meanwhile, wherever the catalog's stands.
+    const to = Date.now()
+    const now = vi.spyOn(Date, 'now').mockImplementation(() => performance.timeOrigin + performance.now() - 3_600_000)
+    const letGo = (await new Ledger(held.bench.engine).letGoByOthers(id))! + 3_600_000
+    now.mockRestore()
+    expect(letGo).toBeGreaterThan(from - 1000)
+    expect(letGo).toBeLessThanOrEqual(to)
     await held.cluster.until(async () => (await held.bench.record(id)).finished_at !== null)
     expect((await held.pointOf(await held.bench.record(id))).consistency).toBe('as found')
     await killWorker(worker)
