@@ -17,14 +17,6 @@ const SUMS = `select md5(string_agg(md5(t::text), ',' order by md5(t::text))) fr
 
 describe.each([
   { name: 'of the west', how: `encoding 'LATIN1' locale 'C'`, fish: `chr(233) || 'perlan'`, word: `'Ã©'`, of: 'utf8' },
-  { name: 'of Japan', how: `encoding 'EUC_JP' locale 'C'`, fish: `'魚'`, word: `'日本'`, of: 'utf8' },
-  {
-    name: 'with the order of a language',
-    how: `encoding 'UTF8' locale_provider icu icu_locale 'de-u-kn-true' locale 'C.utf8'`,
-    fish: `'Äsche'`,
-    word: `'ß'`,
-    of: 'utf8',
-  },
   { name: 'of no encoding', how: `encoding 'SQL_ASCII' locale 'C'`, fish: `E'\\xe9perlan\\xff'`, word: `E'\\x80'`, of: 'none' },
 ])('a database $name', ({ how, fish, word, of }) => {
   it('comes back whole, from a differential, from its log, row by row, and over damage', async () => {
