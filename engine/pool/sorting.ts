@@ -88,23 +88,35 @@ export class Sorting<T> implements Iterable<T> {
   }
 
   private *merged(lists: Iterator<T>[]): Generator<T> {
-    const heads = lists.flatMap((list) => {
+    const next = (list: Iterator<T>): Head<T>[] => {
       const { value, done } = list.next()
       return done ? [] : [{ list, item: value as T, key: this.keyOf(value as T) }]
-    })
-    while (heads.length > 0) {
-      let first = 0
-      for (let i = 1; i < heads.length; i++) if (heads[i]!.key < heads[first]!.key) first = i
-      const head = heads[first]!
+    }
+    const heads = lists.flatMap(next).sort((a, b) => compare(a.key, b.key))
+    for (let head = heads.shift(); head; head = heads.shift()) {
       yield head.item
-      const { value, done } = head.list.next()
-      if (done) heads.splice(first, 1)
-      else {
-        head.item = value as T
-        head.key = this.keyOf(head.item)
-      }
+      // They stay in order, so that each place is found in a few steps.
+      for (const one of next(head.list)) heads.splice(placeOf(one.key, heads), 0, one)
     }
   }
+}
+
+/** The next item of one of several lists. */
+interface Head<T> {
+  list: Iterator<T>
+  item: T
+  key: string
+}
+
+/** Before the first head whose key is not smaller. */
+function placeOf(key: string, heads: Head<unknown>[]): number {
+  let [low, high] = [0, heads.length]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    if (heads[middle]!.key < key) low = middle + 1
+    else high = middle
+  }
+  return low
 }
 
 const compare = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0)

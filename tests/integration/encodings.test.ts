@@ -56,7 +56,6 @@ describe.each([
       await comesBack(full, then)
       await comesBack(differential, changed)
       await comesBack(compared, changed)
-      await comesBack(refAtPosition(vessel.slug, 'db', position), logged)
       sql('drop view shown; drop table fish; drop table named; drop function catch')
       await comesBack(refAtPosition(vessel.slug, 'db', position), logged)
       sql(`delete from fish where n % 3 = 0; update fish set v = 'bad' where n % 3 = 1`)
