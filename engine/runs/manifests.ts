@@ -104,7 +104,7 @@ export async function commitPoint(
   })
   const isThere = () => engine.db.selectFrom('point').select('id').where('id', '=', record.id).executeTakeFirst()
   await committedSurely(commit, isThere).catch(async (error: unknown) => {
-    await store.removePoint(record.id)
-    throw error
+    // While that can't be known its record stays; it was announced, and goes later if nothing came of it.
+    if (await store.dropUnlessTaken(record.id).catch(() => true)) throw error
   })
 }

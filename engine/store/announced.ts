@@ -25,6 +25,18 @@ export class AnnouncedFiles {
     if (paths.length > 0) await db.deleteFrom('announced_file').where('store_id', '=', this.storeId).where('path', 'in', paths).execute()
   }
 
+  /** Whether nobody has settled it. Whoever is just about to is waited for. */
+  async isOpen(path: string): Promise<boolean> {
+    const row = await this.db
+      .selectFrom('announced_file')
+      .select('path')
+      .where('store_id', '=', this.storeId)
+      .where('path', '=', path)
+      .forUpdate()
+      .executeTakeFirst()
+    return row !== undefined
+  }
+
   async touch(runId: string): Promise<void> {
     await this.db
       .updateTable('announced_file')

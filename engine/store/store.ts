@@ -170,6 +170,13 @@ export class Store {
     return this.index.announced.settle([segmentPath(id)], tx)
   }
 
+  /** Removes the record of a point that the catalog did not take. @returns false where it did, though nobody heard of it */
+  async dropUnlessTaken(id: string): Promise<boolean> {
+    if (!(await this.index.announced.isOpen(pointPath(id)))) return false
+    await this.removePoint(id)
+    return true
+  }
+
   /** Within the transaction in which the catalog forgets it: its record goes then, and is not a stranger until it has. */
   pointLeaves(tx: CatalogDb, id: string, runId: string): Promise<void> {
     return this.index.announced.add(pointPath(id), runId, tx)

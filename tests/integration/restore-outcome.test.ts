@@ -1,8 +1,10 @@
+import { randomUUID } from 'node:crypto'
 import { connect as connectTo, createServer, type Socket } from 'node:net'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { wishOf } from '../../core/restore/wish'
 import { changeReach } from '../../engine/catalog/source-access'
 import { accessOf } from '../../engine/catalog/sources'
+import { openStore } from '../../engine/catalog/stores'
 import { planAgain } from '../../engine/runs/again'
 import { openPoint, noRows } from '../../engine/points/open'
 import { planAll, planDigest } from '../../engine/runs/restore-plan'
@@ -86,5 +88,38 @@ describe('a plan that was agreed to', () => {
     const again = await planAgain(bench.engine, { point, wish, reason: 'old', agreed }, 'a new reason')
     expect(again).toMatchObject({ reason: 'a new reason' })
     expect((await bench.run('restore', vessel, again)).state).toBe('done')
+  })
+})
+
+describe('the record of a point that a run could not be told about', () => {
+  it('goes where the catalog did not take it, and stays where it did or just does', async () => {
+    const point = await bench.backup(await bench.vessel('Recorded'))
+    const { db } = bench.engine
+    const store = await openStore(bench.engine, { name: 'dry-dock' })
+    const record = await store.readPoint(point)
+    expect(await store.dropUnlessTaken(point)).toBe(false)
+    expect(await store.readPoint(point)).toEqual(record)
+    const [never, late] = [randomUUID(), randomUUID()]
+    for (const id of [never, late]) await store.writePoint({ ...record, id })
+    expect(await store.dropUnlessTaken(never)).toBe(true)
+    await expect(store.readPoint(never)).rejects.toThrow()
+    // The connection broke, and the catalog is still at it.
+    let end = () => {}
+    const going = new Promise<void>((resolve) => (end = resolve))
+    let begun = () => {}
+    const begins = new Promise<void>((resolve) => (begun = resolve))
+    const taken = db.transaction().execute(async (tx) => {
+      await store.pointCommitted(tx, late)
+      begun()
+      await going
+    })
+    await begins
+    const dropped = store.dropUnlessTaken(late)
+    expect(await Promise.race([dropped, new Promise((resolve) => setTimeout(resolve, 300, 'waits'))])).toBe('waits')
+    end()
+    await taken
+    expect(await dropped).toBe(false)
+    expect(await store.readPoint(late)).toMatchObject({ id: late })
+    await store.removePoint(late)
   })
 })
