@@ -152,6 +152,11 @@ export class Store {
   /** Writes a point's record: from then on the point exists. */
   async writePoint(record: PointRecord): Promise<void> {
     await this.index.announced.add(pointPath(record.id), record.run)
+    return this.rewritePoint(record)
+  }
+
+  /** Writes the record of a point that the catalog knows anew: nothing is announced, so that it never goes as left over. */
+  rewritePoint(record: PointRecord): Promise<void> {
     return this.writeRecord(pointPath(record.id), record, `point ${record.id}`)
   }
 

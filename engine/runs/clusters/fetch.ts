@@ -146,7 +146,7 @@ async function replace(run: RunContext, store: Store, writer: ContentWriter, poi
     const found = fetched.find(({ artifact }) => artifact === member.artifact)
     return found ? { ...member, manifest: found.names, rows: found.rows, bytes: found.bytes } : member
   })
-  await store.writePoint({ ...record, members, complete })
+  await store.rewritePoint({ ...record, members, complete })
   const commit = db.transaction().execute(async (tx) => {
     await writer.commit(tx)
     for (const { artifact, names, rows, bytes } of fetched)
@@ -165,7 +165,7 @@ async function replace(run: RunContext, store: Store, writer: ContentWriter, poi
     const { artifact, names } = fetched[0]!
     const row = await patiently(() => db.selectFrom('artifact').select('manifest').where('id', '=', artifact).executeTakeFirst())
     if (row?.manifest.join() === names.join()) return
-    await store.writePoint(record)
+    await store.rewritePoint(record)
     await writer.discard()
     throw error
   })
