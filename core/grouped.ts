@@ -8,3 +8,15 @@ export function grouped<T, K>(values: Iterable<T>, by: (value: T) => K): Map<K, 
   }
   return groups
 }
+
+/** Some of them at a time. */
+export function* inParts<T>(all: Iterable<T>, most: number): Generator<T[]> {
+  let part: T[] = []
+  for (const one of all) {
+    part.push(one)
+    if (part.length < most) continue
+    yield part
+    part = []
+  }
+  if (part.length > 0) yield part
+}

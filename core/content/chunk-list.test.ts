@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { ChunkList, inParts, namesOfChunks } from './chunk-list'
+import { ChunkList, namesOfChunks } from './chunk-list'
 import type { ChunkRef } from './manifest'
 
 const hex = (digits: number) =>
@@ -57,10 +57,5 @@ describe('packed chunks', () => {
       { keys: ['-0', '1'] },
     ]
     for (const other of odd) expect(ChunkList.fits({ ...one, ...other })).toBe(false)
-  })
-
-  it('come some at a time', () => {
-    expect([...inParts([1, 2, 3, 4, 5], 2)]).toEqual([[1, 2], [3, 4], [5]])
-    expect([...inParts([], 2)]).toEqual([])
   })
 })

@@ -60,8 +60,7 @@ function writeHex(bytes: Uint8Array, at: number, text: string): void {
 const INTEGER = /^(0|-?[1-9]\d{0,18})$/
 const isHex = (text: unknown, length: number) => typeof text === 'string' && text.length === length && /^[0-9a-f]*$/.test(text)
 const isSmall = (value: unknown) => Number.isInteger(value) && (value as number) >= 0 && (value as number) < 2 ** 32
-const fitsKey = (key: unknown) =>
-  typeof key === 'string' && INTEGER.test(key) && key !== '-0' && BigInt.asIntN(64, BigInt(key)) === BigInt(key)
+const fitsKey = (key: unknown) => typeof key === 'string' && INTEGER.test(key) && BigInt.asIntN(64, BigInt(key)) === BigInt(key)
 
 export class ChunkList implements Chunks {
   private readonly blocks: Block[] = []
@@ -153,18 +152,6 @@ export class ChunkList implements Chunks {
   toJSON(): ChunkRef[] {
     return [...this]
   }
-}
-
-/** Some of them at a time. */
-export function* inParts<T>(all: Iterable<T>, most: number): Generator<T[]> {
-  let part: T[] = []
-  for (const one of all) {
-    part.push(one)
-    if (part.length < most) continue
-    yield part
-    part = []
-  }
-  if (part.length > 0) yield part
 }
 
 /** The names of chunks, one by one. */

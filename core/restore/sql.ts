@@ -1,4 +1,5 @@
 import { bytesOf, hasStrays } from '../content/text'
+
 // A lexer of PostgreSQL's SQL, as far as its own dump utility writes it (standard_conforming_strings on),
 // and the two things that restores need of it: identifiers in and out of quotes, and giving new names to
 // the things that a statement speaks of.

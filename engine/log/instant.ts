@@ -171,8 +171,6 @@ async function timeOfPosition(
 interface Opened {
   opening: Promise<MemberView>
   view: MemberView | null
-  /** Up to where the log was stored when it was made. */
-  stored: string | null
 }
 
 const caches = new WeakMap<ContentPool, Map<string, Opened>>()
@@ -186,12 +184,13 @@ export async function viewOfChain(engine: EngineContext, vesselId: string, store
   const key = [store.id, ...chain.marks.map(({ id }) => id), chain.logs.at(-1)?.id, chain.position, chain.later, holes.length].join(' ')
   const views = caches.get(store.pool) ?? new Map<string, Opened>()
   caches.set(store.pool, views)
-  const stored = (await followerOf(engine, vesselId, chain.member))?.position ?? null
-  const found = views.get(key)
-  const known = found?.view?.awaits && found.stored !== stored ? undefined : found
+  const made = views.get(key)
+  // Several may ask at once: what one of them has begun to make serves all.
+  if (made?.view && (await isBehindLog(engine, vesselId, chain.member, made.view)) && views.get(key) === made) views.delete(key)
+  const known = views.get(key)
   views.delete(key)
   letGo(views)
-  const opened = known ?? { opening: makeView(engine, vesselId, store, chain, holes), view: null, stored }
+  const opened = known ?? { opening: makeView(engine, vesselId, store, chain, holes), view: null }
   views.set(key, opened)
   if (known) return known.opening
   opened.opening
@@ -202,6 +201,11 @@ export async function viewOfChain(engine: EngineContext, vesselId: string, store
     })
     .catch(() => views.delete(key))
   return opened.opening
+}
+
+/** Whether more of the log was stored since a view was made that it may tell something about. */
+async function isBehindLog(engine: EngineContext, vesselId: string, member: string, { awaits }: MemberView): Promise<boolean> {
+  return awaits !== null && (await followerOf(engine, vesselId, member))?.position !== awaits
 }
 
 /** Makes room for one more; those that were asked for longest ago go first. */
@@ -232,6 +236,7 @@ async function makeView(
 ): Promise<MemberView> {
   const [full, ...nets] = marks
   const { era } = full!
+  const follower = await followerOf(engine, vesselId, member)
   const from: Ingredients = {
     full: await readJson<Manifest>(store, full!.manifest),
     mark: marks.at(-1)!.to,
@@ -240,7 +245,8 @@ async function makeView(
     position,
     at,
     later,
-    still: await stillOf(engine, vesselId, member, era),
+    // Up to where it is known that nothing has changed since the last segment.
+    still: follower?.era === era ? follower.still_position : null,
     holes,
     following: [],
   }
@@ -255,13 +261,7 @@ async function makeView(
     next,
     (name) => store.read(name),
   )
-  return new MemberView(InstantStore.over(store), from, state)
-}
-
-/** Up to where the follower of a member knows that nothing has changed since its last segment. */
-async function stillOf(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {
-  const row = await followerOf(engine, vesselId, member)
-  return row?.era === era ? row.still_position : null
+  return new MemberView(InstantStore.over(store), from, state, state.awaits ? (follower?.position ?? null) : null)
 }
 
 const followerOf = (engine: EngineContext, vesselId: string, member: string) =>

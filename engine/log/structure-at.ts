@@ -6,6 +6,7 @@ import { inOrder, keyOf, mergeStructures, type ThingParts } from '../../core/res
 import { thingKey } from '../../core/restore/sql'
 import { CATALOG, isTableEntry, rootsOf, type StructureEntry } from '../../core/restore/structure'
 import { entriesOfTable } from '../../core/restore/table-entries'
+import { pathOf } from '../../core/things/thing'
 import { doubtfulKeys, doubtsOf, MOVED } from '../sources/postgres/moved'
 import { withAttachments } from './attachments'
 import {
@@ -117,7 +118,7 @@ async function betweenLooks(
   rowColumns: () => Promise<Map<number, string[]>>,
 ): Promise<Omit<StructureAtPosition, 'awaits'>> {
   const missing = doubtsOf(found, from.full.member, found.name)
-  if (!isKnown) missing.push({ path: `${from.full.member}/${found.name}`, reason: UNLOOKED, note: true })
+  if (!isKnown) missing.push({ path: pathOf(from.full.member, found.name), reason: UNLOOKED, note: true })
   const columns = open.length > 0 ? await rowColumns() : new Map<number, string[]>()
   let shown = found
   const readings = await Promise.all(open.map(({ read }) => read()))
@@ -152,7 +153,7 @@ function merge(
   const touches = new Touches(steps, beyond)
   const tables = withNamesOf(tablesAfter(before, steps, after), before.tables, steps)
   const missing: Missing[] = steps.some(({ untold }) => untold)
-    ? [{ path: `${from.full.member}/${before.name}`, reason: UNTOLD, note: true }]
+    ? [{ path: pathOf(from.full.member, before.name), reason: UNTOLD, note: true }]
     : []
   const known = new Map(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
   const unread = new Set(known.keys())

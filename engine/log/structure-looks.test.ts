@@ -7,13 +7,13 @@ import { Quiet, quietSince } from './quiet'
 import type { Look } from '../sources/postgres/log/digest'
 import { structureAt } from './structure-at'
 
-// A small world that tells nothing of its changes: one view that is replaced again and again, by one of two. It is looked at and read,
-// each of which takes time, in which it may be changed. What a change has written may become visible a little later, or, where a
-// standby has to confirm it, much later.
+// A small world that tells nothing of its changes: one view that is replaced again and again, by one of two. It is
+// looked at and read, each of which takes time, in which it may be changed. What a change has written may become visible
+// a little later, or, where a standby has to confirm it, much later.
 
 /**
- * What happens next: a change is written, waits for a standby, or becomes visible; a row is; a look or a reading goes one step on; a segment is
- * stored; the follower ends and begins again.
+ * What happens next: a change is written, waits for a standby, or becomes visible; a row is; a look or a reading goes one
+ * step on; a segment is stored; the follower ends and begins again.
  */
 type Happening = 'write' | 'hang' | 'show' | 'row' | 'look' | 'read' | 'store' | 'restart'
 const OFTEN: [Happening, number][] = [

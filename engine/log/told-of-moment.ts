@@ -41,7 +41,7 @@ export function differing(from: Ingredients, found: DatabaseManifest, later: Dat
 /** @param others things that differ before and after, by schema, type and name */
 export function betweenLooksOf(from: Ingredients, database: string, others: string[] = []): Missing {
   const some = others.length > 0 ? ` (${others.slice(0, 3).join(', ')}${others.length > 3 ? ', …' : ''})` : ''
-  return { path: `${from.full.member}/${database}`, reason: `${BETWEEN}${some}`, note: true }
+  return { path: pathOf(from.full.member, database), reason: `${BETWEEN}${some}`, note: true }
 }
 
 /** Things that were there at the moment, and were gone again before anybody read how they are made. */

@@ -57,19 +57,19 @@ export class MemberView {
   private readonly database: DatabaseManifest
   private readonly origins = new Map<string, Extract<Origin, { base: unknown }>>()
   private readonly reckoned = new Map<string, Promise<void>>()
-  /** Whether all that can be known of its structure is known by now, and whether more of the log may tell more. */
+  /** Whether all that can be known of its structure is known by now. */
   readonly settled: boolean
-  readonly awaits: boolean
   /** Bytes of changes that are held, because rows are made of them each time they are read. */
   held = 0
 
   constructor(
     readonly store: InstantStore,
     private readonly from: Ingredients,
-    { structure, settled, awaits }: StructureAtPosition,
+    { structure, settled }: StructureAtPosition,
+    /** Up to where the log was stored when it was made, where more of it may tell more of this moment; else null. */
+    readonly awaits: string | null,
   ) {
     this.settled = settled
-    this.awaits = awaits
     const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]
     const tables = structure.tables.flatMap((table) => this.place(table, missing))
     this.database = {

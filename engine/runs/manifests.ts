@@ -1,5 +1,5 @@
 import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
-import { committedSurely, type CatalogDb } from '../catalog/connect'
+import { patiently, type CatalogDb } from '../catalog/connect'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
 import { readManifest } from '../store/json'
@@ -102,9 +102,8 @@ export async function commitPoint(
     }
     await details.also?.(tx)
   })
-  const isThere = () => engine.db.selectFrom('point').select('id').where('id', '=', record.id).executeTakeFirst()
-  await committedSurely(commit, isThere).catch(async (error: unknown) => {
+  await commit.catch(async (error: unknown) => {
     // While that can't be known its record stays; it was announced, and goes later if nothing came of it.
-    if (await store.dropUnlessTaken(record.id).catch(() => true)) throw error
+    if (await patiently(() => store.dropUnlessTaken(record.id)).catch(() => true)) throw error
   })
 }

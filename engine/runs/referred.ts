@@ -1,4 +1,5 @@
-import { inParts, namesOfChunks } from '../../core/content/chunk-list'
+import { namesOfChunks } from '../../core/content/chunk-list'
+import { inParts } from '../../core/grouped'
 import type { LogManifest, NetManifest } from '../../core/changes/manifest'
 import type { FileEntry, Manifest, NamespaceManifest } from '../../core/content/manifest'
 import { pathOf } from '../../core/things/thing'

@@ -1,4 +1,4 @@
-import { inParts } from '../../core/content/chunk-list'
+import { inParts } from '../../core/grouped'
 import type { ChunkChange } from '../../core/changes/apply'
 import { VesselError } from '../../core/errors'
 import type { PointRecord, SegmentRecord } from '../../core/content/manifest'
