@@ -33,12 +33,18 @@ const until = (holds: () => boolean | Promise<boolean>) =>
 const isRead = async () =>
   log.bench.sql(`select count(*) from pg_replication_slots where active and slot_name = '${(await log.row()).slot}'`) === '1'
 
-/** Kills the worker at the nth thing that it does in its store. */
+/**
+ * Kills the worker at the nth thing that it does in its store: that a file comes, is first written, and goes to its place.
+ * Later writing of the same file is no step, for the system tells it once or many times, as it happens to be read.
+ */
 async function killAtStep(nth: number, act: () => void): Promise<void> {
   let seen = 0
+  const written = new Set<string>()
   const killed = new Promise<void>((resolve) => {
     const watchers = FOLDERS.filter((name) => readdirSync(log.bench.place).includes(name)).map((name) =>
-      watch(join(log.bench.place, name), () => {
+      watch(join(log.bench.place, name), (event, file) => {
+        if (event === 'change' && written.has(file!)) return
+        if (event === 'change') written.add(file!)
         if (++seen !== nth) return
         worker!.kill('SIGKILL')
         watchers.forEach((one) => one.close())
@@ -55,7 +61,7 @@ async function killAtStep(nth: number, act: () => void): Promise<void> {
 describe('a worker that is killed while it follows a log', () => {
   it('at any step in the store loses no transaction and has none twice', async () => {
     let round = 0
-    for (const nth of [1, 2, 3, 4, 5, 6, 8]) {
+    for (const nth of [1, 2, 4, 5, 6, 8]) {
       start()
       await until(isRead)
       const text = `insert into ticket (v, filler) select 'round ${round++}', repeat(md5(g::text), 30) from generate_series(1, ${ROWS}) g`
