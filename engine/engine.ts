@@ -11,6 +11,7 @@ import { LogSupervisor } from './log/supervisor'
 import { ChangeListener } from './notify'
 import { inParallel } from './parallel'
 import { ContentPool } from './pool/pool'
+import { sweepClusters, SWEPT_EVERY_MS } from './runs/clusters/left'
 import { tidyUp } from './runs/orphans'
 import { perform } from './runs/runner'
 import { dropExpired } from './runs/scratch'
@@ -142,6 +143,7 @@ export class Engine implements EngineContext {
     every(TIDY_EVERY_MS, () => tidyUp(this), 'tidying up')
     every(LOST_EVERY_MS, () => this.queue.addLost(this.db), 'queueing runs that wait')
     every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
+    every(SWEPT_EVERY_MS, () => sweepClusters(this), 'removing what is left in clusters')
     every(DISCOVER_EVERY_MS, () => expireKept(this), 'letting kept points go')
     every(DISCOVER_EVERY_MS, () => this.discoverAll(), 'discovery')
   }

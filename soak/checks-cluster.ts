@@ -2,7 +2,7 @@ import type { Harbour } from './harbour'
 import { pause } from './application'
 import type { World } from './world'
 
-const REMOVED_WITHIN_MS = 60_000
+const REMOVED_WITHIN_MS = 90_000
 
 /** Every point of the cluster, restored for real beside what goes on there and compared with it; and nothing is left. */
 export async function compareCluster(world: World, harbour: Harbour): Promise<string[]> {

@@ -1,4 +1,5 @@
 import { randomUUID } from 'node:crypto'
+import { sql } from 'kysely'
 import { VesselError } from '../../core/errors'
 import type { CatalogDb } from './connect'
 import type { EngineContext } from '../context'
@@ -15,10 +16,14 @@ export interface NewRun {
   params?: Record<string, unknown>
 }
 
-/** Whether a run is waiting or at work. */
-export async function isAtWork(engine: EngineContext, id: string): Promise<boolean> {
-  const row = await engine.db.selectFrom('run').select('state').where('id', '=', id).executeTakeFirst()
-  return row?.state === 'running' || row?.state === 'waiting'
+/** Whether a run is known here and neither waits nor is at work. */
+export async function isOver(engine: EngineContext, id: string): Promise<boolean> {
+  const row = await engine.db
+    .selectFrom('run')
+    .select('state')
+    .where(sql<string>`id::text`, '=', id)
+    .executeTakeFirst()
+  return row !== undefined && row.state !== 'running' && row.state !== 'waiting'
 }
 
 /** Records a run that a worker shall do; `queue` puts it into the queue, in the same transaction. */

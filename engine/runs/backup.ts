@@ -3,7 +3,7 @@ import { randomUUID } from 'node:crypto'
 import type { Missing, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
-import { isAtWork } from '../catalog/runs'
+import { isOver } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
 import { consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
@@ -299,7 +299,7 @@ async function captureSource(
     progress,
     moment,
     run: run.id,
-    isAtWork: (id) => isAtWork(run.engine, id),
+    isOver: (id) => isOver(run.engine, id),
     rules: vessel.definition.rules,
     readers: vessel.definition.readers,
     writer,

@@ -99,8 +99,8 @@ export interface CaptureJob {
   moment: Moment
   /** The run's id, which what is made at a source for its sake bears. */
   run: string
-  /** Whether a run is still at work, so that what it made at a source is its own. */
-  isAtWork: (run: string) => Promise<boolean>
+  /** Whether a run is known and at work no more, so that what it made at a source for a time is left over. */
+  isOver: (run: string) => Promise<boolean>
   rules: Rule[]
   /** How many connections may read at once. */
   readers: number

@@ -1,4 +1,5 @@
 import { execFileSync } from 'node:child_process'
+import { randomUUID } from 'node:crypto'
 import { mkdirSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync, readdirSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -15,7 +16,9 @@ import { pointContents } from '../../engine/compare/contents'
 import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../engine/look/cluster'
 import { needsHand } from '../../engine/watch/hands'
 import { openPoint } from '../../engine/points/open'
+import { sweepClusters } from '../../engine/runs/clusters/left'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
+import type { KubeObject } from '../../engine/sources/kubernetes/client'
 import { claim, holder, manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
 
@@ -194,24 +197,47 @@ describe('a namespace', () => {
   })
 })
 
-describe('a worker that dies', () => {
-  it('leaves nothing in a cluster that the next backup does not remove', async () => {
-    const kiosks = await vessel('Kiosks after a death', rule('take', 'namespace', 'quay/kiosk'))
-    // What a worker that died in the middle would have left: a pod of a run that is over.
-    const over = await bench.run('backup', kiosks)
+describe('what was made in a cluster for a time', () => {
+  const leave = (name: string, run: string) =>
     cluster.apply({
       apiVersion: 'v1',
       kind: 'Pod',
-      metadata: { name: 'unbroken-vessel-left-1', namespace: 'kiosk', labels: { 'unbroken-vessel.temporary': over.id } },
+      metadata: { name, namespace: 'kiosk', labels: { 'unbroken-vessel.temporary': run } },
       spec: { containers: [{ name: 'reader', image: 'debian:12-slim' }] },
     })
+  const names = () =>
+    cluster.json('get', 'pods', '-n', 'kiosk', '-l', 'unbroken-vessel.temporary').items.map(({ metadata }: KubeObject) => metadata.name)
+
+  it('is removed by the next backup, where a worker died', async () => {
+    const kiosks = await vessel('Kiosks after a death', rule('take', 'namespace', 'quay/kiosk'))
+    const over = await bench.run('backup', kiosks)
+    leave('unbroken-vessel-left-1', over.id)
     await discoverSource(bench.engine, sourceId)
-    expect(cluster.temporary()).toBe(1)
+    expect(names()).toEqual(['unbroken-vessel-left-1'])
     const run = await bench.run('backup', kiosks)
     expect(run.state).toBe('done')
     await cluster.until(() => cluster.temporary() === 0)
     const kept = (await newest(run)).members[0]!.manifest.namespaces![0]!
     expect(kept.objects.map(({ name }) => name)).not.toContain('unbroken-vessel-left-1')
+  })
+
+  it('is removed without one, where the cluster made it after its run had been undone', async () => {
+    const kiosks = await vessel('Kiosks, late', rule('take', 'namespace', 'quay/kiosk'))
+    const over = await bench.run('backup', kiosks)
+    leave('unbroken-vessel-late-1', over.id)
+    await sweepClusters(bench.engine)
+    await cluster.until(() => cluster.temporary() === 0)
+  })
+
+  it('stays where another catalog, which this one knows nothing of, is at work', async () => {
+    leave('unbroken-vessel-stranger-1', randomUUID())
+    const strangers = await vessel('Kiosks beside a stranger', rule('take', 'namespace', 'quay/kiosk'))
+    expect((await bench.run('backup', strangers)).state).toBe('done')
+    await bench.engine.duties.giveUp(`sweep ${sourceId}`)
+    await sweepClusters(bench.engine)
+    expect(names()).toEqual(['unbroken-vessel-stranger-1'])
+    cluster.kubectl('delete', 'pod', 'unbroken-vessel-stranger-1', '-n', 'kiosk')
+    await cluster.until(() => cluster.temporary() === 0)
   })
 })
 

@@ -3,7 +3,7 @@ import type { Missing, PointRecord } from '../../../core/content/manifest'
 import { VesselError } from '../../../core/errors'
 import type { Rule } from '../../../core/selection/rules'
 import { pathOf } from '../../../core/things/thing'
-import { isAtWork } from '../../catalog/runs'
+import { isOver } from '../../catalog/runs'
 import type { Vessel } from '../../catalog/vessels'
 import { entriesOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'
@@ -50,7 +50,7 @@ export async function keepStanding(
     progress: countedApart(run),
     moment: NOW,
     run: run.id,
-    isAtWork: (id) => isAtWork(run.engine, id),
+    isOver: (id) => isOver(run.engine, id),
     rules,
     readers: vessel.definition.readers,
     writer,

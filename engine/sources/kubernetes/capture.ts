@@ -8,7 +8,7 @@ import type { CaptureJob } from '../source'
 import { keepObjects } from './capture-objects'
 import type { ClusterClient } from './client'
 import { clusterId } from './probe'
-import { isOurs, Temporary } from './temporary'
+import { isOurs, removeLeftOver, Temporary } from './temporary'
 import { survey, thingsOf, type Survey } from './discover'
 import type { ExecTarget } from './exec'
 import { SNAPSHOT_GROUP } from './storage'
@@ -92,7 +92,7 @@ class CaptureOfNamespace {
   async open(): Promise<void> {
     const { progress } = this.job
     const { wanted, member } = this
-    if (this.place !== CLUSTER_WIDE) await this.temporary.sweep(this.place, this.job.isAtWork)
+    if (this.place !== CLUSTER_WIDE) await removeLeftOver(this.client, this.job.isOver, this.place)
     if (wanted.some(({ snapshots }) => snapshots)) this.shotsStep = await progress.plan({ kind: 'snapshot', member, title: 'Snapshots' })
     this.objectsStep = await progress.plan({ kind: 'structure', member, title: 'Objects' })
     for (const one of wanted) this.steps.set(one, await progress.plan({ kind: 'volume', member, title: namesOf(one.path).at(-1)! }))

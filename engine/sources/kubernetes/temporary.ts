@@ -97,12 +97,8 @@ export class Temporary {
     )
   }
 
-  async remove(resource: ApiResource, namespace: string, name: string): Promise<void> {
-    await this.client
-      .ask(resourcePath(resource, namespace, name), { method: 'DELETE', query: { gracePeriodSeconds: 0, propagationPolicy: 'Background' } })
-      .catch((error: unknown) => {
-        if (!(error instanceof ApiFailure && error.status === 404)) throw error
-      })
+  remove(resource: ApiResource, namespace: string, name: string): Promise<void> {
+    return removeFrom(this.client, resource, namespace, name)
   }
 
   /** Removes all that was made, the newest first; what can't be removed is told, for the record. */
@@ -123,17 +119,15 @@ export class Temporary {
     for (const left of still) await tell(left)
     await closing(still.length === 0)
   }
+}
 
-  /** Removes what runs whose worker died have left in a namespace. */
-  async sweep(namespace: string, isAtWork: (run: string) => Promise<boolean>): Promise<void> {
-    for (const resource of temporaryKinds(this.resources)) {
-      for await (const { metadata } of this.client.list(resource, namespace, { labelSelector: LABEL })) {
-        const maker = metadata.labels![LABEL]!
-        const isUsed = maker.startsWith(LOOK) ? ageOf(metadata) < LOOKED_WITHIN_MS : await isAtWork(maker)
-        if (!isUsed) await this.remove(resource, namespace, metadata.name)
-      }
-    }
-  }
+/** Removes one thing at once; that it is not there is as good. */
+async function removeFrom(client: ClusterClient, resource: ApiResource, namespace: string, name: string): Promise<void> {
+  const query = { gracePeriodSeconds: 0, propagationPolicy: 'Background' }
+  const signal = AbortSignal.timeout(LEFT_WITHIN_MS)
+  await client.ask(resourcePath(resource, namespace, name), { method: 'DELETE', query, signal }).catch((error: unknown) => {
+    if (!(error instanceof ApiFailure && error.status === 404)) throw error
+  })
 }
 
 const ageOf = ({ creationTimestamp }: KubeObject['metadata']) => Date.now() - Date.parse(creationTimestamp ?? '')
@@ -151,10 +145,24 @@ const temporaryKinds = (resources: ApiResource[]): ApiResource[] =>
  * @param kept whether what stays for a point goes, too
  */
 export async function removeLeftOf(client: ClusterClient, run: string, kept: boolean): Promise<void> {
-  const resources = await client.resources()
-  const temporary = new Temporary(client, resources, run, AbortSignal.timeout(LEFT_WITHIN_MS))
-  for (const resource of temporaryKinds(resources))
+  for (const resource of temporaryKinds(await client.resources()))
     for (const label of kept ? [LABEL, KEPT] : [LABEL])
       for await (const { metadata } of client.list(resource, undefined, { labelSelector: `${label}=${run}` }))
-        await temporary.remove(resource, metadata.namespace!, metadata.name)
+        await removeFrom(client, resource, metadata.namespace!, metadata.name)
+}
+
+/**
+ * Removes what runs that are over have left in a cluster, or in one namespace of it: a worker that was killed, one that
+ * slept while its run was ended, or a request that the cluster took after nobody waited for it any more. What others
+ * than this catalog have made there is theirs.
+ *
+ * @param isOver whether a run is known and at work no more
+ */
+export async function removeLeftOver(client: ClusterClient, isOver: (run: string) => Promise<boolean>, namespace?: string): Promise<void> {
+  for (const resource of temporaryKinds(await client.resources()))
+    for await (const { metadata } of client.list(resource, namespace, { labelSelector: LABEL })) {
+      const maker = metadata.labels![LABEL]!
+      const isLeft = maker.startsWith(LOOK) ? ageOf(metadata) > LOOKED_WITHIN_MS : await isOver(maker)
+      if (isLeft) await removeFrom(client, resource, metadata.namespace!, metadata.name)
+    }
 }
