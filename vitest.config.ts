@@ -5,7 +5,7 @@ import { defineConfig } from 'vitest/config'
 const lane = (files: string) => files.split(',').map((file) => `tests/integration/${file}.test.ts`)
 const LONGEST = lane('breadth-log,take-back,bad-input,gone')
 const SECOND = lane(
-  'log,log-audit,log-by-chance,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,whereto',
+  'log,log-audit,log-by-chance,losses,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,whereto',
 )
 // It looks at moments right beside changes, which takes a machine that has time.
 const ALONE = lane('log-structure')

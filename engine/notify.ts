@@ -11,6 +11,7 @@ export type Change =
   | { about: 'vessel'; id: string }
   | { about: 'store' }
   | { about: 'log'; vessel: string; member: string }
+  | { about: 'loss'; vessel: string }
   | { about: 'flush'; vessel: string; member: string }
   | { about: 'scratch'; id: string }
   | { about: 'take-out'; id: string; rows: number; of: number; over: boolean }

@@ -28,13 +28,18 @@ import type { FoundChange, LogFound } from '../engine/log/search'
 import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
 import type { Change } from '../engine/notify'
 import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
+import type { Loss as LossNow, LossWay as Way } from '../engine/watch/loss'
+import type { Returned as ReturnedNow } from '../engine/watch/returns'
 import type { Hand as HandNow, Unclaimed } from '../engine/watch/hands'
 
 /** A value as it arrives by JSON. */
 export type Sent<T> = T extends Date ? string : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
 
 export type Standing = Sent<VesselStanding>
-export type VesselView = Standing & { definition: VesselDefinition }
+export type Loss = Sent<LossNow>
+export type LossWay = Sent<Way>
+export type Returned = Sent<ReturnedNow>
+export type VesselView = Standing & { losses: Loss[]; definition: VesselDefinition }
 export type Hand = Sent<HandNow>
 export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
@@ -70,6 +75,8 @@ export type FileSighting = Sent<Sightings>
 export interface WatchView {
   now: string
   vessels: Standing[]
+  losses: Loss[]
+  returned: Returned[]
   hands: Hand[]
   unclaimed: Unclaimed[]
   runs: RunRow[]

@@ -72,6 +72,12 @@ const points = computed(() =>
     .slice(0, 200)
     .map((point) => ({ label: `${whenOf(point.at)}${point.name ? `, ${point.name}` : ''}`, value: point.id })),
 )
+/** A way that loses less of what is picked than the point at hand. */
+const better = computed(() => betterWay(vessel.losses, vessel.slug, bench.pickedPaths.value, chosen))
+const chosenLoses = computed(() => {
+  const own = vessel.losses.flatMap(({ ways }) => ways).find(({ ref }) => ref === chosen?.id)
+  return own ? withoutInWords(own) : `loses what was changed between ${whenOf(chosen!.at)} and ${whenOf(better.value!.at)}`
+})
 const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plural(value, 'hour') : plural(value / 24, 'day'), value }))
 </script>
 
@@ -111,6 +117,12 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
         >Back to the lifeline</NuxtLink
       >
     </div>
+    <p v-if="better" class="ochre mt-1.5 text-[13px]" data-better>
+      This starts from an older state than need be: it {{ chosenLoses }}.
+      <button type="button" class="lnk" @click="$emit('point', better.ref)">
+        {{ better.kind === 'moment' ? 'Start from just before the loss' : `Start from the point of ${whenOf(better.at)}` }}
+      </button>
+    </p>
     <div class="mt-2.5 flex flex-wrap items-end gap-x-5 gap-y-2.5 text-[13px]">
       <div>
         <div class="soft s12 mb-1.5">From</div>

@@ -4,6 +4,8 @@ import type { WatchView } from '~~/server/views'
 useHead({ title: 'Watch · Unbroken Vessel' })
 const { data, error, refresh } = useLoad<WatchView>('/api/watch')
 onChange(() => true, refresh, 1500)
+// A loss is told at once, whatever else goes on.
+onChange(({ about }) => about === 'loss', refresh, 100)
 useIntervalFn(refresh, 60_000)
 const now = useTicking(1000)
 const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(now.value))
@@ -46,6 +48,7 @@ const parts = computed(() =>
         </p>
       </section>
       <div class="grid content-start gap-6">
+        <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />
         <NeedsHand :hands="data.hands" />
         <UnclaimedList :unclaimed="data.unclaimed" />
       </div>

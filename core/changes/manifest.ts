@@ -1,4 +1,5 @@
 import type { SequenceState, TableManifest } from '../content/manifest'
+import type { LostTable } from './losses'
 import type { SequenceReading } from './sequences'
 import type { HeavyTransaction, LogChunk, LogRelation, StructureChange, Tally } from './log-text'
 
@@ -53,6 +54,8 @@ export interface StructureStep {
   more: boolean
   /** The source could not tell what it did. */
   untold?: true
+  /** Tables, and columns of tables, that went. */
+  lost?: LostTable[]
 }
 
 /** Tables whose rows are not known from a position on, which was found out later. */

@@ -38,6 +38,8 @@ export interface ThingFacts {
   comment?: string
   partitions?: number
   partitionOf?: string
+  /** Of a table: its number in the catalog of its database, which stays when it is renamed. */
+  oid?: number
   /** What stands in the way of protecting it, in words. */
   trouble?: string
   version?: string

@@ -13,6 +13,7 @@ import * as announced from './migrations/010-announced-files'
 import * as duties from './migrations/011-duties'
 import * as waitsFor from './migrations/012-waits-for'
 import * as letGo from './migrations/013-let-go'
+import * as losses from './migrations/014-losses'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -33,6 +34,7 @@ const migrations: MigrationProvider = {
     '011-duties': duties,
     '012-waits-for': waitsFor,
     '013-let-go': letGo,
+    '014-losses': losses,
   }),
 }
 

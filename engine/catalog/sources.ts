@@ -150,8 +150,12 @@ export async function probeSource(engine: EngineContext, id: string): Promise<Pr
   return report
 }
 
-/** Looks at everything that a source holds. What is no longer there is kept, marked as gone. */
-export async function discoverSource(engine: EngineContext, id: string): Promise<void> {
+/**
+ * Looks at everything that a source holds. What is no longer there is kept, marked as gone.
+ *
+ * @param seenUntil until then nothing had changed since it was looked last, where that is known
+ */
+export async function discoverSource(engine: EngineContext, id: string, seenUntil?: Date): Promise<void> {
   const row = await rowById(engine, id)
   const now = engine.clock.now()
   try {
@@ -160,7 +164,7 @@ export async function discoverSource(engine: EngineContext, id: string): Promise
     for await (const thing of adapterOf(openAccess(engine, row)).discover()) {
       if (!scratch.some((root) => isWithin(thing.path, root))) things.push(thing)
     }
-    await saveThings(engine, id, things, now)
+    await saveThings(engine, id, things, { now, after: seenUntil ?? row.discovered_at })
     await engine.db.updateTable('source').set({ discovered_at: now, trouble: null }).where('id', '=', id).execute()
   } catch (error) {
     await engine.db
@@ -181,11 +185,16 @@ async function scratchRoots(engine: EngineContext, { id, name }: { id: string; n
 const SAVED_AT_ONCE = 5000
 
 /** A source is looked at whenever something in it changes, so only what changed is written. */
-async function saveThings(engine: EngineContext, id: string, things: Thing[], now: Date): Promise<void> {
+async function saveThings(
+  engine: EngineContext,
+  id: string,
+  things: Thing[],
+  { now, after }: { now: Date; after: Date | null },
+): Promise<void> {
   const column = <T>(part: Thing[], value: (thing: Thing) => T) => part.map(value)
   await engine.db.transaction().execute(async (tx) => {
     await sql`
-      update thing set gone_at = ${now} where source_id = ${id} and gone_at is null
+      update thing set gone_at = ${now}, gone_after = ${after}, gone_meant_at = null, back_at = null, back_run = null where source_id = ${id} and gone_at is null
       and not exists (select from unnest(${column(things, ({ path }) => path)}::text[]) seen (path) where seen.path = thing.path)`.execute(
       tx,
     )
@@ -198,10 +207,16 @@ async function saveThings(engine: EngineContext, id: string, things: Thing[], no
           ${column(part, ({ labels }) => JSON.stringify(labels))}::text[], ${column(part, ({ facts }) => JSON.stringify(facts))}::text[]
         ) seen (path, kind, labels, facts)
         on conflict (source_id, path) do update
-        set kind = excluded.kind, labels = excluded.labels, facts = excluded.facts, gone_at = null
+        set kind = excluded.kind, labels = excluded.labels, facts = excluded.facts, gone_at = null, gone_after = null
         where thing.gone_at is not null
         or (thing.kind, thing.labels, thing.facts) is distinct from (excluded.kind, excluded.labels, excluded.facts)`.execute(tx)
     }
+    // What is there under another name in the same database is not lost.
+    const databaseOf = (path: string) => sql`split_part(${sql.ref(path)}, '/', 2)`
+    await sql`
+      update thing set gone_meant_at = ${now} where source_id = ${id} and gone_at = ${now} and facts ? 'oid'
+      and exists (select from thing there where there.source_id = ${id} and there.gone_at is null and there.path <> thing.path
+        and there.facts -> 'oid' = thing.facts -> 'oid' and ${databaseOf('there.path')} = ${databaseOf('thing.path')})`.execute(tx)
   })
 }
 

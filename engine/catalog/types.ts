@@ -103,6 +103,12 @@ export interface Catalog extends LogCatalog {
     facts: Json<ThingFacts>
     first_seen: Time
     gone_at: Time | null
+    /** Where it is gone: it was there still then; and whether somebody said that it was meant. */
+    gone_after: Time | null
+    gone_meant_at: Time | null
+    /** When it came back after that, and by which run. */
+    back_at: Time | null
+    back_run: string | null
   }
   vessel: {
     id: string
@@ -255,7 +261,54 @@ export type HoldState = 'beginning' | 'held' | 'releasing' | 'stuck' | 'released
 /** Who released: the run itself, a watchdog, or a person, who may also say that it is done. */
 export type ReleasedBy = 'run' | 'watchdog' | 'person' | 'said'
 
+/** A table that a loss is about. */
+export interface LostThing {
+  path: string
+  /** Columns that went; null where it is about rows, or about all of it. */
+  columns: string[] | null
+  /** How many rows went; null where that is not known. */
+  rows: number | null
+  /** Whether `rows` is the server's own estimate. */
+  isAbout: boolean
+  /** Whether its rows were deleted one by one, each of which the log counts; or it was emptied as a whole. */
+  isRemoved?: boolean
+  isEmptied?: boolean
+  /** From which other time its rows are just before it, and why; or why the log does not know them at all. */
+  note?: string
+  isUnknown?: boolean
+  /** The run that brought it back. */
+  back?: string
+}
+/** Something that went along with what was dropped. */
+export interface Went {
+  kind: string
+  name: string
+}
+
 export interface LogCatalog {
+  /** What a log told to be lost. */
+  loss: {
+    id: string
+    vessel_id: string
+    source_id: string
+    member: string
+    kind: 'dropped' | 'columns' | 'removed'
+    /** Everything up to here in the log is from before it; and where it had happened. */
+    before_position: string
+    end_position: string
+    at: Time
+    /** Where only looking told of it: it was there still then. */
+    after_at: Time | null
+    xid: string | null
+    by: Json<{ user: string; application: string }> | null
+    statement: string | null
+    tables: Json<LostThing[]>
+    went: Json<Went[]>
+    found_at: Generated<Date>
+    meant_at: Time | null
+    back_at: Time | null
+    back_run: string | null
+  }
   follower: {
     vessel_id: string
     member: string

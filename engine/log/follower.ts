@@ -7,7 +7,7 @@ import type { FollowedTables, LogManifest, StructureStep } from '../../core/chan
 import type { DatabaseManifest, SequenceState } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
-import { accessById } from '../catalog/sources'
+import { accessById, discoverSource } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
@@ -24,6 +24,7 @@ import { ContentWriter } from '../store/writer'
 import { LogBroken } from './breaks'
 import { examine, type FollowerRow } from './examine'
 import { LogRecorder, MARK, type Recorded } from './recorder'
+import { countLost, LossFinder, type NewLoss } from './losses'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
 import { quietSince } from './quiet'
 import { StructureWatch, type PlacedReading, type WatchedMember } from './structure'
@@ -36,6 +37,8 @@ const COMPARE_SELDOM = 20
 /** How often tables that somebody held are tried again. */
 const HELD_EVERY = 20
 const WRITTEN_EVERY = 1200
+/** How often the source is asked how many rows its tables have. */
+const MEASURED_EVERY = 60
 /** Chunks on their way into the store before the source has to wait. */
 const IN_FLIGHT = 4
 const SEGMENTS_IN_FLIGHT = 2
@@ -64,6 +67,7 @@ interface StructureOfSegment {
   after: FollowedTables
   /** Whether somebody waits for it, so that it is looked what was changed up to its end. */
   awaited: boolean
+  losses: NewLoss[]
 }
 
 /**
@@ -81,6 +85,9 @@ export class Follower {
   private wasOff = false
   private asking: Promise<unknown> = Promise.resolve()
   private filling!: Filling
+  private readonly losses: LossFinder
+  /** What is found out of losses beside the log. */
+  private counting: Promise<void> = Promise.resolve()
   private committing: Promise<void> = Promise.resolve()
   private waiting = 0
   private inFlight = 0
@@ -126,6 +133,7 @@ export class Follower {
     this.lastAt = row.at!.getTime()
     this.followed = row.tables
     this.looks = row.structure === 'compare'
+    this.losses = new LossFinder(access.name, row.database)
   }
 
   /** @throws LogBroken when the log can't be gone on with, and other errors when it may be tried again */
@@ -152,6 +160,7 @@ export class Follower {
     this.watch = await this.watchFrom(member)
     this.recorder = new LogRecorder(this.position, this.recording())
     this.filling = this.fresh()
+    await this.ask((client) => this.losses.measure(client))
     let timer: NodeJS.Timeout | undefined
     try {
       await this.open()
@@ -231,12 +240,20 @@ export class Follower {
       structure: (transaction) => {
         const step = this.watch.committed(transaction)
         if (step) this.steps.push(step)
+        if (step?.lost && !transaction.own) this.losses.dropped(transaction, step.lost)
         this.structureDue = true
+      },
+      touched: (relation, end) => this.looks && this.losses.touched(relation, end),
+      removed: (transaction, changes) => {
+        if (this.losses.removed(transaction, changes)) this.due = true
       },
       marked: (mark, end) => {
         const placed = this.watch.placed(mark, end)
         if (!placed) return
         this.placed = placed
+        const { from: before, read } = placed.piece
+        const between = { before, end: read, after: placed.lostAfter, at: this.certain?.at ?? this.engine.clock.now() }
+        this.losses.missing(between, placed.lost)
         this.due = true
         if (this.looks) this.namesRead()
       },
@@ -312,6 +329,7 @@ export class Follower {
       before: this.followed,
       after: this.watch.followed,
       awaited: this.hurried,
+      losses: this.losses.take(),
     }
     this.steps = []
     this.readings = []
@@ -385,8 +403,22 @@ export class Follower {
     }
     const owner = { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
     const late = placed?.late ?? null
-    await commitSegment(this.engine, this.store, writer, owner, { id, manifest, late, rows: recorded.rows, bytes: sizeOf(manifest.chunks) })
+    const { losses } = change
+    const bytes = sizeOf(manifest.chunks)
+    const lost = await commitSegment(this.engine, this.store, writer, owner, { id, manifest, late, rows: recorded.rows, bytes, losses })
+    if (lost.length > 0) this.tellLost(lost)
     return manifest
+  }
+
+  /** Tells of losses at once, then how many rows they are; and what is there no more is known by looking anew. */
+  private tellLost(ids: string[]): void {
+    const { engine, vessel } = this
+    const tell = () => notify(engine.db, { about: 'loss', vessel: vessel.id })
+    this.counting = this.counting
+      .then(tell)
+      .then(() => Promise.all([discoverSource(engine, this.row.source_id), countLost(engine, vessel.slug, ids, tell)]))
+      .then(tell)
+      .catch((error: unknown) => console.warn(`losses of ${this.row.member}: ${errorRecord(error).what}`))
   }
 
   /** Up to here the source has sent everything. If nothing of it waits to be stored, it may forget up to here. */
@@ -445,6 +477,7 @@ export class Follower {
   private async tickOnce(): Promise<void> {
     this.ticks++
     // A transaction may be open, and its segment with it, for longer than what is left over is left alone.
+    if (this.ticks % MEASURED_EVERY === 0) await this.ask((client) => this.losses.measure(client))
     if (this.ticks % WRITTEN_EVERY === 0) await this.store.index.isStillWritten(this.filling.id)
     if (this.watch.failure) throw this.watch.failure
     const { rows } = await this.ask((client) =>
@@ -564,6 +597,7 @@ export class Follower {
     this.failure ??= new Error('the follower has ended')
     this.stream?.close()
     await this.committing.catch(() => undefined)
+    await this.counting
     await Promise.allSettled(this.filling.chunks)
     await this.filling.writer.discard().catch((error: unknown) => console.warn(`log of ${this.row.member}: ${errorRecord(error).what}`))
     await this.side.end().catch(() => undefined)

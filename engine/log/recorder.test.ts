@@ -110,6 +110,8 @@ function recorderFrom(position: bigint): Kept {
     seen: () => null,
     chunk: (bytes, meta) => kept.chunks.push({ bytes, meta }),
     noted: (note) => void notes.push(note),
+    touched: () => undefined,
+    removed: () => undefined,
     structure: ({ end }) => {
       kept.told.push({ notes, end })
       notes = []

@@ -12,7 +12,7 @@ import {
 } from '../../core/changes/log-text'
 import { copyText } from '../../core/content/copy-text'
 import { LineBuffer, MESSAGE, MessageReader, readMessage, readRelation, type RelationMessage } from '../sources/postgres/log/pgoutput'
-import { OURS } from '../sources/postgres/event-triggers'
+import { OURS, OWN } from '../sources/postgres/event-triggers'
 import { PAD } from '../sources/postgres/log/note-structure'
 import type { StructureNote } from './structure-model'
 
@@ -41,11 +41,26 @@ export interface RecorderOptions {
   /** The structure was changed, in a transaction that goes on. */
   noted(note: StructureNote): void
   /** A transaction that changed the structure was committed. */
-  structure(transaction: { xid: string; end: string }): void
+  structure(transaction: StructureTransaction): void
+  /** A transaction that changed rows of a table was committed. */
+  touched(relation: LogRelation, end: string): unknown
+  /** A transaction that deleted rows, or emptied tables, was committed. */
+  removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, Tally][]): void
   /** A mark of ours came by in the log, in a transaction that was committed. */
   marked(mark: string, end: string): void
   /** A transaction is over, and no other one is open. */
   between(): void
+}
+
+/** A transaction that changed the structure, with what the source told of who did what. */
+export interface StructureTransaction extends TransactionStart {
+  end: string
+  by: HeavyTransaction['by']
+  statement: string | null
+  /** What went along with what was dropped. */
+  went: { kind: string; name: string }[]
+  /** Whether a restore or an undo of ours did it. */
+  own: boolean
 }
 
 /** What a stretch of log held; the chunks went their own way. */
@@ -88,6 +103,8 @@ export class LogRecorder {
   private tallies: Record<number, Tally> = {}
   private notes: StructureNote[] = []
   private marks: string[] = []
+  /** Whether the open transaction is one of a restore or an undo. */
+  private own = false
 
   /** @param position everything up to here is in the store already, and is passed over when it comes again */
   constructor(
@@ -222,6 +239,11 @@ export class LogRecorder {
     const { prefix, content } = readMessage(message)
     // Those outside of transactions have no place in their order.
     if (!this.transaction || prefix === PAD) return
+    // What we put back is no loss of anybody's.
+    if (prefix === OWN) {
+      this.own = true
+      return
+    }
     if (prefix === OURS) {
       const note = parseNote(content)
       if (note) {
@@ -268,20 +290,32 @@ export class LogRecorder {
     reader.position()
     const end = reader.position()
     const transaction = this.transaction!
-    const { begun, notes, marks, tallies } = this
+    const { begun, notes, marks, tallies, own } = this
     this.transaction = null
     this.begun = false
     this.notes = []
     this.marks = []
+    this.own = false
     this.tallies = {}
     this.passing = false
-    if (begun) this.over(transaction, end, tallies, notes)
-    if (notes.length > 0) this.options.structure({ xid: transaction.xid, end })
+    if (begun) this.over(transaction, end, { tallies, notes, own })
+    if (notes.length > 0) this.options.structure({ ...this.toldBy(notes, transaction, end), own })
     for (const mark of marks) this.options.marked(mark, end)
     this.options.between()
   }
 
-  private over(transaction: TransactionStart, end: string, tallies: Record<number, Tally>, notes: StructureNote[]): void {
+  private toldBy(notes: StructureNote[], transaction: TransactionStart, end: string): Omit<StructureTransaction, 'own'> {
+    // What was typed to drop something stands for a transaction that did more.
+    const dropping = notes.find(({ gone }) => (gone?.length ?? 0) > 0) ?? notes[0]
+    const by = notes.find((note) => note.by)?.by ?? this.options.seen(transaction.xid)
+    return { ...transaction, end, by, statement: dropping?.statement ?? null, went: notes.flatMap(({ went }) => went ?? []) }
+  }
+
+  private over(
+    transaction: TransactionStart,
+    end: string,
+    { tallies, notes, own }: { tallies: Record<number, Tally>; notes: StructureNote[]; own: boolean },
+  ): void {
     this.lines.text(`C\t${end}\n`)
     const { recorded } = this
     this.position = recorded.to = end
@@ -291,6 +325,7 @@ export class LogRecorder {
     recorded.lastAt = Math.max(recorded.lastAt ?? 0, Math.floor(transaction.at / 1000))
     const second = Math.floor(transaction.at / 1e6)
     for (const [index, tally] of Object.entries(tallies)) {
+      this.options.touched(recorded.relations[Number(index)]!, end)
       const key = `${second} ${index}`
       recorded.trace.set(key, addTally(recorded.trace.get(key) ?? [0, 0, 0, 0], tally))
     }
@@ -301,16 +336,24 @@ export class LogRecorder {
       const named = (objects ?? []).map(({ kind, name }) => ({ kind, name }))
       recorded.changes.push({ end, at, xid, tag, statement: statement ?? null, objects: named })
     }
-    this.weigh(transaction, end, tallies)
+    this.weigh(transaction, end, tallies, own)
     this.cutIfFull()
   }
 
-  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, Tally>): void {
+  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, Tally>, own: boolean): void {
     const rows = rowsOf(tallies)
     const emptied = Object.values(tallies).some((tally) => tally[3] > 0)
+    const by = this.options.seen(transaction.xid)
+    if (!own && (emptied || Object.values(tallies).some((tally) => tally[2] > 0))) {
+      const changes = Object.entries(tallies).map(([index, tally]): [LogRelation, Tally] => [
+        this.recorded.relations[Number(index)]!,
+        tally,
+      ])
+      this.options.removed({ ...transaction, end, by }, changes)
+    }
     if (rows < HEAVY_ROWS && !emptied) return
     const { heavy } = this.recorded
-    heavy.push({ ...transaction, end, by: this.options.seen(transaction.xid), tallies })
+    heavy.push({ ...transaction, end, by, tallies })
     if (heavy.length <= HEAVY_LISTED * 2) return
     heavy.sort((a, b) => rowsOf(b.tallies) - rowsOf(a.tallies))
     heavy.length = HEAVY_LISTED

@@ -7,6 +7,7 @@ import { writeJson } from '../store/json'
 import type { Store } from '../store/store'
 import type { ContentWriter } from '../store/writer'
 import { logTaken, recordLostTables } from './breaks'
+import { recordLosses, type NewLoss } from './losses'
 import { rowsOf } from './recorder'
 
 export interface SegmentOwner {
@@ -23,19 +24,22 @@ export interface FinishedSegment {
   late: LateHole | null
   rows: number
   bytes: number
+  losses: NewLoss[]
 }
 
 /**
  * Makes a segment of log durable: its content, its record in the store, then the catalog in one transaction, which
  * also moves the follower on. Only after that the source may be told that it can forget.
+ *
+ * @returns ids of the losses that it tells of
  */
 export async function commitSegment(
   engine: EngineContext,
   store: Store,
   writer: ContentWriter,
   owner: SegmentOwner,
-  { id, manifest, late, rows, bytes }: FinishedSegment,
-): Promise<void> {
+  { id, manifest, late, rows, bytes, losses }: FinishedSegment,
+): Promise<string[]> {
   const names = await writeJson(writer, manifest)
   await writer.flush()
   await store.writeSegment({
@@ -47,6 +51,7 @@ export async function commitSegment(
     to: manifest.to,
     manifest: names,
   })
+  let lost: string[] = []
   const commit = engine.db.transaction().execute(async (tx) => {
     await writer.commit(tx)
     await store.segmentCommitted(tx, id)
@@ -93,8 +98,10 @@ export async function commitSegment(
     await dueForAudit(tx, owner, manifest)
     if (manifest.before)
       await recordLostTables(tx, owner, { before: manifest.before, after: manifest.followed, late, at: new Date(manifest.toAt) })
+    lost = await recordLosses(tx, owner, losses)
   })
   await committedSurely(commit, () => engine.db.selectFrom('artifact').select('id').where('id', '=', id).executeTakeFirst())
+  return lost
 }
 
 /** Tables whose structure was changed are audited soon: that is where a log goes wrong if it does. */

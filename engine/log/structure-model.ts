@@ -1,3 +1,4 @@
+import { lostColumns, type LostTable } from '../../core/changes/losses'
 import { brokenBy } from '../../core/changes/rewrites'
 import type { Followed, FollowedTables, StructureStep } from '../../core/changes/manifest'
 import type { TableManifest } from '../../core/content/manifest'
@@ -13,6 +14,9 @@ export interface StructureNote {
   /** Catalog and object id of what it touched, and of what it dropped, as in `1259/16384`. */
   touched?: string[] | null
   gone?: string[] | null
+  /** What went along with that, and who did it. */
+  went?: { kind: string; name: string }[] | null
+  by?: { user: string; application: string } | null
   /** Tables that were touched, or that hang on what was, as they are now. */
   tables?: RawTables | null
   /** Object ids of tables that were touched, where they are too many to be described. */
@@ -91,12 +95,25 @@ export class StructureModel {
       }
       const why = before ? brokenBy(before, table, reasons.get(oid) ?? 0) : null
       reasons.delete(oid)
+      if (!before) this.open.born.add(oid)
+      else this.lose(table, lostColumns(before, table))
       if (why !== null) broken.set(oid, why)
       touched.set(oid, table)
       this.byOid.set(oid, table)
       this.troubles.set(oid, described.trouble)
     }
-    for (const key of note.gone ?? []) this.drop(key)
+    for (const key of note.gone ?? []) {
+      const table = key.startsWith(`${CATALOG.relation}/`) && this.byOid.get(Number(key.split('/')[1]))
+      if (table && table.structure.kind === 'table' && !this.open.born.has(table.oid)) this.lose(table, null)
+      this.drop(key)
+    }
+  }
+
+  /** What a transaction makes for itself and drops again is no loss; of a table that goes, its columns are none of their own. */
+  private lose({ schema, name }: TableManifest, columns: string[] | null): void {
+    if (columns?.length === 0) return
+    const { lost } = this.open
+    this.open.lost = [...lost.filter((one) => columns !== null || one.schema !== schema || one.name !== name), { schema, name, columns }]
   }
 
   private readonly troubles = new Map<number, string | null>()
@@ -113,7 +130,7 @@ export class StructureModel {
 
   /** The transaction was committed: what it made of the structure. Null when it told of nothing. */
   commit(end: string): StructureStep | null {
-    const { notes, touched, broken, left } = this.open
+    const { notes, touched, broken, left, lost } = this.open
     this.open = fresh()
     if (notes.length === 0) return null
     const added = new Map(
@@ -144,6 +161,7 @@ export class StructureModel {
       named: namedIn(notes),
       more: notes.some(({ objects, touched, gone }) => (objects?.length ?? 0) > (touched?.length ?? 0) + (gone?.length ?? 0)),
       ...(notes.some(({ failed }) => failed !== undefined) ? { untold: true as const } : {}),
+      ...(lost.length > 0 ? { lost } : {}),
     }
   }
 
@@ -193,6 +211,9 @@ const fresh = () => ({
   broken: new Map<number, string>(),
   /** Relations that are gone or taken no more. */
   left: [] as string[],
+  /** Tables that this transaction made. */
+  born: new Set<number>(),
+  lost: [] as LostTable[],
 })
 
 /** Parts of tables, and tables, are told with the tables themselves. */

@@ -2,6 +2,7 @@ import { randomUUID } from 'node:crypto'
 import type pg from 'pg'
 import type { LogRelation } from '../../core/changes/log-text'
 import type { FollowedTables, LateHole, StructurePiece, StructureStep } from '../../core/changes/manifest'
+import { lostBetween, type LostTable } from '../../core/changes/losses'
 import { brokenBy } from '../../core/changes/rewrites'
 import type { DatabaseManifest, TableManifest } from '../../core/content/manifest'
 import { select, type Rule } from '../../core/selection/rules'
@@ -70,6 +71,9 @@ interface Reading {
   /** What is followed by then, where only the reading tells. */
   followed: FollowedTables | null
   added: number[]
+  /** What of it went without a word, and when it was there still. */
+  lost: LostTable[]
+  lostAfter: Date | null
 }
 
 /** What a reading gives to the segment in which its mark lies. */
@@ -78,6 +82,8 @@ export interface PlacedReading {
   manifest: DatabaseManifest
   piece: Omit<StructurePiece, 'chunks'>
   late: LateHole | null
+  lost: LostTable[]
+  lostAfter: Date | null
 }
 
 export interface WatchedMember {
@@ -236,17 +242,30 @@ export class StructureWatch {
     const { database, rules, trigger } = this.member
     const missed = this.missedFrom
     const from = missed ?? this.quietness.until
-    const { found, added } = await this.align()
+    const lostAfter = this.quietness.ofStore(null).at
+    const { found, added, there } = await this.align()
     // Taken before the reading: what is done while it goes on differs from it at the next look, and is read again.
     const look = await withClient(this.access, database, catalogDigest)
     const manifest = await readDatabase(this.access, database, rules, this.signal)
     this.quietness.read(look)
-    const reading: Reading = { mark: randomUUID(), manifest, digest: look.digest, from, missed: missed !== null, followed: null, added }
+    const reading: Reading = {
+      mark: randomUUID(),
+      manifest,
+      digest: look.digest,
+      from,
+      missed: missed !== null,
+      followed: null,
+      added,
+      lost: [],
+      lostAfter,
+    }
     // What came and went since the last reading shows in neither, but in how the catalogs were.
     if (!trigger && added.length === 0 && look.digest === this.knownDigest && textOf(manifest) === this.known) return
     this.known = textOf(manifest)
     this.knownDigest = look.digest
     if (this.missedFrom === missed) this.missedFrom = null
+    if (!trigger || missed !== null)
+      reading.lost = lostBetween(this.model.tables.filter(isOfRows), manifest.tables, (oid) => there.has(oid))
     if (!trigger) {
       const now = { tables: manifest.tables, identities: found }
       reading.followed = followedAfter(this.model.followed, this.model.tables, now, this.added, { from, at: manifest.position })
@@ -259,7 +278,7 @@ export class StructureWatch {
   }
 
   /** Publishes what can be followed, and nothing whose updates would be refused. */
-  private async align(): Promise<{ found: Identified[]; added: number[] }> {
+  private async align(): Promise<{ found: Identified[]; added: number[]; there: Set<number> }> {
     return withClient(this.access, this.member.database, async (client) => {
       const found = await identities(client)
       const wanted = found.filter(({ trouble, schema, name }) => trouble === null && this.takes(schema, name))
@@ -268,7 +287,8 @@ export class StructureWatch {
       this.held = wanted.some(({ oid }) => !published.has(oid))
       // Published by whoever else follows this database, or while nobody looked: since when is not known.
       const late = [...published].filter((oid) => this.model.table(oid) && !this.model.followed[oid]?.since)
-      return { found: unpublished(found, wanted, published), added: [...new Set([...added.map(({ oid }) => oid), ...late])] }
+      const there = new Set(found.map(({ oid }) => oid))
+      return { found: unpublished(found, wanted, published), added: [...new Set([...added.map(({ oid }) => oid), ...late])], there }
     })
   }
 
@@ -286,7 +306,7 @@ export class StructureWatch {
     return this.member.trigger ? this.placedAmongNotes(reading!, end) : this.placedByLooking(reading!, end)
   }
 
-  private placedByLooking({ mark, manifest, digest, from, followed }: Reading, end: string): PlacedReading {
+  private placedByLooking({ mark, manifest, digest, from, followed, lost, lostAfter }: Reading, end: string): PlacedReading {
     const before = this.followed
     this.followed = followed ?? before
     this.exact = end
@@ -295,11 +315,13 @@ export class StructureWatch {
       manifest,
       piece: { from, exact: end, read: manifest.position, told: false, digest },
       late: lateHole(from, before, this.followed),
+      lost,
+      lostAfter,
     }
   }
 
   /** Which changes a reading saw is known from the transactions that were visible to it. */
-  private placedAmongNotes({ mark, manifest, digest, from, missed, added }: Reading, end: string): PlacedReading | null {
+  private placedAmongNotes({ mark, manifest, digest, from, missed, added, lost, lostAfter }: Reading, end: string): PlacedReading | null {
     const seen = this.commits.map(({ xid }) => isVisible(xid, manifest.visible))
     const count = seen.filter(Boolean).length
     // One that committed later in the log was seen, and an earlier one not: this is no place in the log.
@@ -315,7 +337,14 @@ export class StructureWatch {
     this.exact = exact
     this.model.published(added, end)
     this.followed = this.model.followed
-    return { mark, manifest, piece: { from: missed ? from : exact, exact, read: manifest.position, told: !missed, digest }, late }
+    return {
+      mark,
+      manifest,
+      piece: { from: missed ? from : exact, exact, read: manifest.position, told: !missed, digest },
+      late,
+      lost,
+      lostAfter,
+    }
   }
 
   /**
@@ -357,6 +386,8 @@ export class StructureWatch {
     return numbers.every((number) => number !== undefined) ? (numbers as number[]) : null
   }
 }
+
+const isOfRows = ({ structure }: TableManifest) => structure.kind === 'table'
 
 /** What a structure says, in whatever order and under whatever numbers a dump wrote it. */
 const textOf = ({ tables, entries }: DatabaseManifest) =>

@@ -133,8 +133,8 @@ export class MemberView {
       return [{ ...table, rows: base.rows, bytes: base.bytes, fingerprint: base.fingerprint, chunks: base.chunks }]
     }
     // Until it is reckoned: what the logs say came and went.
-    const [inserted, , deleted] = stretch ? tallyOf(table.oid, stretch) : [0, 0, 0]
-    const rows = Math.max(0, before.rows + inserted - deleted)
+    const [inserted, , deleted, emptied] = stretch ? tallyOf(table.oid, stretch) : [0, 0, 0, 0]
+    const rows = Math.max(0, (emptied > 0 ? 0 : before.rows) + inserted - deleted)
     const bytes = Math.round(before.rows > 0 ? (before.bytes / before.rows) * rows : rows * 64)
     return [{ ...table, ...NO_ROWS, rows, bytes }]
   }
@@ -287,7 +287,12 @@ function followedAt({ logs, position }: Ingredients): FollowedTables | null {
   const { before, structure, steps, followed } = log
   const at = positionOf(position)!
   if (!before || at >= positionOf(log.to)!) return followed
-  if (!steps?.length) return structure && at < positionOf(structure.from)! ? before : followed
+  if (!steps?.length && structure) {
+    if (at < positionOf(structure.from)!) return before
+    // What went somewhere in between was followed for as long as it was there.
+    return at < positionOf(structure.exact)! ? { ...before, ...followed } : followed
+  }
+  if (!steps?.length) return followed
   return steps.filter(({ end }) => positionOf(end)! <= at).reduce((known, step) => ({ ...known, ...step.followed }), before)
 }
 

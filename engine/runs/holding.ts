@@ -39,25 +39,28 @@ async function pathsIn(engine: EngineContext, point: string): Promise<ReadonlySe
   return new Set(paths.flatMap(({ path }) => upwards(path)))
 }
 
-/** By path: the newest point of a vessel that holds a thing, or something in it; none where none of the newest ones does. */
-export async function pointsHolding(engine: EngineContext, vesselId: string, paths: Iterable<string>): Promise<Map<string, string>> {
+/**
+ * By path: the newest point of a vessel that holds a thing, or something in it; none where none of the newest ones does.
+ *
+ * @param until points that are younger hold what became of it
+ */
+export async function pointsHolding(
+  engine: EngineContext,
+  vesselId: string,
+  paths: Iterable<string>,
+  until?: Date,
+): Promise<Map<string, { id: string; at: Date }>> {
   const left = new Set(paths)
-  const found = new Map<string, string>()
-  const points = await engine.db
-    .selectFrom('point')
-    .select('id')
-    .where('vessel_id', '=', vesselId)
-    .where('kept_for', 'is', null)
-    .orderBy('at', 'desc')
-    .limit(LOOK_BACK)
-    .execute()
-  for (const { id } of points) {
+  const found = new Map<string, { id: string; at: Date }>()
+  let points = engine.db.selectFrom('point').select(['id', 'at']).where('vessel_id', '=', vesselId).where('kept_for', 'is', null)
+  if (until) points = points.where('at', '<', until)
+  for (const { id, at } of await points.orderBy('at', 'desc').limit(LOOK_BACK).execute()) {
     if (left.size === 0) break
     // A point that can't be opened is told of by the verification of its store.
     const held = await kept.in(engine, id).catch(() => new Set<string>())
     for (const path of left) {
       if (!held.has(path)) continue
-      found.set(path, id)
+      found.set(path, { id, at })
       left.delete(path)
     }
   }
@@ -66,4 +69,4 @@ export async function pointsHolding(engine: EngineContext, vesselId: string, pat
 
 /** The newest point of a vessel that holds one thing, or something in it; null when none of the newest ones does. */
 export const pointHolding = async (engine: EngineContext, vesselId: string, path: string): Promise<string | null> =>
-  (await pointsHolding(engine, vesselId, [path])).get(path) ?? null
+  (await pointsHolding(engine, vesselId, [path])).get(path)?.id ?? null

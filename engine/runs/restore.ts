@@ -8,6 +8,7 @@ import { rolesStay, Unmaking } from './unmake'
 import { rehearseDatabase } from './rehearse'
 import { DatabaseRestore } from './restore-database'
 import type { EngineContext } from '../context'
+import { gonePaths, noteReturns } from '../watch/returns'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
 import { openTogether } from '../points/together'
 import { isWithin, namesOf, pathOf } from '../../core/things/thing'
@@ -67,6 +68,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   for (const database of all.databases) await expect(run, database)
   for (const namespace of all.namespaces) await expectNamespace(run, namespace)
   if (!rehearsal) expectProof(run, all)
+  const wereGone = rehearsal ? new Set<string>() : await gonePaths(run.engine)
   try {
     for (const { point, planned } of parts) {
       for (const database of planned.databases) {
@@ -83,6 +85,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   } finally {
     // What was brought back before a restore was cancelled or failed is on its receipt all the same.
     await receipts.save()
+    if (!rehearsal) await noteReturns(run.engine, run.id, isWholeIn(all), wereGone)
   }
   const { tally } = receipts
   const undone = tally.left + tally.failed + tally.leftParts + tally.unequal > 0
@@ -91,6 +94,14 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
     outcome: { ...tally, rehearsal, point: params.point, ...elsewhere(all) },
   })
 }
+
+/** Whether all of a thing comes back to where it was: the very place, with its rows, and not only some of them. */
+const isWholeIn =
+  ({ databases, namespaces }: PlannedWish) =>
+  (path: string): boolean =>
+    databases.some(
+      ({ access, database, wish }) => isWithin(path, pathOf(access.name, database)) && wish.what !== 'structure' && !wish.rows[path],
+    ) || namespaces.some(({ access, plan }) => isWithin(path, pathOf(access.name, plan.into)))
 
 /** Databases in which something is taken back that an earlier restore made. */
 export const takenBackIn = ({ unmakes = [], unlinks = {} }: Pick<RestoreParams, 'unmakes' | 'unlinks'>): string[] => [

@@ -13,6 +13,7 @@ import { connect, translate } from '../sources/postgres/connect'
 import { putBack, quieten } from '../sources/postgres/refill'
 import type { RunContext } from './context'
 import { databaseTarget, holdTargets } from './targets'
+import { noteReturns } from '../watch/returns'
 import { commitSurely } from '../sources/postgres/commit'
 import { lockAll } from '../sources/postgres/locks'
 import { lockStatement } from './restore-group'
@@ -62,6 +63,7 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
     }
   })
   await writeReceipt(run, outcomes)
+  await noteReturns(run.engine, run.id, () => true, new Set())
   const left = outcomes.reduce((sum, { table }) => sum + table.rows.filter((row) => !chosen(table, choices).includes(row)).length, 0)
   await run.end(left > 0 ? 'warned' : 'done', {
     outcome: {

@@ -10,6 +10,7 @@ import { captureServer } from './postgres/capture-server'
 import { discover } from './postgres/discover'
 import { postgresHolder } from './postgres/hold'
 import { probe } from './postgres/probe'
+import { watch } from './postgres/watch'
 import type { SourceAdapter } from './source'
 
 /** How to reach a source of each kind. */
@@ -17,7 +18,7 @@ export type SourceAccess = ({ kind: 'postgres' } & PostgresAccess) | ({ kind: 'k
 export type SourceKind = SourceAccess['kind']
 
 /** Kinds of sources that can tell of changes (`watch`). */
-export const WATCHED: SourceKind[] = ['kubernetes']
+export const WATCHED: SourceKind[] = ['kubernetes', 'postgres']
 
 /** The adapter of a source, by its kind. */
 export function adapterOf(access: SourceAccess): SourceAdapter {
@@ -26,6 +27,7 @@ export function adapterOf(access: SourceAccess): SourceAdapter {
       probe: (now) => probe(access, now),
       discover: () => discover(access),
       holder: postgresHolder(access),
+      watch: (changed, signal) => watch(access, changed, signal),
       capture: (job) => captureServer(access, job),
     }
   return clusterAdapter(access)

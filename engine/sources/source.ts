@@ -125,8 +125,11 @@ export interface SourceAdapter {
   probe(now: Date): Promise<ProbeReport>
   /** All things that the source holds, containers before what lies in them. */
   discover(): AsyncGenerator<Thing>
-  /** Tells of changes of what it holds until it is told to stop or the source is lost; not every kind can. */
-  watch?(changed: () => void, signal: AbortSignal): Promise<void>
+  /**
+   * Tells of changes of what it holds until it is told to stop or the source is lost; not every kind can. Where it only
+   * looks, it tells since how many milliseconds they may have been there.
+   */
+  watch?(changed: (forMs?: number) => void, signal: AbortSignal): Promise<void>
   /** Its own ways to hold something still. */
   readonly holder: Holder
   /** Puts everything that the rules take into the store, as it was at one moment. */

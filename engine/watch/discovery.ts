@@ -74,9 +74,17 @@ export class DiscoveryWatch {
   private async watchOnce(id: string, signal: AbortSignal): Promise<void> {
     let due: NodeJS.Timeout | undefined
     let looking: Promise<void> = Promise.resolve()
-    const changed = () => {
+    /** What it finds may have been so since then. */
+    let since: Date | undefined
+    const discover = () => {
+      const seenUntil = since
+      since = undefined
+      return discoverSource(this.engine, id, seenUntil)
+    }
+    const changed = (forMs?: number) => {
       clearTimeout(due)
-      due = setTimeout(() => (looking = looking.then(() => discoverSource(this.engine, id)).catch(() => undefined)), SETTLE_MS)
+      if (forMs !== undefined) since ??= new Date(this.engine.clock.now().getTime() - forMs)
+      due = setTimeout(() => (looking = looking.then(discover).catch(() => undefined)), SETTLE_MS)
     }
     try {
       const source = await sourceById(this.engine, id)

@@ -6,7 +6,6 @@ import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
 import { estateSources } from '../catalog/estate'
 import type { VesselStanding } from '../catalog/standing'
-import { goneHands } from './gone'
 
 /** Something that a person has to see to, with the way to do it. */
 export interface Hand {
@@ -27,9 +26,9 @@ export interface Unclaimed {
   bytes: number
 }
 
-/** What a person has to see to; what is broken first. */
+/** What a person has to see to, what was lost aside (`openLosses`); what is broken first. */
 export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
-  const hands = await goneHands(engine, vessels)
+  const hands: Hand[] = []
   for (const source of await estateSources(engine)) {
     if (source.trouble)
       hands.push({

@@ -1,6 +1,8 @@
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
 import { needsHand, unclaimed } from '../../engine/watch/hands'
+import { openLosses } from '../../engine/watch/losses'
+import { returned } from '../../engine/watch/returns'
 
 const DAY_MS = 86_400_000
 
@@ -8,10 +10,12 @@ const DAY_MS = 86_400_000
 export default route(async (engine) => {
   const now = engine.clock.now()
   const vessels = await standings(engine)
-  const [hands, free, runs] = await Promise.all([
+  const [losses, back, hands, free, runs] = await Promise.all([
+    openLosses(engine),
+    returned(engine),
     needsHand(engine, vessels),
     unclaimed(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
   ])
-  return { now, vessels, hands, unclaimed: free, runs }
+  return { now, vessels, losses, returned: back, hands, unclaimed: free, runs }
 })

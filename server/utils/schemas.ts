@@ -224,6 +224,8 @@ export const Restore = v.strictObject({
   agreed: v.optional(v.nullable(text(64)), null),
 })
 
+/** A loss, by its key. */
+export const Meant = v.strictObject({ key: text(4000) })
 export const Again = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.strictObject({

@@ -229,6 +229,7 @@ function right(): Request[] {
       { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x' },
     ],
     ['POST /api/holds/release', '/api/holds/release', { run: points.db }],
+    ['POST /api/losses/meant', '/api/losses/meant', { key: 'gone nowhere' }],
     ['POST /api/runs/[id]/again', `/api/runs/${points.db}/again`, { reason: 'a' }],
     ['POST /api/runs/[id]/take-back', `/api/runs/${points.db}/take-back`, { reason: 'a' }],
   ]

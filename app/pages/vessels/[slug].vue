@@ -85,6 +85,7 @@ const lastGap = computed(() => {
         >
       </div>
     </div>
+    <LossStrip :losses="vessel.losses" :slug="slug" />
     <div class="mx-6 mt-1 flex h-9 items-stretch gap-[26px] border-b border-[var(--line)]">
       <nav class="contents" aria-label="Tabs">
         <NuxtLink

@@ -1,5 +1,6 @@
 import type pg from 'pg'
 import { VesselError } from '../../../core/errors'
+import { OWN } from './event-triggers'
 import { connect, type PostgresAccess } from './connect'
 
 /** How long it is asked what became of a transaction whose commit was not answered. */
@@ -23,7 +24,11 @@ export async function commitSurely(
   { access, database, confirm }: { access: PostgresAccess; database: string; confirm: Confirmed },
 ): Promise<void> {
   await confirm()
-  const { rows } = await client.query<{ id: string | null }>('select pg_current_xact_id_if_assigned()::text as id')
+  const { rows } = await client.query<{ id: string | null }>(
+    `select case when own.id is not null and has_function_privilege('pg_logical_emit_message(boolean,text,text)', 'execute')
+       then pg_logical_emit_message(true, $1, '') end, own.id::text as id from pg_current_xact_id_if_assigned() own (id)`,
+    [OWN],
+  )
   try {
     await client.query('commit')
   } catch (error) {

@@ -3,6 +3,8 @@ import { quoteIdentifier } from '../../../core/restore/sql'
 
 /** Everything of ours at a source has a name that begins so. */
 export const OURS = 'unbroken_vessel'
+/** Transactions of restores and undos say so in the log with this. */
+export const OWN = `${OURS}_own`
 
 /** An event trigger of the application, and how it is switched on. */
 export interface EventTrigger {

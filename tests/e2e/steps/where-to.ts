@@ -102,7 +102,7 @@ export function whereTo(): void {
     await person.presses('Look again')
     await person.opens('/')
     await person.sees('2 tables of loyalty are gone from harbour-db / bookings: point_entry, voucher.')
-    await person.clicks('[data-row] a::-p-text(Bring them back…)')
+    await person.clicks('[data-loss] a::-p-text(Restore from the point of)')
     await person.arrivesAt(/bring-back\?.*gone=/)
     await ready()
     await person.clicks('[data-go]')

@@ -12,6 +12,12 @@ export const PAD = `${OURS}_pad`
 /** More tables than this are not described in one message: then they are read. */
 const DESCRIBED_AT_MOST = 300
 
+/** What goes along with something that is dropped and is worth a word; parts of tables are told with the tables. */
+const WENT = ['view', 'materialized view', 'function', 'procedure', 'aggregate', 'trigger', 'policy', 'table constraint', 'sequence']
+  .map((kind) => `'${kind}'`)
+  .join()
+const WENT_AT_MOST = 100
+
 /** Settings that fix how expressions are written; nothing here waits, and event triggers of others see nothing of it. */
 const FIXED = `set search_path = pg_catalog, pg_temp set lock_timeout = '100ms' set session_replication_role = replica
   set datestyle = 'ISO, YMD' set intervalstyle = postgres set timezone = 'UTC' set extra_float_digits = 3 set bytea_output = hex
@@ -72,6 +78,7 @@ declare
   found int[];
   added json;
   dropped json;
+  went json;
   item record;
 begin
   if current_setting('${OURS}.busy', true) = 'on' or tg_tag like 'REFRESH%' then return; end if;
@@ -84,6 +91,9 @@ begin
           filter (where o.object_type in ('trigger', 'policy', 'rule', 'table constraint')), '{}')
       into objects, gone, touched
     from pg_event_trigger_dropped_objects() o where not o.is_temporary;
+    select json_agg(json_build_object('kind', w.object_type, 'name', w.object_identity)) into went from (
+      select o.object_type, o.object_identity from pg_event_trigger_dropped_objects() o
+      where not o.original and not o.is_temporary and o.object_type in (${WENT}) and o.object_identity !~ '^"RI_ConstraintTrigger_' order by o.objid limit ${WENT_AT_MOST}) w;
     -- Whoever takes a table out of a publication of ours: from here on the log tells nothing of it.
     for item in
       select o.address_args[1] as pubname, c.oid from pg_event_trigger_dropped_objects() o
@@ -165,6 +175,7 @@ begin
   end loop;
   if objects is not null or added is not null or dropped is not null then${HANGING}
     perform pg_logical_emit_message(true, '${OURS}', json_build_object('tag', tg_tag, 'statement', left(current_query(), 4000),
+      'by', json_build_object('user', session_user, 'application', current_setting('application_name')), 'went', went,
       'objects', objects, 'touched', touched, 'gone', gone, 'added', added, 'dropped', dropped,
       'many', case when cardinality(found) > ${DESCRIBED_AT_MOST} then found end,
       'tables', case when cardinality(found) between 1 and ${DESCRIBED_AT_MOST} then ${describedAsJson('found')} end)::text);
