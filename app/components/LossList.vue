@@ -41,7 +41,8 @@ async function meant(loss: Loss) {
       <li v-for="loss in losses" :key="loss.key" class="py-2.5" data-loss>
         <p class="font-medium break-words" :class="loss.level === 'iron' ? 'iron' : ''">{{ loss.what }}</p>
         <p class="soft s12 mt-0.5" :title="fullOf(loss.at)">
-          {{ whenLost(loss) }}<template v-if="whoOf(loss)">, by {{ whoOf(loss) }}</template>
+          {{ whenLost(loss) }}<template v-if="loss.times > 1"> and {{ plural(loss.times - 1, 'time') }} before</template
+          ><template v-if="whoOf(loss)">, by {{ whoOf(loss) }}</template>
         </p>
         <p v-if="loss.statement" class="mono s12 mt-1 cut" :title="loss.statement">{{ loss.statement }}</p>
         <p v-if="loss.went.length > 0" class="soft s12 mt-1 break-words">

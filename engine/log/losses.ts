@@ -16,6 +16,10 @@ import type { SegmentOwner } from './segment'
 /** Longer lists of what went at once are cut here: whoever drops a thousand tables is told of these, and how many. */
 const TOLD_AT_MOST = 1000
 
+/** A table that loses its rows more often than this within an hour is used so, and is told of no more until it rests. */
+const HABIT = 3
+const HABIT_MS = 3_600_000
+
 /** What a stretch of log took away. */
 export interface NewLoss {
   kind: 'dropped' | 'columns' | 'removed'
@@ -40,6 +44,8 @@ export class LossFinder {
   /** Rows of tables as the source reckons them, as of the last look and of the one before: a mass may have gone since. */
   private had: [Map<number, number>, Map<number, number>] = [new Map(), new Map()]
 
+  /** When rows of a table were lost lately, in milliseconds, by its path. */
+  private readonly lostAt = new Map<string, number[]>()
   /** Where each table was changed last, by its path. */
   private readonly lastTouched = new Map<string, string>()
 
@@ -74,18 +80,10 @@ export class LossFinder {
   removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, Tally][]): boolean {
     const tables = changes.flatMap(([relation, tally]): LostThing[] => {
       const removed = massRemoved(tally, this.rowsOf(relation.oid))
-      return removed
-        ? [
-            {
-              path: this.path(relation),
-              columns: null,
-              rows: removed.rows,
-              isAbout: tally[3] > 0,
-              isRemoved: tally[3] === 0,
-              isEmptied: tally[3] > 0,
-            },
-          ]
-        : []
+      const path = this.path(relation)
+      if (!removed || this.isHabit(path, transaction.at / 1000)) return []
+      const isEmptied = tally[3] > 0
+      return [{ path, columns: null, rows: removed.rows, isAbout: isEmptied, isRemoved: !isEmptied, isEmptied }]
     })
     if (tables.length === 0) return false
     const { position, end, at, xid, by } = transaction
@@ -102,6 +100,14 @@ export class LossFinder {
       went: [],
     })
     return true
+  }
+
+  /** Queues and staging tables are emptied all day. */
+  private isHabit(path: string, at: number): boolean {
+    const lately = (this.lostAt.get(path) ?? []).filter((time) => at - time < HABIT_MS)
+    // Each time counts, so that it is told again only after an hour of rest.
+    this.lostAt.set(path, [...lately.slice(-HABIT), at])
+    return lately.length >= HABIT
   }
 
   /** A transaction dropped tables or columns, as the source told in it. */

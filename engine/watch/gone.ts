@@ -97,6 +97,7 @@ function lossOf(gone: GoneFrom): Loss {
     what: goneInWords(gone),
     at,
     after,
+    times: 1,
     by: null,
     statement: null,
     went: [],

@@ -27,6 +27,8 @@ export interface Loss {
   /** When it was; where only looking told of it, it was there still at `after`. */
   at: Date
   after: Date | null
+  /** How often the like of it happened lately; what is told is the newest. */
+  times: number
   by: { user: string; application: string } | null
   statement: string | null
   /** What went with it, beside tables. */

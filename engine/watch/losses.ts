@@ -15,6 +15,8 @@ import { rowsLost, toldInWords } from './loss-words'
 
 /** What may well be meant, and nobody said so, is told for so long. */
 const TOLD_FOR = { dropped: null, removed: "interval '7 days'", columns: "interval '1 day'" } as const
+/** Of so many that are not meant and did not come back nobody reads all. */
+const TOLD_AT_MOST = 1000
 /** An undo shows its rows one by one, up to so many. */
 const UNDO_AT_MOST = 20_000
 
@@ -33,8 +35,8 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   const open = told.filter(({ meant }) => !meant)
   const groups = [...grouped(open, ({ source, member, xid, end, kind }) => `${source} ${member} ${xid ?? end} ${kind}`).values()]
   const fromLogs: Loss[] = []
-  for (const group of groups) {
-    const loss = await lossOf(engine, vessels, group, standing)
+  for (const again of sameAgain(groups)) {
+    const loss = await lossOf(engine, vessels, again, standing)
     if (loss) fromLogs.push(loss)
   }
   const isOfNow = ({ at }: ToldLoss, path: string) => !((standing.get(path)?.goneAfter ?? at) > at)
@@ -46,11 +48,25 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   return of ? all.filter(({ ways }) => ways.some(({ vessel }) => vessel.slug === of.slug)) : all
 }
 
+/** Rows of the same tables that were deleted again and again are one loss, of which the newest is told. */
+function sameAgain(groups: ToldLoss[][]): ToldLoss[][][] {
+  const keyOf = ([first]: ToldLoss[]) =>
+    first!.kind === 'removed' ? `${first!.member} ${first!.tables.map(({ path }) => path).join(' ')}` : first!.id
+  return [...grouped(groups, keyOf).values()]
+}
+
 async function toldLosses(engine: EngineContext, vessels: Vessel[]): Promise<(ToldLoss & { meant: boolean })[]> {
   const byId = new Map(vessels.map((vessel) => [vessel.id, vessel]))
   const isRecent = sql<boolean>`case kind when 'removed' then at > now() - ${sql.raw(TOLD_FOR.removed)}
     when 'columns' then at > now() - ${sql.raw(TOLD_FOR.columns)} else true end`
-  const rows = await engine.db.selectFrom('loss').selectAll().where('back_at', 'is', null).where(isRecent).orderBy('at', 'desc').execute()
+  const rows = await engine.db
+    .selectFrom('loss')
+    .selectAll()
+    .where('back_at', 'is', null)
+    .where(isRecent)
+    .orderBy('at', 'desc')
+    .limit(TOLD_AT_MOST)
+    .execute()
   return rows.flatMap((row) => {
     const vessel = byId.get(row.vessel_id)
     if (!vessel) return []
@@ -92,7 +108,14 @@ function isBack(
   return rows === null || rows === 0 || (now.rows !== null && now.rows >= rows / 2)
 }
 
-async function lossOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[], standing: Map<string, Standing>): Promise<Loss | null> {
+/** @param again the loss as each log told it, the newest of those that are alike first */
+async function lossOf(
+  engine: EngineContext,
+  vessels: Vessel[],
+  again: ToldLoss[][],
+  standing: Map<string, Standing>,
+): Promise<Loss | null> {
+  const group = again[0]!
   const [first] = group
   const { kind, at, after, by, statement, went, source } = first!
   const discovered = await discoveredAt(engine, source)
@@ -102,12 +125,16 @@ async function lossOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[
   const paths = tables.map(({ path }) => path)
   const isThere = kind === 'dropped' && discovered !== null && discovered > at && paths.every((path) => standing.get(path)?.isThere)
   return {
-    key: `loss ${group.map(({ id }) => id).join(' ')}`,
+    key: `loss ${again
+      .flat()
+      .map(({ id }) => id)
+      .join(' ')}`,
     kind,
     level: kind === 'columns' ? 'ochre' : 'iron',
     what: toldInWords({ kind, tables }, isThere),
     at,
     after,
+    times: again.length,
     by: group.find((one) => one.by)?.by ?? by,
     statement,
     went: went.filter(({ kind: what, name }) => !isPartOf(what, name, paths)),

@@ -225,7 +225,7 @@ export const Restore = v.strictObject({
 })
 
 /** A loss, by its key. */
-export const Meant = v.strictObject({ key: text(4000) })
+export const Meant = v.strictObject({ key: text(40_000) })
 export const Again = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.strictObject({

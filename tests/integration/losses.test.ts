@@ -118,6 +118,22 @@ describe.each(['trigger', 'compare'] as const)('a loss that a log tells of (%s)'
     expect(await openLosses(bench.engine)).toEqual([])
   })
 
+  it('is told as one where it happens again and again, and no more once it is a habit', async () => {
+    bench.sql(`create table sales.queue (id int primary key); insert into sales.queue select generate_series(1, 100)`)
+    await bench.backup(log.vessel, 'differential')
+    await log.unfollow()
+    log.follow(60_000)
+    for (let i = 0; i < 5; i++) {
+      await log.flush()
+      bench.sql(`delete from sales.queue; insert into sales.queue select generate_series(1, 100)`)
+    }
+    await log.flush()
+    const [loss, ...others] = await told(bench)
+    expect([loss!.times, others]).toEqual([3, []])
+    await wasMeant(bench.engine, loss!.key)
+    expect(await openLosses(bench.engine)).toEqual([])
+  })
+
   it('is not what a restore of ours overwrites, what is renamed, what is swapped, and what comes and goes in a transaction', async () => {
     const points = await bench.engine.db.selectFrom('point').select('id').where('vessel_id', '=', log.vessel.id).execute()
     expect(
