@@ -144,7 +144,7 @@ export class LossFinder {
 }
 
 /** Writes losses down with the segment that holds them, in its transaction. @returns their ids */
-export async function recordLosses(tx: EngineContext['db'], owner: SegmentOwner, losses: NewLoss[]): Promise<string[]> {
+export async function recordLosses(tx: EngineContext['db'], owner: SegmentOwner, losses: NewLoss[], now: Date): Promise<string[]> {
   const rows = losses.map(({ before, end, after, tables, went, by, ...loss }) => ({
     ...loss,
     id: randomUUID(),
@@ -157,6 +157,7 @@ export async function recordLosses(tx: EngineContext['db'], owner: SegmentOwner,
     by: by === null ? null : JSON.stringify(by),
     tables: JSON.stringify(tables),
     went: JSON.stringify(went),
+    found_at: now,
   }))
   if (rows.length > 0) await tx.insertInto('loss').values(rows).execute()
   return rows.map(({ id }) => id)

@@ -98,7 +98,7 @@ export async function commitSegment(
     await dueForAudit(tx, owner, manifest)
     if (manifest.before)
       await recordLostTables(tx, owner, { before: manifest.before, after: manifest.followed, late, at: new Date(manifest.toAt) })
-    lost = await recordLosses(tx, owner, losses)
+    lost = await recordLosses(tx, owner, losses, engine.clock.now())
   })
   await committedSurely(commit, () => engine.db.selectFrom('artifact').select('id').where('id', '=', id).executeTakeFirst())
   return lost

@@ -1,7 +1,8 @@
 import { refAtPosition } from '../../core/chain/instant-ref'
 import type { ThingKind } from '../../core/things/thing'
-import type { LostThing, Went } from '../catalog/types'
+import type { Went } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
+import type { NewLoss } from '../log/losses'
 
 /** A way back from a loss, and what it would not bring. */
 export interface LossWay {
@@ -39,21 +40,13 @@ export interface Loss {
 }
 
 /** A loss as one log told it; several logs may tell of the same. */
-export interface ToldLoss {
+export interface ToldLoss extends NewLoss {
   id: string
   vessel: Vessel
   source: string
   member: string
-  kind: 'dropped' | 'columns' | 'removed'
-  before: string
-  end: string
-  at: Date
-  after: Date | null
-  xid: string | null
-  by: Loss['by']
-  statement: string | null
-  tables: LostThing[]
-  went: Went[]
+  /** When it was written down, by the engine's own clock, as it is told when a source was looked at. */
+  foundAt: Date
 }
 
 /** What went from one place without a log that told of it; the place itself, where it went with all that was in it. */

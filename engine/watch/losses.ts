@@ -39,7 +39,7 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
     const loss = await lossOf(engine, vessels, again, standing)
     if (loss) fromLogs.push(loss)
   }
-  const isOfNow = ({ at }: ToldLoss, path: string) => !((standing.get(path)?.goneAfter ?? at) > at)
+  const isOfNow = ({ foundAt }: ToldLoss, path: string) => !((standing.get(path)?.goneAfter ?? foundAt) > foundAt)
   const dropped = new Set(
     told.filter(({ kind }) => kind === 'dropped').flatMap((one) => one.tables.flatMap(({ path }) => (isOfNow(one, path) ? [path] : []))),
   )
@@ -64,6 +64,8 @@ async function toldLosses(engine: EngineContext, vessels: Vessel[]): Promise<(To
     .selectAll()
     .where('back_at', 'is', null)
     .where(isRecent)
+    // What was meant is no news, and yet no thing that is gone without a word.
+    .where((eb) => eb.or([eb('meant_at', 'is', null), eb('kind', '=', 'dropped')]))
     .orderBy('at', 'desc')
     .limit(TOLD_AT_MOST)
     .execute()
@@ -72,7 +74,13 @@ async function toldLosses(engine: EngineContext, vessels: Vessel[]): Promise<(To
     if (!vessel) return []
     const { id, kind, member, xid, by, statement, went, at } = row
     const tables = row.tables.filter(({ back }) => back === undefined)
-    const where = { source: namesOf(member)[0]!, before: row.before_position, end: row.end_position, after: row.after_at }
+    const where = {
+      source: namesOf(member)[0]!,
+      before: row.before_position,
+      end: row.end_position,
+      after: row.after_at,
+      foundAt: row.found_at,
+    }
     return [{ id, vessel, kind, member, xid, by, statement, went, at, tables, ...where, meant: row.meant_at !== null }]
   })
 }
@@ -95,7 +103,7 @@ async function standingOf(engine: EngineContext, paths: string[]): Promise<Map<s
 
 /** A table that was dropped and is there again, about as full as it was, is no loss: whoever swaps tables does that. */
 function isBack(
-  { kind, at }: ToldLoss,
+  { kind, foundAt }: ToldLoss,
   { path, rows }: ToldLoss['tables'][number],
   standing: Map<string, Standing>,
   discovered: Date | null,
@@ -103,8 +111,8 @@ function isBack(
   const now = standing.get(path)
   if (kind !== 'dropped') return false
   // It was seen since: that it is gone now is another loss.
-  if (now?.goneAfter && now.goneAfter > at) return true
-  if (!now?.isThere || discovered === null || discovered <= at) return false
+  if (now?.goneAfter && now.goneAfter > foundAt) return true
+  if (!now?.isThere || discovered === null || discovered <= foundAt) return false
   return rows === null || rows === 0 || (now.rows !== null && now.rows >= rows / 2)
 }
 
@@ -117,13 +125,13 @@ async function lossOf(
 ): Promise<Loss | null> {
   const group = again[0]!
   const [first] = group
-  const { kind, at, after, by, statement, went, source } = first!
+  const { kind, at, after, foundAt, by, statement, went, source } = first!
   const discovered = await discoveredAt(engine, source)
   const union = new Map(group.flatMap(({ tables }) => tables).map((table) => [table.path, table]))
   const tables = [...union.values()].filter((table) => !isBack(first!, table, standing, discovered))
   if (tables.length === 0) return null
   const paths = tables.map(({ path }) => path)
-  const isThere = kind === 'dropped' && discovered !== null && discovered > at && paths.every((path) => standing.get(path)?.isThere)
+  const isThere = kind === 'dropped' && discovered !== null && discovered > foundAt && paths.every((path) => standing.get(path)?.isThere)
   return {
     key: `loss ${again
       .flat()
@@ -143,11 +151,11 @@ async function lossOf(
   }
 }
 
-/** Constraints, triggers and policies of the tables themselves go with them as a matter of course; so do their own sequences. */
+/** Constraints, triggers and policies of the tables themselves go with them as a matter of course; so do sequences of their columns. */
 function isPartOf(kind: string, name: string, paths: string[]): boolean {
   const names = paths.map((path) => namesOf(path).slice(2).join('.'))
-  if (kind === 'sequence') return true
-  return names.some((table) => name.replaceAll('"', '').endsWith(` on ${table}`))
+  const plain = name.replaceAll('"', '')
+  return names.some((table) => (kind === 'sequence' ? plain.startsWith(`${table}_`) : plain.endsWith(` on ${table}`)))
 }
 
 async function discoveredAt(engine: EngineContext, name: string): Promise<Date | null> {
