@@ -30,7 +30,9 @@ describe('what was lost', () => {
     expect(removed({ rows: 40, isAbout: true })).toBe('About 40 rows of sales.leg in db / bookings were deleted.')
     expect(removed({ rows: null })).toBe('sales.leg in db / bookings was emptied.')
     const columns = [table('leg', { columns: ['fare', 'port'] })]
-    expect(toldInWords({ kind: 'columns', tables: columns }, true)).toBe('2 columns of sales.leg in db / bookings were dropped: fare, port.')
+    expect(toldInWords({ kind: 'columns', tables: columns }, true)).toBe(
+      '2 columns of sales.leg in db / bookings were dropped: fare, port.',
+    )
   })
 
   it('is told by its place where no log tells of it', () => {
