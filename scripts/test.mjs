@@ -9,9 +9,9 @@ const CHECKS = [
   ['formatting', ['npm', 'run', '--silent', 'format']],
   ['types', ['npm', 'run', '--silent', 'typecheck']],
 ]
-/** Projects of vitest; those of one line go at once, each against a server of its own. */
-const STAGES = [['unit'], ['integration', 'log', 'churn'], ['structure'], ['e2e']]
 const SOAK = ['soak', ['node', 'dist/soak.mjs', '0.7', '1']]
+/** Projects of vitest, and checks; those of one line go at once, each against a server of its own. */
+const STAGES = [['unit'], ['integration', 'log', 'churn'], ['structure', SOAK], ['e2e']]
 /** What is tested once more against each other major version of PostgreSQL that this machine has. */
 const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
 const majors = readdirSync('/usr/lib/postgresql').map(Number)
@@ -73,9 +73,8 @@ async function vitest(name, args, { beside = false, major = MAJOR } = {}) {
 const asked = process.argv.slice(2)
 if (asked.length > 0) await vitest('asked', asked)
 else {
-  for (const stage of STAGES)
-    await Promise.all(stage.map((project) => vitest(project, ['--project', project], { beside: stage.length > 1 })))
-  await check(SOAK)
+  const one = (what, beside) => (Array.isArray(what) ? check(what) : vitest(what, ['--project', what], { beside }))
+  for (const stage of STAGES) await Promise.all(stage.map((what) => one(what, stage.length > 1)))
 }
 for (const major of asked.length > 0 ? [] : majors.filter((one) => one >= 14 && one !== MAJOR)) {
   console.log(`Against PostgreSQL ${major}`)

