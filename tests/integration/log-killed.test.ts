@@ -1,6 +1,6 @@
 import { spawn, type ChildProcess } from 'node:child_process'
 import { once } from 'node:events'
-import { readdirSync, watch } from 'node:fs'
+import { mkdirSync, watch } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest'
 import { searchLog } from '../../engine/log/search'
@@ -41,16 +41,18 @@ async function killAtStep(nth: number, act: () => void): Promise<void> {
   let seen = 0
   const written = new Set<string>()
   const killed = new Promise<void>((resolve) => {
-    const watchers = FOLDERS.filter((name) => readdirSync(log.bench.place).includes(name)).map((name) =>
-      watch(join(log.bench.place, name), (event, file) => {
+    const watchers = FOLDERS.map((name) => {
+      // Whoever is killed early has not made it yet.
+      mkdirSync(join(log.bench.place, name), { recursive: true })
+      return watch(join(log.bench.place, name), (event, file) => {
         if (event === 'change' && written.has(file!)) return
         if (event === 'change') written.add(file!)
         if (++seen !== nth) return
         worker!.kill('SIGKILL')
         watchers.forEach((one) => one.close())
         resolve()
-      }),
-    )
+      })
+    })
   })
   act()
   await notify(log.bench.engine.db, { about: 'flush', vessel: log.vessel.id, member: log.member })
