@@ -80,8 +80,9 @@ export class LossFinder {
   removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, Tally][]): boolean {
     const tables = changes.flatMap(([relation, tally]): LostThing[] => {
       const removed = massRemoved(tally, this.rowsOf(relation.oid))
+      if (!removed) return []
       const path = this.path(relation)
-      if (!removed || this.isHabit(path, transaction.at / 1000)) return []
+      if (this.isHabit(path, transaction.at / 1000)) return []
       const isEmptied = tally[3] > 0
       return [{ path, columns: null, rows: removed.rows, isAbout: isEmptied, isRemoved: !isEmptied, isEmptied }]
     })

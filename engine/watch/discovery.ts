@@ -3,6 +3,7 @@ import { reaches } from '../catalog/source-access'
 import { discoverSource, sourceById } from '../catalog/sources'
 import type { EngineContext } from '../context'
 import type { Duties } from '../jobs/duties'
+import { passed } from '../passed'
 import { WATCHED } from '../sources/adapter'
 
 const LOOK_EVERY_MS = 5000
@@ -66,7 +67,7 @@ export class DiscoveryWatch {
       // What it knows of the source's trouble is written down by looking.
       if (!signal.aborted) await discoverSource(this.engine, id).catch(() => undefined)
       failures = Date.now() - began > 30_000 ? 0 : failures + 1
-      await this.pause(AGAIN_MS[Math.min(failures, AGAIN_MS.length) - 1] ?? 0, signal)
+      await passed(AGAIN_MS[Math.min(failures, AGAIN_MS.length) - 1] ?? 0, signal)
     }
     this.watching.delete(id)
   }
@@ -93,13 +94,6 @@ export class DiscoveryWatch {
       clearTimeout(due)
       await looking
     }
-  }
-
-  private pause(ms: number, signal: AbortSignal): Promise<void> {
-    return new Promise((resolve) => {
-      const timer = setTimeout(resolve, ms)
-      signal.addEventListener('abort', () => (clearTimeout(timer), resolve()), { once: true })
-    })
   }
 
   async close(): Promise<void> {

@@ -91,7 +91,7 @@ function lossOf(gone: GoneFrom): Loss {
     (own) => own.sort((a, b) => b.at.getTime() - a.at.getTime())[0]!,
   )
   return {
-    key: `gone ${place}`,
+    key: `gone ${at.getTime()} ${place}`,
     kind: 'gone',
     level: whole || [...kinds].some((kind) => kind !== 'object') ? 'iron' : 'ochre',
     what: goneInWords(gone),

@@ -14,7 +14,7 @@ import { refBefore, restoreFrom, type Loss, type LossWay, type ToldLoss } from '
 import { rowsLost, toldInWords } from './loss-words'
 
 /** What may well be meant, and nobody said so, is told for so long. */
-const TOLD_FOR = { dropped: null, removed: "interval '7 days'", columns: "interval '1 day'" } as const
+const TOLD_FOR = { removed: "interval '7 days'", columns: "interval '1 day'" } as const
 /** Of so many that are not meant and did not come back nobody reads all. */
 const TOLD_AT_MOST = 1000
 /** An undo shows its rows one by one, up to so many. */
@@ -273,6 +273,7 @@ async function changesInWords(
 /** Somebody says that a loss was meant: it is told no more. */
 export async function wasMeant(engine: EngineContext, key: string): Promise<void> {
   const [kind, ...rest] = key.split(' ')
+  const [gone, ...place] = kind === 'gone' ? rest : []
   const now = sql<Date>`now()`
   const row =
     kind === 'loss'
@@ -284,8 +285,9 @@ export async function wasMeant(engine: EngineContext, key: string): Promise<void
       : await engine.db
           .updateTable('thing')
           .set({ gone_meant_at: now })
-          .where('gone_at', 'is not', null)
-          .where((eb) => eb.or([eb('path', '=', rest.join(' ')), sql<boolean>`starts_with(path, ${`${rest.join(' ')}/`})`]))
+          // What went from the same place at another time is another loss.
+          .where(sql<boolean>`round(extract(epoch from gone_at) * 1000)::text = ${gone ?? ''}`)
+          .where((eb) => eb.or([eb('path', '=', place.join(' ')), sql<boolean>`starts_with(path, ${`${place.join(' ')}/`})`]))
           .executeTakeFirst()
   if (row.numUpdatedRows === 0n)
     throw new VesselError('loss_missing', {

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { discoverSource } from '../../engine/catalog/sources'
 import type { Vessel } from '../../engine/catalog/vessels'
-import { openLosses } from '../../engine/watch/losses'
+import { openLosses, wasMeant } from '../../engine/watch/losses'
 import type { Loss } from '../../engine/watch/loss'
 import { Workbench } from '../support/engine'
 
@@ -59,6 +59,12 @@ describe('what is gone from a database', () => {
     expect((await losses()).flatMap(({ ways }) => ways.map(({ to }) => to)).sort()).toEqual(
       [link(first, `pick=${path('sales', 'leg')}`), link(second, `pick=${path('sales', 'fare')}`)].sort(),
     )
+  })
+
+  it('is meant by itself, and not what went from the same place at another time', async () => {
+    const fare = (await losses()).find(({ what }) => what.startsWith('sales.fare'))!
+    await wasMeant(bench.engine, fare.key)
+    expect((await losses()).map(({ what }) => what)).toEqual([`sales.leg is gone from db / ${bench.database}.`])
   })
 
   it('is told once when a schema goes with all that is in it', async () => {

@@ -1,3 +1,4 @@
+import { passed } from '../../passed'
 import { withClient, type PostgresAccess } from './connect'
 
 /** How often it is looked whether anything came, went or was renamed. */
@@ -58,13 +59,3 @@ async function look(access: PostgresAccess, before: Map<string, Seen>): Promise<
 }
 
 const signOf: Parameters<typeof withClient<string>>[2] = async (client) => (await client.query<{ sign: string }>(SIGN)).rows[0]!.sign
-
-/** Whether it is time again; false when nobody wants to know any more. */
-function passed(ms: number, signal: AbortSignal): Promise<boolean> {
-  return new Promise((resolve) => {
-    if (signal.aborted) return resolve(false)
-    const stop = () => (clearTimeout(timer), resolve(false))
-    const timer = setTimeout(() => (signal.removeEventListener('abort', stop), resolve(true)), ms)
-    signal.addEventListener('abort', stop, { once: true })
-  })
-}
