@@ -18,16 +18,6 @@ const sql = (text: string) => server.psql(DATABASE, text)
 let application: Application
 let person: Person
 
-async function made<T>(method: string, address: string, body?: object): Promise<T> {
-  const answer = await fetch(application.url + address, {
-    method,
-    headers: { 'content-type': 'application/json' },
-    ...(body ? { body: JSON.stringify(body) } : {}),
-  })
-  if (answer.status >= 300) throw new Error(`${method} ${address}: ${answer.status} ${await answer.text()}`)
-  return (await answer.json()) as T
-}
-
 beforeAll(async () => {
   const folder = mkdtempSync(join(inject('folder'), 'losses-'))
   server.psql('postgres', `create database loss_catalog; create database ${DATABASE}`)
@@ -38,18 +28,18 @@ beforeAll(async () => {
     insert into sales.booking_leg (port, fare) select 'port ' || g, g from generate_series(1, 5000) g;
     insert into sales.note (leg, v) select g, 'note' from generate_series(1, 100) g`)
   application = await Application.start(folder, server.url('loss_catalog'))
-  await made('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
+  await application.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
   const settings = { host: '127.0.0.1', port: inject('port'), user: 'postgres', database: 'postgres', tls: 'off' }
-  await made('POST', '/api/sources', { name: 'db', settings, password: inject('password') })
+  await application.asks('POST', '/api/sources', { name: 'db', settings, password: inject('password') })
   const rules = [{ id: 'a', act: 'take', kind: 'database', pattern: `db/${DATABASE}` }]
   const rest = { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 1 }
-  await made('POST', '/api/vessels', { name: 'Bookings', definition: { ...rest, log: { ...defaultLog(true), structure: 'trigger' } } })
-  await made('POST', '/api/vessels', { name: 'Copies', definition: rest })
-  for (const slug of ['bookings', 'copies']) {
-    const { id } = await made<{ id: string }>('POST', `/api/vessels/${slug}/runs`, { kind: 'backup' })
-    const state = async () => (await made<{ state: string }>('GET', `/api/runs/${id}`)).state
-    await vi.waitFor(async () => expect(await state()).toMatch(/done|warned/), { timeout: 60_000, interval: 100 })
-  }
+  // A log begins with a full of its own; the other vessel's point is the younger one.
+  const log = { ...defaultLog(true), structure: 'trigger' }
+  await application.asks('POST', '/api/vessels', { name: 'Bookings', definition: { ...rest, log } })
+  await application.points('bookings')
+  await application.asks('POST', '/api/vessels', { name: 'Copies', definition: rest })
+  await application.asks('POST', '/api/vessels/copies/runs', { kind: 'backup' })
+  await application.points('copies')
   const follows = `select count(*) from pg_replication_slots where active and database = '${DATABASE}'`
   await vi.waitFor(() => expect(server.psql('postgres', follows)).toBe('1'), { timeout: 60_000, interval: 100 })
   person = await Person.at(application.url)

@@ -1,22 +1,16 @@
 import { mkdtempSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
-import { afterAll, beforeAll, describe, expect, inject, it, vi } from 'vitest'
+import { afterAll, beforeAll, describe, expect, inject, it } from 'vitest'
 // @ts-expect-error a build script without types
 import { apiRoutes } from '../../scripts/api-routes.mjs'
 import { inParallel } from '../../engine/parallel'
 import { Application } from '../support/application'
 import { namespace, TestCluster } from '../support/cluster'
 import { testServer } from '../support/engine'
+import { access, rightRequests, takes, type Json, type Places, type RightRequest } from '../support/right-requests'
 
 // Bodies and addresses that are nearly right: of each request that would be answered, every field is put wrong in every
 // way, one after the other. None of it is answered with a failure of the product, and none stops it.
-
-type Json = null | boolean | number | string | Json[] | { [name: string]: Json }
-interface Request {
-  route: string
-  address: string
-  body?: { [name: string]: Json }
-}
 
 const DEEP = 20_000
 const ODD: Json[] = [
@@ -70,40 +64,14 @@ const PATCHES: Json[] = [
 
 let cluster: TestCluster
 let application: Application
-let sources: Record<'db' | 'pier', string>
-let points: Record<'db' | 'pier', string>
-
-async function send(method: string, address: string, body?: string): Promise<{ status: number; code?: string; text: string }> {
-  const answer = await fetch(application.url + address, {
-    method,
-    headers: { 'content-type': 'application/json' },
-    ...(body === undefined ? {} : { body }),
-    signal: AbortSignal.timeout(30_000),
-  })
-  const text = await answer.text()
-  const told = text.startsWith('{') ? (JSON.parse(text) as { data?: { code?: string } }) : {}
-  return { status: answer.status, text, ...(told.data?.code ? { code: told.data.code } : {}) }
-}
-
-async function made<T>(method: string, address: string, body?: object): Promise<T> {
-  const { status, text } = await send(method, address, body && JSON.stringify(body))
-  if (status >= 300) throw new Error(`${method} ${address}: ${status} ${text}`)
-  return JSON.parse(text) as T
-}
-
-const definition = (rules: Json[]) => ({ rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 1 })
-const takes = (kind: string, pattern: string) => definition([{ id: 'a', act: 'take', kind, pattern }])
+let points: Places
+/** A request that is right, for every route that takes a body. */
+let right: () => RightRequest[]
 
 async function pointOf(slug: string): Promise<string> {
-  const { id } = await made<{ id: string }>('POST', `/api/vessels/${slug}/runs`, { kind: 'backup' })
-  await vi.waitFor(async () => expect((await made<{ state: string }>('GET', `/api/runs/${id}`)).state).toMatch(/done|warned/), {
-    timeout: 60_000,
-    interval: 200,
-  })
-  return (await made<{ points: { id: string }[] }>('GET', `/api/vessels/${slug}/lifeline`)).points[0]!.id
+  await application.asks('POST', `/api/vessels/${slug}/runs`, { kind: 'backup' })
+  return (await application.points(slug))[0]!.id
 }
-
-const access = () => ({ host: '127.0.0.1', port: inject('port'), user: 'postgres', database: 'postgres', tls: 'off' })
 
 beforeAll(async () => {
   const folder = mkdtempSync(join(inject('folder'), 'odd-'))
@@ -118,123 +86,25 @@ beforeAll(async () => {
     data: { a: '1' },
   })
   application = await Application.start(folder, server.url('odd_catalog'))
-  await made('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
+  await application.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
   const kubeconfig = readFileSync(cluster.process.kubeconfig, 'utf8')
-  const db = await made<{ id: string }>('POST', '/api/sources', { name: 'db', settings: access(), password: inject('password') })
-  const pier = await made<{ id: string }>('POST', '/api/sources', { name: 'pier', kubeconfig })
-  sources = { db: db.id, pier: pier.id }
-  for (const id of Object.values(sources)) await made('POST', `/api/sources/${id}/discover`)
-  await made('POST', '/api/vessels', { name: 'db', definition: takes('database', 'db/odd_data') })
-  await made('POST', '/api/vessels', { name: 'pier', definition: takes('namespace', 'pier/desk') })
+  const db = await application.asks<{ id: string }>('POST', '/api/sources', {
+    name: 'db',
+    settings: access(inject('port')),
+    password: inject('password'),
+  })
+  const pier = await application.asks<{ id: string }>('POST', '/api/sources', { name: 'pier', kubeconfig })
+  const sources = { db: db.id, pier: pier.id }
+  for (const id of Object.values(sources)) await application.asks('POST', `/api/sources/${id}/discover`)
+  await application.asks('POST', '/api/vessels', { name: 'db', definition: takes('database', 'db/odd_data') })
+  await application.asks('POST', '/api/vessels', { name: 'pier', definition: takes('namespace', 'pier/desk') })
   points = { db: await pointOf('db'), pier: await pointOf('pier') }
+  right = () => rightRequests(sources, points, inject('port'))
 })
 afterAll(async () => {
   await application?.stop()
   await cluster?.process.stop()
 })
-
-/** A request that is right, for every route that takes a body. */
-function right(): Request[] {
-  const wish = (name: 'db' | 'pier', more: { [name: string]: Json }) => ({
-    picks: [name === 'db' ? 'db/odd_data/public/item' : 'pier/desk'],
-    into: { mode: 'original' },
-    ...more,
-  })
-  const rows = {
-    rows: { 'db/odd_data/public/item': { keys: [['1']], overwrite: ['note'] } },
-    each: { a: 'skip' },
-    roles: { a: 'b' },
-    without: ['a'],
-  }
-  const namespaces = {
-    namespaces: { desk: 'desk-2' },
-    classes: { a: 'b' },
-    labels: { a: 'b' },
-    registries: { a: 'b' },
-    changes: [{ kind: 'ConfigMap', name: 'lanes', patch: [{ op: 'add', path: '/data/b', value: 'c' }] }],
-    exposure: 'unplug',
-    files: { 'pier/desk/data': ['a'] },
-    after: [{ name: 'a', act: { kind: 'http', method: 'GET', url: 'http://127.0.0.1:9/', body: '' }, limitMs: 1000 }],
-    readyWithinMs: 1000,
-  }
-  const still = {
-    steps: [
-      {
-        id: 'a',
-        name: 'a',
-        member: 'db/odd_data',
-        turn: 0,
-        act: { kind: 'sql', statement: 'select 1' },
-        limitMs: 1000,
-        onFailure: 'stop',
-        release: { kind: 'program', program: 'a', arguments: ['b'] },
-      },
-    ],
-    budgetMs: 5000,
-    reads: [{ volume: 'pier/desk/a', folder: 'b' }],
-  }
-  const log = {
-    follow: false,
-    everySeconds: 10,
-    segmentBytes: 1_000_000,
-    keepAtMost: 1_000_000_000,
-    structure: 'compare',
-    audit: { megabytesPerSecond: 1, hours: { from: 1, to: 2 } },
-  }
-  const [{ rules }] = [takes('database', 'db/odd_data')]
-  const whole = { ...takes('database', 'db/odd_data'), log, still, partly: 'keep' }
-  const all: [route: string, address: string, body: object][] = [
-    ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a' }],
-    ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
-    ['POST /api/readiness', '/api/readiness', { rules, log, vessel: 'db' }],
-    ['POST /api/selection', '/api/selection', { rules, vessel: 'db' }],
-    ['POST /api/selection/explain', '/api/selection/explain', { rules, rule: 'a' }],
-    ['POST /api/sources', '/api/sources', { name: 'again', settings: { ...access(), authority: 'x' }, password: 'x' }],
-    [
-      'POST /api/sources/probe',
-      '/api/sources/probe',
-      { cluster: { server: 'https://127.0.0.1:9', token: 'x', authority: 'x', unverified: true }, context: 'a', readerImage: 'b' },
-    ],
-    ['POST /api/sources/[id]/reach', `/api/sources/${sources.db}/reach`, { settings: access(), password: 'x' }],
-    [
-      'PUT /api/sources/[id]/reach',
-      `/api/sources/${sources.pier}/reach`,
-      { connection: 'postgresql://a:b@127.0.0.1:9/c', replaces: false },
-    ],
-    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, rules: [] } }],
-    ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
-    ['POST /api/vessels/[slug]/still', '/api/vessels/nowhere/still', still],
-    ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
-    ['POST /api/vessels/[slug]/restores', '/api/vessels/nowhere/restores', { name: 'a', wish: wish('db', {}), reason: 'b' }],
-    [
-      'POST /api/vessels/[slug]/undo',
-      '/api/vessels/db/undo',
-      { transaction: { member: 'db/odd_data', position: '0/1', end: '0/2' }, choices: { a: { b: 'undo' } }, reason: '' },
-    ],
-    ['POST /api/points/[id]/plan', `/api/points/${points.db}/plan`, wish('db', rows)],
-    [
-      'POST /api/points/[id]/plan',
-      `/api/points/${points.db}/plan`,
-      wish('db', { into: { mode: 'beside', schema: 'a', prefix: 'b', suffix: 'c', names: { d: 'e' } } }),
-    ],
-    [
-      'POST /api/points/[id]/plan',
-      `/api/points/${points.db}/plan`,
-      wish('db', { into: { mode: 'elsewhere', source: 'db', database: 'odd' } }),
-    ],
-    ['POST /api/points/[id]/plan', `/api/points/${points.pier}/plan`, wish('pier', { cluster: namespaces })],
-    [
-      'POST /api/points/[id]/restore',
-      `/api/points/${points.db}/restore`,
-      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x' },
-    ],
-    ['POST /api/holds/release', '/api/holds/release', { run: points.db }],
-    ['POST /api/losses/meant', '/api/losses/meant', { key: 'gone nowhere' }],
-    ['POST /api/runs/[id]/again', `/api/runs/${points.db}/again`, { reason: 'a' }],
-    ['POST /api/runs/[id]/take-back', `/api/runs/${points.db}/take-back`, { reason: 'a' }],
-  ]
-  return all.map(([route, address, body]) => ({ route, address, body: body as Request['body'] }))
-}
 
 /** Every place in a value, as the way there. */
 function* places(value: Json, way: (string | number)[] = []): Generator<(string | number)[]> {
@@ -259,13 +129,13 @@ interface Sent {
   body?: string
 }
 
-const isTold = ({ status, code }: Awaited<ReturnType<typeof send>>) =>
+const isTold = ({ status, code }: Awaited<ReturnType<Application['send']>>) =>
   status < 400 || (status < 500 && code !== undefined) || status === 503
 
 async function answeredWrongly(requests: Iterable<Sent>): Promise<string[]> {
   const wrong: string[] = []
   await inParallel(requests, 6, async ({ method, address, body }) => {
-    const answer = await send(method, address, body)
+    const answer = await application.send(method, address, body)
     if (!isTold(answer)) wrong.push(`${method} ${address} ${(body ?? '').slice(0, 300)}: ${answer.status} ${answer.text.slice(0, 300)}`)
   })
   return wrong
@@ -400,8 +270,8 @@ describe('a request that is nearly right', () => {
   })
 
   it('leaves the product at work, and nothing changed', async () => {
-    expect((await made<unknown[]>('GET', '/api/vessels')).length).toBe(2)
-    expect((await send('GET', '/api/watch')).status).toBe(200)
+    expect((await application.asks<unknown[]>('GET', '/api/vessels')).length).toBe(2)
+    expect((await application.send('GET', '/api/watch')).status).toBe(200)
     expect(readFileSync(application.log, 'utf8')).not.toMatch(/Unhandled|internal/i)
   })
 })

@@ -2,6 +2,7 @@ import { spawn, type ChildProcess } from 'node:child_process'
 import { once } from 'node:events'
 import { cpSync, openSync, symlinkSync } from 'node:fs'
 import { join } from 'node:path'
+import { vi } from 'vitest'
 import { freePort } from '../../demo/postgres-server'
 
 const root = process.cwd()
@@ -44,6 +45,37 @@ export class Application {
     const url = `http://127.0.0.1:${port}`
     await answering(`${url}/api/watch`)
     return new Application(url, log, child)
+  }
+
+  /** A request as it is, and what was answered, whatever it is. */
+  async send(method: string, address: string, body?: string): Promise<{ status: number; code?: string; text: string }> {
+    const answer = await fetch(this.url + address, {
+      method,
+      headers: { 'content-type': 'application/json' },
+      ...(body === undefined ? {} : { body }),
+      signal: AbortSignal.timeout(30_000),
+    })
+    const text = await answer.text()
+    const told = text.startsWith('{') ? (JSON.parse(text) as { data?: { code?: string } }) : {}
+    return { status: answer.status, text, ...(told.data?.code ? { code: told.data.code } : {}) }
+  }
+
+  /** What is answered to a request that has to succeed. */
+  async asks<T>(method: string, address: string, body?: object): Promise<T> {
+    const { status, text } = await this.send(method, address, body && JSON.stringify(body))
+    if (status >= 300) throw new Error(`${method} ${address}: ${status} ${text}`)
+    return JSON.parse(text) as T
+  }
+
+  /** Waits until a vessel has a point and none of its runs goes on; its points, the newest first. */
+  async points(slug: string): Promise<{ id: string }[]> {
+    const look = async () => {
+      const going = await this.asks<unknown[]>('GET', `/api/runs?vessel=${slug}&states=waiting,running`)
+      const { points } = await this.asks<{ points: { id: string }[] }>('GET', `/api/vessels/${slug}/lifeline`)
+      if (going.length > 0 || points.length === 0) throw new Error(`${slug} has ${points.length} points, and ${going.length} runs go on`)
+      return points
+    }
+    return vi.waitFor(look, { timeout: 60_000, interval: 200 })
   }
 
   async stop(): Promise<void> {

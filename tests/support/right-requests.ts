@@ -1,0 +1,118 @@
+export type Json = null | boolean | number | string | Json[] | { [name: string]: Json }
+export type Places = Record<'db' | 'pier', string>
+export interface RightRequest {
+  route: string
+  address: string
+  body?: { [name: string]: Json }
+}
+
+export const takes = (kind: string, pattern: string) => ({
+  rules: [{ id: 'a', act: 'take', kind, pattern }],
+  store: 'dry-dock',
+  promises: { couldLose: null, backWithin: null },
+  readers: 1,
+})
+export const access = (port: number) => ({ host: '127.0.0.1', port, user: 'postgres', database: 'postgres', tls: 'off' })
+
+/** A request that is right, for every route that takes a body: of a table of a database, and of a namespace of a cluster. */
+export function rightRequests(sources: Places, points: Places, port: number): RightRequest[] {
+  const wish = (name: 'db' | 'pier', more: { [name: string]: Json }) => ({
+    picks: [name === 'db' ? 'db/odd_data/public/item' : 'pier/desk'],
+    into: { mode: 'original' },
+    ...more,
+  })
+  const rows = {
+    rows: { 'db/odd_data/public/item': { keys: [['1']], overwrite: ['note'] } },
+    each: { a: 'skip' },
+    roles: { a: 'b' },
+    without: ['a'],
+  }
+  const namespaces = {
+    namespaces: { desk: 'desk-2' },
+    classes: { a: 'b' },
+    labels: { a: 'b' },
+    registries: { a: 'b' },
+    changes: [{ kind: 'ConfigMap', name: 'lanes', patch: [{ op: 'add', path: '/data/b', value: 'c' }] }],
+    exposure: 'unplug',
+    files: { 'pier/desk/data': ['a'] },
+    after: [{ name: 'a', act: { kind: 'http', method: 'GET', url: 'http://127.0.0.1:9/', body: '' }, limitMs: 1000 }],
+    readyWithinMs: 1000,
+  }
+  const still = {
+    steps: [
+      {
+        id: 'a',
+        name: 'a',
+        member: 'db/odd_data',
+        turn: 0,
+        act: { kind: 'sql', statement: 'select 1' },
+        limitMs: 1000,
+        onFailure: 'stop',
+        release: { kind: 'program', program: 'a', arguments: ['b'] },
+      },
+    ],
+    budgetMs: 5000,
+    reads: [{ volume: 'pier/desk/a', folder: 'b' }],
+  }
+  const log = {
+    follow: false,
+    everySeconds: 10,
+    segmentBytes: 1_000_000,
+    keepAtMost: 1_000_000_000,
+    structure: 'compare',
+    audit: { megabytesPerSecond: 1, hours: { from: 1, to: 2 } },
+  }
+  const [{ rules }] = [takes('database', 'db/odd_data')]
+  const whole = { ...takes('database', 'db/odd_data'), log, still, partly: 'keep' }
+  const all: [route: string, address: string, body: object][] = [
+    ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a' }],
+    ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
+    ['POST /api/readiness', '/api/readiness', { rules, log, vessel: 'db' }],
+    ['POST /api/selection', '/api/selection', { rules, vessel: 'db' }],
+    ['POST /api/selection/explain', '/api/selection/explain', { rules, rule: 'a' }],
+    ['POST /api/sources', '/api/sources', { name: 'again', settings: { ...access(port), authority: 'x' }, password: 'x' }],
+    [
+      'POST /api/sources/probe',
+      '/api/sources/probe',
+      { cluster: { server: 'https://127.0.0.1:9', token: 'x', authority: 'x', unverified: true }, context: 'a', readerImage: 'b' },
+    ],
+    ['POST /api/sources/[id]/reach', `/api/sources/${sources.db}/reach`, { settings: access(port), password: 'x' }],
+    [
+      'PUT /api/sources/[id]/reach',
+      `/api/sources/${sources.pier}/reach`,
+      { connection: 'postgresql://a:b@127.0.0.1:9/c', replaces: false },
+    ],
+    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, rules: [] } }],
+    ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
+    ['POST /api/vessels/[slug]/still', '/api/vessels/nowhere/still', still],
+    ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
+    ['POST /api/vessels/[slug]/restores', '/api/vessels/nowhere/restores', { name: 'a', wish: wish('db', {}), reason: 'b' }],
+    [
+      'POST /api/vessels/[slug]/undo',
+      '/api/vessels/db/undo',
+      { transaction: { member: 'db/odd_data', position: '0/1', end: '0/2' }, choices: { a: { b: 'undo' } }, reason: '' },
+    ],
+    ['POST /api/points/[id]/plan', `/api/points/${points.db}/plan`, wish('db', rows)],
+    [
+      'POST /api/points/[id]/plan',
+      `/api/points/${points.db}/plan`,
+      wish('db', { into: { mode: 'beside', schema: 'a', prefix: 'b', suffix: 'c', names: { d: 'e' } } }),
+    ],
+    [
+      'POST /api/points/[id]/plan',
+      `/api/points/${points.db}/plan`,
+      wish('db', { into: { mode: 'elsewhere', source: 'db', database: 'odd' } }),
+    ],
+    ['POST /api/points/[id]/plan', `/api/points/${points.pier}/plan`, wish('pier', { cluster: namespaces })],
+    [
+      'POST /api/points/[id]/restore',
+      `/api/points/${points.db}/restore`,
+      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x' },
+    ],
+    ['POST /api/holds/release', '/api/holds/release', { run: points.db }],
+    ['POST /api/losses/meant', '/api/losses/meant', { key: 'gone nowhere' }],
+    ['POST /api/runs/[id]/again', `/api/runs/${points.db}/again`, { reason: 'a' }],
+    ['POST /api/runs/[id]/take-back', `/api/runs/${points.db}/take-back`, { reason: 'a' }],
+  ]
+  return all.map(([route, address, body]) => ({ route, address, body: body as RightRequest['body'] }))
+}
