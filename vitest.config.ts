@@ -3,9 +3,9 @@ import { defineConfig } from 'vitest/config'
 // Three lanes, each with a server of its own and going file by file; they take about as long, so that all go at once in
 // `bin/test`.
 const lane = (files: string) => files.split(',').map((file) => `tests/integration/${file}.test.ts`)
-const LONGEST = lane('breadth-log,take-back,bad-input,gone')
+const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-faults,losses')
 const SECOND = lane(
-  'log,log-audit,log-by-chance,losses,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,whereto',
+  'log,log-audit,log-by-chance,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,whereto',
 )
 // It looks at moments right beside changes, which takes a machine that has time.
 const ALONE = lane('log-structure')

@@ -103,10 +103,11 @@ export function rename(sql: string, renaming: Renaming): string {
       k += 2
       continue
     }
-    const before = [2, 1].map((n) => tokens[significant[k - n] ?? -1]?.text.toUpperCase()).join(' ')
     const index = renaming.indexes.get(first)
-    if (index !== undefined && /(?:INDEX|CONSTRAINT|EXISTS|CLUSTER ON)$/.test(before)) a!.text = quoteIdentifier(index)
     const schema = renaming.schemas.get(first)
+    if (index === undefined && schema === undefined) continue
+    const before = [2, 1].map((n) => tokens[significant[k - n] ?? -1]?.text.toUpperCase()).join(' ')
+    if (index !== undefined && /(?:INDEX|CONSTRAINT|EXISTS|CLUSTER ON)$/.test(before)) a!.text = quoteIdentifier(index)
     if (schema !== undefined && before.endsWith('SCHEMA')) a!.text = quoteIdentifier(schema)
   }
   return tokens.map((token) => token.text).join('')

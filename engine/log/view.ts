@@ -71,7 +71,8 @@ export class MemberView {
   ) {
     this.settled = settled
     const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]
-    const tables = structure.tables.flatMap((table) => this.place(table, missing))
+    const followed = followedAt(from) ?? from.nets.at(-1)?.followed ?? null
+    const tables = structure.tables.flatMap((table) => this.place(table, followed, missing))
     this.database = {
       ...structure,
       position: from.position,
@@ -117,9 +118,9 @@ export class MemberView {
     return found.map(({ state }) => ({ ...state, ownedBy: owners.get(thingKey(state.schema, state.name)) ?? state.ownedBy }))
   }
 
-  private place(table: TableManifest, missing: Missing[]): TableManifest[] {
+  private place(table: TableManifest, followed: FollowedTables | null, missing: Missing[]): TableManifest[] {
     if (table.structure.kind !== 'table') return [table]
-    const origin = originOf(table, this.from)
+    const origin = originOf(table, this.from, followed)
     if ('lost' in origin) {
       missing.push({ path: table.path, reason: origin.lost })
       return []
@@ -293,7 +294,7 @@ function followedAt({ logs, position }: Ingredients): FollowedTables | null {
     return at < positionOf(structure.exact)! ? { ...before, ...followed } : followed
   }
   if (!steps?.length) return followed
-  return steps.filter(({ end }) => positionOf(end)! <= at).reduce((known, step) => ({ ...known, ...step.followed }), before)
+  return Object.assign({}, before, ...steps.filter(({ end }) => positionOf(end)! <= at).map((step) => step.followed)) as FollowedTables
 }
 
 /**
@@ -312,7 +313,7 @@ function lateHoleOf(oid: number, { holes, position }: Ingredients, stands: strin
 const isBehind = (position: string | null, other: string) => position !== null && positionOf(position)! > positionOf(other)!
 
 /** How the rows of a table at the position come about. */
-function originOf(table: TableManifest, from: Ingredients): Origin {
+function originOf(table: TableManifest, from: Ingredients, followed: FollowedTables | null): Origin {
   const database = from.full.databases[0]!
   let base = database.tables.find(({ oid }) => oid === table.oid) ?? null
   let stands = database.position
@@ -324,7 +325,6 @@ function originOf(table: TableManifest, from: Ingredients): Origin {
     stands = net.to
     nets = from.nets.slice(i + 1)
   }
-  const followed = followedAt(from) ?? from.nets.at(-1)?.followed ?? null
   const known = followed?.[table.oid]
   // No log leads on from the mark: what it holds is what there is.
   if (!followed || (!from.later && nets.length === 0))
