@@ -28,7 +28,10 @@ export default defineNuxtConfig({
   runtimeConfig: { apiRoutes: apiRoutes(fileURLToPath(new URL('server/api', import.meta.url))).join('\n') },
   imports: {
     presets: [
-      { from: '@vueuse/core', imports: ['useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'] },
+      {
+        from: '@vueuse/core',
+        imports: ['refDebounced', 'useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'],
+      },
     ],
   },
   typescript: { strict: true, tsConfig: { compilerOptions: { noUncheckedIndexedAccess: true } } },

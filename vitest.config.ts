@@ -1,3 +1,4 @@
+import { fileURLToPath } from 'node:url'
 import { defineConfig } from 'vitest/config'
 
 // Three lanes, each with a server of its own and going file by file; they take about as long, so that all go at once in
@@ -24,7 +25,11 @@ export default defineConfig({
     // What differs is read in the last lines of `bin/test`, where there is no picture of it.
     chaiConfig: { truncateThreshold: 1500 },
     projects: [
-      { test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000, isolate: false } },
+      {
+        // As the application itself names what lies outside of it.
+        resolve: { alias: { '~~': fileURLToPath(new URL('.', import.meta.url)).replace(/\/$/, '') } },
+        test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000, isolate: false },
+      },
       {
         test: {
           ...withServer,

@@ -14,7 +14,7 @@ const { definition, saved, version } = defineProps<{
   error: ErrorRecord | null
 }>()
 defineEmits<{ save: []; back: [] }>()
-const { draft, selection, before, stores } = definition
+const { draft, selection, stores } = definition
 const taken = computed(() => selection.value?.taken)
 const store = computed(() => stores.value?.find(({ name }) => name === draft.store))
 const back = computed(() => estimateRestore(taken.value?.bytes ?? 0, null))
@@ -43,18 +43,16 @@ const troubles = computed(() => definitionTroubles(draft))
 const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
 const signed = (count: number, word: (value: number) => string) =>
   count === 0 ? 'same' : `${count > 0 ? '+' : '−'}${word(Math.abs(count))}`
+const than = computed(() => selection.value?.than ?? null)
 const difference = computed(() =>
-  before.value && taken.value
-    ? { things: taken.value.count - before.value.taken.count, bytes: taken.value.bytes - before.value.taken.bytes }
-    : null,
+  than.value && taken.value ? { things: taken.value.count - than.value.count, bytes: taken.value.bytes - than.value.bytes } : null,
 )
 const words = computed(() => {
   if (!saved || !isChanged.value) return ''
   const parts = []
-  if (difference.value && difference.value.things !== 0)
-    parts.push(
-      `${plural(Math.abs(difference.value.things), 'thing')} ${difference.value.things > 0 ? 'more' : 'fewer'} ${Math.abs(difference.value.things) === 1 ? 'is' : 'are'} taken.`,
-    )
+  const { fresh = 0, dropped = 0 } = than.value ?? {}
+  if (fresh > 0) parts.push(`${plural(fresh, 'thing')} ${fresh === 1 ? 'is' : 'are'} taken that ${fresh === 1 ? 'was' : 'were'} not.`)
+  if (dropped > 0) parts.push(`${plural(dropped, 'thing')} ${dropped === 1 ? 'is' : 'are'} taken no more.`)
   if (draft.store !== saved.store) parts.push(`Points go to ${draft.store} from now on; those in ${saved.store} stay.`)
   if (JSON.stringify(draft.promises) !== JSON.stringify(saved.promises)) parts.push('Other promises are made.')
   const [log, was] = [draft.log?.follow ?? false, saved.log?.follow ?? false]

@@ -84,7 +84,7 @@ async function storeMade(name: string) {
       </a>
     </nav>
     <div class="min-w-0 px-1 pb-10">
-      <RuleList id="what" :draft="draft" :selection="selection" :before="definition.before.value" />
+      <RuleList id="what" :draft="draft" :selection="selection" />
       <DefinitionStill
         id="still"
         :draft="draft"

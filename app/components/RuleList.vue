@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import type { VesselDefinition } from '~~/core/plan/definition'
 import { formOf, isOfCluster, type Rule } from '~~/core/selection/rules'
-import { lastName, namesOf, pathOf, type ThingKind } from '~~/core/things/thing'
+import { lastName } from '~~/core/things/thing'
 import type { EstateThing, KeptOut, SelectionView } from '~~/server/views'
 
-const { draft, selection, before } = defineProps<{
+const { draft, selection } = defineProps<{
   draft: VesselDefinition
   selection: SelectionView | null
-  before: SelectionView | null
 }>()
 const KINDS = [
   { label: 'database', value: 'database' },
@@ -27,25 +26,6 @@ function move(index: number, by: number) {
 function add(act: Rule['act'], pattern = '', kind: Rule['kind'] = 'database') {
   draft.rules.push({ id: crypto.randomUUID(), act, kind, pattern })
 }
-/** What is left over, by schema or kind, so that it can be taken or left with one rule. */
-const leftOver = computed(() => {
-  const groups = new Map<string, { path: string; kind: Rule['kind']; left: string[] }>()
-  for (const { path, kind } of selection?.unnamed.first ?? []) {
-    const rule = ruleOver(path, kind)
-    const group = groups.get(rule.path) ?? { ...rule, left: [] }
-    groups.set(rule.path, group)
-    group.left.push(lastName(path))
-  }
-  return [...groups.values()]
-})
-function ruleOver(path: string, kind: ThingKind): { path: string; kind: Rule['kind'] } {
-  const names = namesOf(path)
-  if (kind === 'volume') return { path, kind }
-  if (kind === 'object') return { path: `${pathOf(...names.slice(0, 4))}/*`, kind }
-  return names.length > 3 ? { path: pathOf(...names.slice(0, 3)), kind: 'schema' } : { path, kind: 'thing' }
-}
-const isNew = (path: string) =>
-  before !== null && !before.taken.first.some((thing) => thing.path === path) && before.taken.count <= before.taken.first.length
 const names = (rule: Rule) => of(rule)?.first.slice(0, 4) ?? []
 
 // What only labels keep out of a rule, while it is asked for.
@@ -172,7 +152,7 @@ async function suggest({ pattern, kind }: Rule) {
           <template v-else
             ><template v-for="(thing, n) in names(rule)" :key="thing.path"
               ><template v-if="n > 0">, </template
-              ><span class="mono" :class="{ 'glaze font-medium': rule.act === 'take' && isNew(thing.path) }">{{
+              ><span class="mono" :class="{ 'glaze font-medium': rule.act === 'take' && thing.isNew }">{{
                 lastName(thing.path)
               }}</span></template
             ><template v-if="(of(rule)?.count ?? 0) > names(rule).length">
@@ -200,15 +180,18 @@ async function suggest({ pattern, kind }: Rule) {
         </div>
       </div>
       <div
-        v-for="{ path, kind, left } in leftOver"
+        v-for="{ path, kind, count, names: some } in selection?.leftOver ?? []"
         :key="path"
         class="grid min-h-9 grid-cols-[20px_212px_36px_minmax(0,1fr)_auto] items-center gap-x-2 text-[13px]"
         data-left-over
       >
-        <span /><span class="ochre font-medium">No rule names these</span><span class="ochre num font-semibold">{{ left.length }}</span>
+        <span /><span class="ochre font-medium">No rule names these</span
+        ><span class="ochre num font-semibold">{{ countInWords(count) }}</span>
         <span class="cut"
           ><span class="mono">{{ path }}</span
-          ><span class="soft">: {{ left.slice(0, 4).join(', ') }}</span></span
+          ><span class="soft"
+            >: {{ some.join(', ') }}<template v-if="count > some.length"> and {{ countInWords(count - some.length) }} more</template></span
+          ></span
         >
         <span class="flex gap-3"
           ><button class="lnk" @click="add('take', path, kind)">Take</button
@@ -216,6 +199,10 @@ async function suggest({ pattern, kind }: Rule) {
         >
       </div>
     </div>
+    <p v-if="selection && selection.leftOverGroups > selection.leftOver.length" class="ochre mt-2 text-[13px]">
+      No rule names {{ countInWords(selection.unnamed.count) }} things in all, in
+      {{ countInWords(selection.leftOverGroups - selection.leftOver.length) }} more schemas or kinds than are shown.
+    </p>
     <p v-for="item in selection?.troubled ?? []" :key="item.path" class="ochre mt-2 text-[13px]">
       <span class="mono">{{ item.path }}</span> is taken, and cannot be captured wholly. {{ item.trouble }}
     </p>

@@ -4,17 +4,9 @@ import type { Wish } from '~~/core/restore/wish'
 import { lastName } from '~~/core/things/thing'
 import type { RestoresView } from '~~/server/views'
 
-const { saved } = defineProps<{ saved: RestoresView['saved'] }>()
+const { saved, slug } = defineProps<{ saved: RestoresView['saved']; slug: string }>()
 const emit = defineEmits<{ changed: [] }>()
 const failure = shallowRef<ErrorRecord | null>(null)
-async function run(id: string) {
-  try {
-    const { id: started } = await post<{ id: string }>(`/api/saved-restores/${id}/run`)
-    await navigateTo(`/runs/${started}`)
-  } catch (thrown) {
-    failure.value = errorOf(thrown)
-  }
-}
 async function forget(id: string) {
   await $fetch(`/api/saved-restores/${id}`, { method: 'DELETE' }).catch((thrown) => (failure.value = errorOf(thrown)))
   emit('changed')
@@ -34,16 +26,18 @@ function inWords({ picks, into, what }: Wish): string {
 <template>
   <section v-if="saved.length > 0" aria-label="Saved returns">
     <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-1.5 text-[13px]">
-      <span class="font-semibold">Saved returns</span><span class="soft s12">run on the newest point</span>
+      <span class="font-semibold">Saved returns</span><span class="soft s12">begin with the newest point</span>
     </h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
     <ul class="rule text-[13px]">
       <li v-for="one in saved" :key="one.id" class="flex h-11 items-center gap-4" data-saved>
         <span class="font-semibold">{{ one.name }}</span>
-        <span class="soft cut" :title="one.wish.picks.join('\n')">{{ inWords(one.wish) }}</span>
+        <span class="soft cut" :title="one.wish.picks.join('\n')"
+          >{{ inWords(one.wish) }}<template v-if="one.reason">, “{{ one.reason }}”</template></span
+        >
         <span class="ml-auto flex shrink-0 items-center gap-2.5">
           <NuxtLink v-if="one.lastRun" :to="`/runs/${one.lastRun.id}`" class="lnk soft">last run {{ whenOf(one.lastRun.at) }}</NuxtLink>
-          <UButton size="sm" @click="run(one.id)">Run it</UButton>
+          <UButton size="sm" :to="`/vessels/${slug}/bring-back?saved=${one.id}`">Run it…</UButton>
           <UButton size="sm" variant="ghost" icon="i-lucide-x" :aria-label="`Forget ${one.name}`" @click="forget(one.id)" />
         </span>
       </li>

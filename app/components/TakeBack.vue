@@ -4,7 +4,8 @@ import type { RunDetail } from '~~/server/views'
 
 // Takes a return back: what it overwrote goes to where it stood.
 const { run } = defineProps<{ run: RunDetail }>()
-const open = ref(false)
+// Whoever wants to take it back once more comes with this in the address.
+const open = ref('take-back' in useRoute().query)
 const reason = ref('')
 const sending = ref(false)
 const failure = shallowRef<ErrorRecord | null>(null)

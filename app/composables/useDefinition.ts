@@ -40,19 +40,18 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
   })
   const { data: measured, refresh: refreshMeasured } = useLoad<StillView>(slug === null ? '/api/still' : `/api/vessels/${slug}/still`)
   const selection = shallowRef<SelectionView | null>(null)
+  /** The rules that were saved last, with which those of the draft are compared. */
+  const than = shallowRef<Rule[] | null>(saved?.rules ?? null)
   let turn = 0
   async function evaluate() {
     const mine = ++turn
-    const answer = await post<SelectionView>('/api/selection', { rules: draft.rules, vessel: slug }).catch(() => null)
+    const body = { rules: draft.rules, vessel: slug, than: than.value }
+    const answer = await post<SelectionView>('/api/selection', body).catch(() => null)
     if (mine === turn && answer) selection.value = answer
   }
-  watchDebounced(() => draft.rules, evaluate, { debounce: 150, deep: true, immediate: true })
+  watchDebounced([() => draft.rules, than], evaluate, { debounce: 150, deep: true, immediate: true })
   onChange((change) => change.about === 'estate', evaluate, 1000)
-
-  const before = shallowRef<SelectionView | null>(null)
-  if (saved)
-    void post<SelectionView>('/api/selection', { rules: saved.rules, vessel: slug })
-      .then((answer) => (before.value = answer))
-      .catch(() => undefined)
-  return { draft, slug, stores, refreshStores, selection, before, measured, refreshMeasured }
+  /** The draft was saved: from now on it is compared with itself. */
+  const wasSaved = () => (than.value = JSON.parse(JSON.stringify(draft.rules)) as Rule[])
+  return { draft, slug, stores, refreshStores, selection, wasSaved, measured, refreshMeasured }
 }

@@ -87,6 +87,16 @@ export function useWorkbench(point: Ref<string | null>) {
     picks.value = next
   }
 
+  /** Picks and chooses as a wish does, once the point is loaded; what this point does not hold is not picked. */
+  function take({ picks: paths, into, rows, cluster, ...rest }: Wish): void {
+    picks.value = new Set(paths.flatMap((path) => leavesOf(path).map((leaf) => leaf.path)))
+    Object.assign(choices, rest, { mode: into.mode, rows, cluster })
+    if (into.mode !== 'original') {
+      const { mode, ...where } = into
+      Object.assign(choices[mode], where)
+    }
+  }
+
   /** Single files of a volume; without any the volume is no longer picked for them. */
   function pickFiles(path: string, files: string[]): void {
     const { [path]: _, ...others } = choices.cluster.files
@@ -177,6 +187,7 @@ export function useWorkbench(point: Ref<string | null>) {
     isJustGone,
     stateOf,
     pickRows,
+    take,
     pickedPaths,
     choices,
     wish,

@@ -56,4 +56,28 @@ describe('summarize', () => {
     const all: Rule[] = [{ id: 'a', act: 'take', kind: 'database', pattern: 'db/a' }]
     expect(summarize(select(all, things)).troubled).toEqual([{ path: 'db/a/t/closed', trouble: 'It may not be read.' }])
   })
+
+  it('counts all that no rule names, in the groups that one rule would decide over', () => {
+    const many = Array.from({ length: 5000 }, (_, i) => thing(`db/a/big/${i}`, 'table', i))
+    const summary = summarize(select([{ id: 's', act: 'take', kind: 'schema', pattern: 'db/a/s' }], [...things, ...many]))
+    expect(summary.leftOver).toEqual([
+      { path: 'db/a/big', kind: 'schema', count: 5000, names: ['0', '1', '2', '3'] },
+      { path: 'db/a/t', kind: 'schema', count: 1, names: ['closed'] },
+    ])
+    expect(summary.leftOverGroups).toBe(2)
+  })
+
+  it('marks what is new against other rules, also among thousands, and tells an exchange from no change', () => {
+    const many = Array.from({ length: 5000 }, (_, i) => thing(`db/a/big/${i}`, 'table', i))
+    const all = [...things, ...many]
+    const before: Rule[] = [{ id: 'big', act: 'take', kind: 'schema', pattern: 'db/a/big' }]
+    const [then, now] = [select(before, all), select([...before, ...rules], all)]
+    const summary = summarize(now, then)
+    expect(summary.than).toMatchObject({ count: 5000, fresh: 3, dropped: 0 })
+    expect(summary.rules.s!.first.every(({ isNew }) => isNew)).toBe(true)
+    expect(summary.rules.big!.first.some(({ isNew }) => isNew)).toBe(false)
+    const one = (name: string) => select([{ id: 'x', act: 'take', kind: 'thing', pattern: `db/a/s/${name}` }], all)
+    expect(summarize(one('one'), one('two')).than).toEqual({ count: 1, bytes: 300, fresh: 1, dropped: 1 })
+    expect(summarize(now).than).toBeNull()
+  })
 })

@@ -1,5 +1,5 @@
-import { placeOf, type Thing, type ThingKind } from '../things/thing'
-import type { Selection } from './rules'
+import { lastName, namesOf, pathOf, placeOf, type Thing, type ThingKind } from '../things/thing'
+import type { RuleKind, Selection } from './rules'
 
 /** A few things of many, for a line on the screen. */
 export interface Few {
@@ -12,13 +12,39 @@ export interface Few {
   rows: number
   /** By kind, the most frequent first. */
   kinds: [ThingKind, number][]
-  first: { path: string; kind: ThingKind; bytes: number }[]
+  /** The heaviest. */
+  first: { path: string; kind: ThingKind; bytes: number; isNew: boolean }[]
+}
+
+/** What no rule names, as far as one rule would take or leave it. */
+export interface LeftOver {
+  /** The pattern of such a rule. */
+  path: string
+  kind: RuleKind
+  count: number
+  /** Of a few of them. */
+  names: string[]
+}
+
+/** What is taken now, against what other rules take. */
+export interface Difference {
+  count: number
+  bytes: number
+  /** Taken now and not by the others. */
+  fresh: number
+  /** Taken by the others and not now. */
+  dropped: number
 }
 
 export interface SelectionSummary {
   taken: Few
   left: Few
   unnamed: Few
+  /** What is unnamed, in groups; those with most things first, and how many there are of such groups. */
+  leftOver: LeftOver[]
+  leftOverGroups: number
+  /** Against the rules of before; null where there are none. */
+  than: Difference | null
   rules: Record<string, Few & { names: number }>
   /** Things that are taken and can't be read, with the reason. */
   troubled: { path: string; trouble: string }[]
@@ -31,8 +57,11 @@ export interface SelectionSummary {
 }
 
 const FIRST = 40
+/** So many names stand for the others of their group. */
+const NAMES = 4
 
-export function few(things: Thing[]): Few {
+/** @param isNew whether a thing is marked as one that was not taken before */
+export function few(things: Thing[], isNew: (path: string) => boolean = () => false): Few {
   const kinds = new Map<ThingKind, number>()
   let [bytes, rows, tables, objects, volumes] = [0, 0, 0, 0, 0]
   for (const { kind, facts } of things) {
@@ -52,17 +81,56 @@ export function few(things: Thing[]): Few {
     bytes,
     rows,
     kinds: [...kinds].sort((a, b) => b[1] - a[1]),
-    first: heaviest.map(({ path, kind, facts }) => ({ path, kind, bytes: facts.bytes ?? 0 })),
+    first: heaviest.map(({ path, kind, facts }) => ({ path, kind, bytes: facts.bytes ?? 0, isNew: isNew(path) })),
   }
 }
 
-/** A selection in figures, small enough to travel to the interface whatever the size of the estate. */
-export function summarize({ taken, left, unnamed, byRule }: Selection): SelectionSummary {
+/** A rule that would decide over an unnamed thing and its like: those of its schema, or of its kind in its namespace. */
+function ruleOver(path: string, kind: ThingKind): Pick<LeftOver, 'path' | 'kind'> {
+  const names = namesOf(path)
+  if (kind === 'volume') return { path, kind }
+  if (kind === 'object') return { path: `${pathOf(...names.slice(0, 4))}/*`, kind }
+  return names.length > 3 ? { path: pathOf(...names.slice(0, 3)), kind: 'schema' } : { path, kind: 'thing' }
+}
+
+function leftOverOf(unnamed: Thing[]): LeftOver[] {
+  const groups = new Map<string, LeftOver>()
+  for (const { path, kind } of unnamed) {
+    const rule = ruleOver(path, kind)
+    const group = groups.get(rule.path) ?? { ...rule, count: 0, names: [] }
+    groups.set(rule.path, group)
+    if (group.count++ < NAMES) group.names.push(lastName(path))
+  }
+  return [...groups.values()].sort((a, b) => b.count - a.count)
+}
+
+function differenceOf(now: Thing[], before: Thing[]): Difference {
+  const [paths, others] = [now, before].map((things) => new Set(things.map(({ path }) => path)))
   return {
-    taken: few(taken),
+    count: before.length,
+    bytes: before.reduce((sum, { facts }) => sum + (facts.bytes ?? 0), 0),
+    fresh: now.filter(({ path }) => !others!.has(path)).length,
+    dropped: before.filter(({ path }) => !paths!.has(path)).length,
+  }
+}
+
+/**
+ * A selection in figures, small enough to travel to the interface however many things there are.
+ *
+ * @param than what other rules take, of before; what they don't take is new
+ */
+export function summarize({ taken, left, unnamed, byRule }: Selection, than?: Selection): SelectionSummary {
+  const before = than && new Set(than.taken.map(({ path }) => path))
+  const isNew = (path: string) => before !== undefined && !before.has(path)
+  const leftOver = leftOverOf(unnamed)
+  return {
+    taken: few(taken, isNew),
     left: few(left),
     unnamed: few(unnamed),
-    rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides), names }])),
+    leftOver: leftOver.slice(0, FIRST),
+    leftOverGroups: leftOver.length,
+    than: than ? differenceOf(taken, than.taken) : null,
+    rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides, isNew), names }])),
     troubled: taken.flatMap(({ path, facts }) => (facts.trouble ? [{ path, trouble: facts.trouble }] : [])).slice(0, FIRST),
     members: [...new Set(taken.map(({ path }) => placeOf(path)))].sort().slice(0, FIRST),
     volumes: taken

@@ -50,9 +50,15 @@ export async function saveRestore(engine: EngineContext, vessel: Vessel, name: s
   return id
 }
 
-export async function savedRestore(engine: EngineContext, id: string) {
-  const row = await engine.db.selectFrom('saved_restore').selectAll().where('id', '=', id).executeTakeFirst()
-  if (row) return { ...row, wish: wishOf(row.wish) }
+/** Tells of which run a saved restore was the beginning; one that is gone by then is told nothing. */
+export async function savedRestoreRan(engine: EngineContext, id: string, run: string): Promise<void> {
+  await engine.db.updateTable('saved_restore').set({ last_run_id: run }).where('id', '=', id).execute()
+}
+
+/** @throws VesselError `saved_restore_missing` */
+export async function forgetRestore(engine: EngineContext, id: string): Promise<void> {
+  const { numDeletedRows } = await engine.db.deleteFrom('saved_restore').where('id', '=', id).executeTakeFirst()
+  if (numDeletedRows > 0n) return
   throw new VesselError('saved_restore_missing', {
     what: 'This saved restore does not exist any more.',
     touched: 'Nothing was changed.',

@@ -222,11 +222,12 @@ export const Restore = v.strictObject({
   rehearsal: v.boolean(),
   /** The digest of the plan that was looked at. */
   agreed: v.optional(v.nullable(text(64)), null),
+  /** The saved restore that it began as. */
+  saved: v.optional(v.nullable(v.pipe(v.string(), v.uuid())), null),
 })
 
 /** A loss, by its key. */
 export const Meant = v.strictObject({ key: text(40_000) })
-export const Again = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 export const NewRun = v.strictObject({
   kind: v.optional(v.picklist(['backup', 'verify', 'audit', 'reindex']), 'backup'),

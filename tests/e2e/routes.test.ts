@@ -197,7 +197,7 @@ describe('a request', () => {
     expect(code(await ask('GET', `/api/points/${id}/take-out?path=a&format=csv`))).toEqual([404, 'point_missing'])
     expect(code(await ask('GET', '/api/vessels/nowhere/history?path=a&column=b&value=c'))).toEqual([404, 'vessel_missing'])
     expect(code(await ask('POST', `/api/runs/${id}/take-back`, {}))).toEqual([404, 'run_missing'])
-    expect(code(await ask('POST', `/api/saved-restores/${id}/run`))).toEqual([404, 'saved_restore_missing'])
+    expect(code(await ask('DELETE', `/api/saved-restores/${id}`))).toEqual([404, 'saved_restore_missing'])
     expect(code(await ask('GET', `/api/scratch/${id}/connection`))).toEqual([404, 'scratch_gone'])
     const wish = { picks: ['a'], into: { mode: 'scratch', source: 'a', hours: 0 } }
     expect(code(await ask('POST', `/api/points/${id}/plan`, wish))).toEqual([400, 'bad_request'])

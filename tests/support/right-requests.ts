@@ -68,7 +68,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a' }],
     ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
     ['POST /api/readiness', '/api/readiness', { rules, log, vessel: 'db' }],
-    ['POST /api/selection', '/api/selection', { rules, vessel: 'db' }],
+    ['POST /api/selection', '/api/selection', { rules, vessel: 'db', than: rules }],
     ['POST /api/selection/explain', '/api/selection/explain', { rules, rule: 'a' }],
     ['POST /api/sources', '/api/sources', { name: 'again', settings: { ...access(port), authority: 'x' }, password: 'x' }],
     [
@@ -107,11 +107,10 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     [
       'POST /api/points/[id]/restore',
       `/api/points/${points.db}/restore`,
-      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x' },
+      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x', saved: points.db },
     ],
     ['POST /api/holds/release', '/api/holds/release', { run: points.db }],
     ['POST /api/losses/meant', '/api/losses/meant', { key: 'gone nowhere' }],
-    ['POST /api/runs/[id]/again', `/api/runs/${points.db}/again`, { reason: 'a' }],
     ['POST /api/runs/[id]/take-back', `/api/runs/${points.db}/take-back`, { reason: 'a' }],
   ]
   return all.map(([route, address, body]) => ({ route, address, body: body as RightRequest['body'] }))

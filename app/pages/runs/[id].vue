@@ -23,16 +23,14 @@ async function cancel() {
   await post(`/api/runs/${run.value!.id}/cancel`).catch((thrown) => (failure.value = errorOf(thrown)))
   await refresh()
 }
-/** Why it is to be done once more, where something that stands would be changed. */
-const reason = ref('')
-const asksReason = ref(false)
+/** Where it is decided on once more, where it changes what stands. */
+const page = computed(() => (run.value ? pageOfAgain(run.value) : null))
 async function again() {
   try {
-    const { id } = await post<{ id: string }>(`/api/runs/${run.value!.id}/again`, { reason: reason.value || null })
+    const { id } = await post<{ id: string }>(`/api/runs/${run.value!.id}/again`)
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
     failure.value = errorOf(thrown)
-    asksReason.value = failure.value.code === 'reason_missing'
   }
 }
 </script>
@@ -66,16 +64,13 @@ async function again() {
         <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
         <template v-else>
           <TakeBack v-if="run.canBeTakenBack" :run="run" />
-          <UButton v-if="run.kind !== 'fetch' || run.state !== 'done'" @click="again">Start it again</UButton>
+          <UButton v-if="page" :to="page">Start it again…</UButton>
+          <UButton v-else-if="run.kind !== 'fetch' || run.state !== 'done'" @click="again">Start it again</UButton>
         </template>
       </div>
     </div>
     <div class="grid gap-3 px-6 empty:hidden">
       <ErrorNote v-if="failure" :error="failure" />
-      <form v-if="asksReason" class="flex items-center gap-2.5 pb-3" @submit.prevent="again">
-        <UInput v-model="reason" aria-label="Reason" placeholder="Why it is brought back once more" class="w-[420px]" autofocus />
-        <UButton type="submit" color="primary" variant="solid" :disabled="reason.trim() === ''">Start it again</UButton>
-      </form>
       <ErrorNote v-if="run.error" :error="run.error" />
       <ul v-if="warnings.length > 0" class="rule border-t border-b border-[var(--line)] text-[13px] mb-4" data-warnings>
         <li v-for="({ text }, i) in warnings.slice(0, SAID)" :key="i" class="flex gap-2.5 py-1.5">

@@ -3,11 +3,16 @@ import { claimed } from '../../../engine/catalog/claims'
 import { summarize } from '../../../core/selection/summary'
 import { patternTrouble, select } from '../../../core/selection/rules'
 
-const Body = v.strictObject({ rules: Rules, vessel: v.optional(v.nullable(v.string()), null) })
+const Body = v.strictObject({
+  rules: Rules,
+  vessel: v.optional(v.nullable(v.string()), null),
+  /** Rules of before, with which they are compared. */
+  than: v.optional(v.nullable(Rules), null),
+})
 
 /** What rules take and leave of everything that discovery has found. */
 export default route(async (engine, event) => {
-  const { rules, vessel } = await bodyOf(event, Body)
+  const { rules, vessel, than } = await bodyOf(event, Body)
   const { things, claims } = await claimed(engine)
   const clusters = new Set(things.filter(({ kind }) => kind === 'namespace').map(({ path }) => path))
   const selection = select(rules, things)
@@ -15,7 +20,7 @@ export default route(async (engine, event) => {
     const others = (claims.get(thing.path) ?? []).filter((claim) => claim.slug !== vessel)
     return others.length > 0 ? [{ path: thing.path, vessel: others[0]!.vessel }] : []
   })
-  const summary = summarize(selection)
+  const summary = summarize(selection, than ? select(than, things) : undefined)
   return {
     ...summary,
     clusters: summary.members.filter((member) => clusters.has(member)),

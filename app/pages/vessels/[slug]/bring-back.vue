@@ -29,6 +29,15 @@ const shown = ref<string | null>(asked('show'))
 const tables = computed(() => bench.things.value.filter((thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'))
 /** What was asked for and is in no point. */
 const nowhere = ref<string | null>(null)
+const { wish: earlier, error: earlierError, saved } = useEarlierWish(() => vessel.slug)
+/** What an earlier restore picked, and this point does not hold. */
+const missing = computed(() => {
+  const known = new Set(bench.things.value.map(({ path }) => path))
+  if (!earlier.value || known.size === 0) return []
+  return [...earlier.value.picks, ...Object.keys(earlier.value.cluster.files)].filter((path) => !known.has(path))
+})
+/** The earlier wish is taken over once; what is chosen after that is the person's. */
+let isTaken = false
 /** Goes to the newest point that holds what was asked for, where the one at hand does not. */
 async function look(path: string) {
   const { point: holding } = await $fetch<{ point: string | null }>(`/api/vessels/${vessel.slug}/holding?path=${encodeURIComponent(path)}`)
@@ -38,6 +47,7 @@ async function look(path: string) {
 watch(bench.things, (things) => {
   // While another point is loaded, what is shown stays.
   if (things.length === 0) return
+  takeEarlier()
   const [pick, gone] = [asked('pick'), asked('gone')]
   if (gone && bench.picks.value.size === 0) bench.pickGone(gone)
   const wanted = pick && things.find((thing) => thing.path === pick)
@@ -50,6 +60,12 @@ watch(bench.things, (things) => {
     shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
   }
 })
+function takeEarlier() {
+  if (isTaken || !earlier.value || bench.things.value.length === 0) return
+  isTaken = true
+  bench.take(earlier.value)
+}
+watch(earlier, takeEarlier)
 watch(
   () => bench.pickedPaths.value,
   (paths, before) => {
@@ -90,6 +106,7 @@ async function go(rehearsal: boolean) {
       reason: reason.value || null,
       rehearsal,
       agreed: bench.agreed.value,
+      saved: saved.value,
     })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
@@ -112,6 +129,12 @@ onChange(
     <p v-if="nowhere" class="ochre px-6 pt-2 text-[13px]">
       <span class="mono">{{ nowhere }}</span> is in no point of {{ vessel.name }}.
     </p>
+    <p v-if="missing.length > 0" class="ochre px-6 pt-2 text-[13px]" data-missing>
+      Not in this point: <span class="mono">{{ missing.slice(0, 5).join(', ') }}</span><template v-if="missing.length > 5">
+        and {{ missing.length - 5 }} more</template
+      >.
+    </p>
+    <ErrorNote v-if="earlierError" :error="earlierError" class="mx-6 mt-2" />
     <p v-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">

@@ -24,7 +24,7 @@ async function save() {
       'PUT',
     )
     base.value = { version, definition: JSON.parse(JSON.stringify(definition.draft)) }
-    definition.before.value = definition.selection.value
+    definition.wasSaved()
     emit('changed')
   } catch (thrown) {
     error.value = errorOf(thrown)

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { refDebounced, useDebounceFn } from '@vueuse/core'
+import { useDebounceFn } from '@vueuse/core'
 import { commonStretches } from '~~/core/chain/chain'
 import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
 import type { InstantView, Lifeline, Missing, TraceView, VesselView } from '~~/server/views'

@@ -9,7 +9,7 @@ onChange((change) => change.about === 'scratch' || change.about === 'run', refre
 <template>
   <div class="grid gap-7 px-6 pt-4 pb-8">
     <ScratchList v-if="data" :copies="data.scratch" class="empty:hidden" />
-    <SavedRestores v-if="data" :saved="data.saved" @changed="refresh" />
+    <SavedRestores v-if="data" :saved="data.saved" :slug="vessel.slug" @changed="refresh" />
     <RunList
       :query="`vessel=${vessel.slug}&kinds=restore,rehearsal,undo`"
       :with-vessel="false"

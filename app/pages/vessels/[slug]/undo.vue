@@ -1,8 +1,6 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { fieldsOf } from '~~/core/compare/rows'
-import { isUndone, rowKey, undone, type UndoChoice } from '~~/core/changes/undo'
-import type { UndoPlan, UndoTable, VesselView } from '~~/server/views'
+import type { UndoPlan, VesselView } from '~~/server/views'
 
 // One transaction, row by row: what undoing it would do, what has touched the rows since, and the decisions.
 const { vessel } = defineProps<{ vessel: VesselView }>()
@@ -14,35 +12,13 @@ const transaction = computed(() => ({
   end: String(route.query.end),
 }))
 const { data: plan, error } = useLoad<UndoPlan>(() => `/api/vessels/${vessel.slug}/undo?${new URLSearchParams(transaction.value)}`)
-type Row = UndoTable['rows'][number]
-const choices = reactive<Record<string, Record<string, UndoChoice>>>({})
-const choiceOf = (table: UndoTable, row: Row) => choices[table.path]?.[rowKey(row.key)]
-const isDone = (table: UndoTable, row: Row) => isUndone(row, choiceOf(table, row))
-function decide(table: UndoTable, row: Row, choice: UndoChoice) {
-  choices[table.path] = { ...choices[table.path], [rowKey(row.key)]: choice }
-}
+const decisions = shallowRef<UndoDecisions>({})
 const tables = computed(() => plan.value?.tables ?? [])
-const all = computed(() => tables.value.flatMap((table) => table.rows.map((row) => ({ table, row }))))
-const willBe = computed(() => all.value.filter(({ table, row }) => isDone(table, row)))
-const conflicts = computed(() => all.value.filter(({ row }) => row.conflict !== null))
-const open = computed(() => conflicts.value.filter(({ table, row }) => choiceOf(table, row) === undefined))
-const MOST = 60
-const only = ref<'all' | 'conflicts'>('all')
-const FILTER = [
-  ['all', 'all rows'],
-  ['conflicts', 'touched since'],
-] as const
-const shownOf = (table: UndoTable) => table.rows.filter(({ conflict }) => only.value === 'all' || conflict !== null).slice(0, MOST)
-const ACT = { 'bring back': 'brought back', remove: 'removed', 'set back': 'set back', nothing: 'as it is' } as const
-const valueOf = (field: string | undefined) => (field === undefined ? '' : (fieldsOf(field)[0] ?? 'null'))
-/** The columns that tell something: those that change, else the first ones. */
-function told(table: UndoTable, row: Row) {
-  const target = undone(row)
-  const wanted = row.act === 'set back' ? row.columns : table.columns.map((_, i) => i).filter((i) => !table.key.includes(table.columns[i]!))
-  return wanted
-    .slice(0, 6)
-    .map((i) => ({ column: table.columns[i]!, from: row.now ? valueOf(row.now[i]) : null, to: target ? valueOf(target[i]) : null }))
-}
+const count = (passes: (...one: Parameters<typeof isDone>) => boolean) =>
+  tables.value.reduce((sum, table) => sum + table.rows.filter((row) => passes(decisions.value, table, row)).length, 0)
+const willBe = computed(() => count(isDone))
+const conflicts = computed(() => count((_, __, row) => row.conflict !== null))
+const open = computed(() => count(isOpen))
 const reason = ref('')
 const failure = shallowRef<ErrorRecord | null>(null)
 const sending = ref(false)
@@ -52,7 +28,7 @@ async function go() {
   try {
     const { id } = await post<{ id: string }>(`/api/vessels/${vessel.slug}/undo`, {
       transaction: transaction.value,
-      choices,
+      choices: decisions.value,
       reason: reason.value,
     })
     await navigateTo(`/runs/${id}`)
@@ -77,11 +53,10 @@ const at = computed(() => (plan.value ? new Date(Math.floor(plan.value.at / 1000
           ><template v-else>Undo one transaction</template>
         </PageSentence>
         <p v-if="plan" class="mt-1 text-[13px]">
-          <b class="font-semibold">{{ plural(willBe.length, 'row') }}</b> in {{ plural(tables.length, 'table') }} will be changed, in one
-          transaction. <template v-if="conflicts.length === 0">Nothing has touched them since.</template
+          <b class="font-semibold">{{ plural(willBe, 'row') }}</b> in {{ plural(tables.length, 'table') }} will be changed, in one
+          transaction. <template v-if="conflicts === 0">Nothing has touched them since.</template
           ><span v-else class="ochre"
-            >{{ plural(conflicts.length, 'row') }} {{ conflicts.length === 1 ? 'has' : 'have' }} been touched since<template
-              v-if="open.length > 0"
+            >{{ plural(conflicts, 'row') }} {{ conflicts === 1 ? 'has' : 'have' }} been touched since<template v-if="open > 0"
               >; those you do not decide on stay as they are</template
             >.</span
           >
@@ -93,72 +68,15 @@ const at = computed(() => (plan.value ? new Date(Math.floor(plan.value.at / 1000
     </div>
     <ErrorNote v-if="error" :error="error" class="m-6" />
     <div v-else-if="!plan" class="grid gap-2 p-6"><USkeleton v-for="i in 12" :key="i" class="h-5" /></div>
-    <div v-else class="sheet min-h-0 flex-1 overflow-auto px-6 pb-8 text-[13px]">
-      <div v-if="conflicts.length > 0" class="pt-3"><ChoiceBar v-model="only" :choices="FILTER" label="Which rows" /></div>
-      <section v-for="table in tables" :key="table.path" class="pt-4">
-        <h2 class="flex items-baseline gap-3 border-b border-[var(--line-strong)] pb-1.5">
-          <span class="mono font-semibold">{{ table.schema }}.{{ table.name }}</span>
-          <span class="soft">{{ plural(table.rows.length, 'row') }}, by {{ table.key.join(', ') }}</span>
-        </h2>
-        <table class="w-full">
-          <tbody class="rule">
-            <tr v-for="row in shownOf(table)" :key="row.key.join()" class="min-h-[27px] align-top" :data-act="row.act">
-              <td class="mono w-[110px] py-1 text-[12px]">{{ row.key.join(', ') }}</td>
-              <td class="w-[110px] py-1 font-medium" :class="isDone(table, row) ? (row.act === 'remove' ? 'iron' : 'glaze') : 'soft'">
-                {{ isDone(table, row) ? ACT[row.act] : 'left as it is' }}
-              </td>
-              <td class="mono max-w-0 py-1 text-[12px]">
-                <div class="truncate">
-                  <span v-for="one in told(table, row)" :key="one.column" class="mr-4"
-                    ><span class="soft mr-1.5">{{ one.column }}</span
-                    ><span v-if="one.from !== null && one.to !== one.from" class="iron line-through">{{ one.from }}</span>
-                    <template v-if="one.to !== null"> {{ one.to }}</template></span
-                  >
-                </div>
-                <div v-if="row.later.length > 0" class="soft font-sans">
-                  Since then:
-                  {{
-                    row.later
-                      .slice(-3)
-                      .map((one) =>
-                        `${one.op}d ${whenOf(new Date(Math.floor(one.at / 1000)))} by transaction ${one.xid}`
-                          .replace('insertd', 'inserted')
-                          .replace('emptyd', 'emptied'),
-                      )
-                      .join(', ')
-                  }}
-                </div>
-              </td>
-              <td class="w-[330px] py-1 pl-4">
-                <div v-if="row.conflict" class="flex items-center justify-end gap-3">
-                  <span class="ochre leading-[16px]">{{ row.conflict }}</span>
-                  <UButton
-                    v-if="row.act !== 'nothing'"
-                    size="xs"
-                    :variant="choiceOf(table, row) === 'undo' ? 'solid' : 'outline'"
-                    @click="decide(table, row, 'undo')"
-                    >Undo</UButton
-                  >
-                  <UButton size="xs" :variant="choiceOf(table, row) === 'leave' ? 'solid' : 'outline'" @click="decide(table, row, 'leave')"
-                    >Leave</UButton
-                  >
-                </div>
-              </td>
-            </tr>
-          </tbody>
-        </table>
-        <p v-if="table.rows.length > MOST" class="soft pt-2">and {{ countInWords(table.rows.length - MOST) }} more rows</p>
-      </section>
-    </div>
+    <UndoRows v-else v-model="decisions" :tables="tables" :conflicts="conflicts" :open="open" class="min-h-0 flex-1" />
     <div v-if="plan" class="flex items-center gap-4 border-t border-[var(--line-strong)] bg-[var(--ground)] px-6 py-3 text-[13px]">
       <span
-        ><b class="text-[15px] font-semibold">{{ countInWords(willBe.length) }}</b> {{ willBe.length === 1 ? 'row' : 'rows' }}, all of them
-        or none</span
+        ><b class="text-[15px] font-semibold">{{ countInWords(willBe) }}</b> {{ willBe === 1 ? 'row' : 'rows' }}, all of them or none</span
       >
       <ErrorNote v-if="failure" :error="failure" class="min-w-0 flex-1" />
       <UInput v-model="reason" name="reason" class="ml-auto w-80" placeholder="Why? It is kept with the receipt." :maxlength="500" />
-      <UButton color="error" variant="solid" data-undo :disabled="willBe.length === 0 || !reason.trim()" :loading="sending" @click="go"
-        >Undo {{ plural(willBe.length, 'row') }}</UButton
+      <UButton color="error" variant="solid" data-undo :disabled="willBe === 0 || !reason.trim()" :loading="sending" @click="go"
+        >Undo {{ plural(willBe, 'row') }}</UButton
       >
     </div>
   </main>

@@ -1,10 +1,11 @@
+import { savedRestoreRan } from '../../../../engine/catalog/saved-restores'
 import { vesselById } from '../../../../engine/catalog/vessels'
 import { noRows, openPoint } from '../../../../engine/points/open'
 import { blockedBy, planAll, planDigest, requireAgreed, requireReason } from '../../../../engine/runs/restore-plan'
 
 /** Brings things back, or rehearses it. What is overwritten asks for a reason, which is kept. */
 export default route(async (engine, event) => {
-  const { wish, reason, rehearsal, agreed } = await bodyOf(event, Restore)
+  const { wish, reason, rehearsal, agreed, saved } = await bodyOf(event, Restore)
   const point = await openPoint(engine, pointOf(event), noRows)
   const planned = await planAll(engine, point, wish)
   const blocker = blockedBy(planned)
@@ -21,5 +22,6 @@ export default route(async (engine, event) => {
     comment: reason,
     params: { point: point.id, wish, reason, agreed: planDigest(planned) },
   })
+  if (saved && !rehearsal) await savedRestoreRan(engine, saved, id)
   return created(event, { id })
 })

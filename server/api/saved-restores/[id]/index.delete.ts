@@ -1,7 +1,6 @@
-import { savedRestore } from '../../../../engine/catalog/saved-restores'
+import { forgetRestore } from '../../../../engine/catalog/saved-restores'
 
 export default route(async (engine, event) => {
-  const { id } = await savedRestore(engine, idOf(event))
-  await engine.db.deleteFrom('saved_restore').where('id', '=', id).execute()
+  await forgetRestore(engine, idOf(event))
   return {}
 })
