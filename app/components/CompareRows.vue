@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
+import { rowKey } from '~~/core/compare/rows'
 import type { TableComparison } from '~~/server/views'
 import type { Workbench } from '~/composables/useWorkbench'
 
@@ -61,21 +62,35 @@ const grid = computed(() => {
 // Single rows can be picked by their key, while they go to where they came from.
 const pickable = computed(() => comparison.key !== null && bench.choices.mode !== 'beside' && bench.choices.what !== 'structure')
 const picked = computed(() => bench.choices.rows[comparison.path]?.keys ?? [])
+const pickedKeys = computed(() => new Set(picked.value.map(rowKey)))
 const keysOf = (row: Shown) => keyAt.value.map((i) => row.then![i] ?? '')
-const same = (a: string[], b: string[]) => a.length === b.length && a.every((part, i) => part === b[i])
-const isPicked = (row: Shown) => picked.value.some((key) => same(key, keysOf(row)))
+const isPicked = (row: Shown) => pickedKeys.value.has(rowKey(keysOf(row)))
 function pick(keys: string[][]) {
-  const changed = rows.value.filter((row) => row.mark === 'changed' && keys.some((key) => same(key, keysOf(row))))
+  const wanted = new Set(keys.map(rowKey))
+  const changed = rows.value.filter((row) => row.mark === 'changed' && wanted.has(rowKey(keysOf(row))))
   const before = bench.choices.rows[comparison.path]
   const columnsOf = (row: Shown) => columns.value.filter(({ i }) => differs(row, i)).map(({ name }) => name)
   const overwrite = changed.length === 0 ? null : (before?.overwrite ?? [...new Set(changed.flatMap(columnsOf))])
   bench.pickRows(comparison.path, { keys, overwrite })
 }
-function toggle(row: Shown) {
-  const key = keysOf(row)
-  pick(isPicked(row) ? picked.value.filter((one) => !same(one, key)) : [...picked.value, key])
+const withShift = ref(false)
+/** The row that was ticked last; with Shift, all up to the next one are ticked or not as it was. */
+let last: { at: number; on: boolean } | null = null
+function toggle(at: number, shift: boolean) {
+  const on = shift && last ? last.on : !isPicked(rows.value[at]!)
+  const [from, to] = shift && last ? [Math.min(last.at, at), Math.max(last.at, at)] : [at, at]
+  const own = rows.value
+    .slice(from, to + 1)
+    .filter(canPick)
+    .map(keysOf)
+  const without = new Set(own.map(rowKey))
+  last = { at, on }
+  pick([...picked.value.filter((key) => !without.has(rowKey(key))), ...(on ? own : [])])
 }
-const listed = computed(() => rows.value.filter((row) => row.mark === 'gone' || row.mark === 'changed'))
+const canPick = (row: Shown) => row.mark === 'gone' || row.mark === 'changed'
+watch(rows, () => (last = null))
+const listed = computed(() => rows.value.filter(canPick))
+const allPicked = computed(() => (picked.value.length === 0 ? false : listed.value.every(isPicked) ? true : ('indeterminate' as const)))
 const counts = computed(
   () =>
     comparison.rows && [
@@ -149,13 +164,21 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
         >
       </p>
       <div class="grid shrink-0 items-end gap-x-2.5 border-b border-[var(--line)] px-4 pt-1.5 pb-1 text-[12px]" :style="grid">
-        <span v-if="pickable" />
+        <span v-if="pickable" class="grid place-items-center pb-0.5">
+          <UCheckbox
+            v-if="listed.length > 0"
+            :model-value="allPicked"
+            :aria-label="`Pick all ${countInWords(listed.length)} that are listed`"
+            data-pick-all
+            @update:model-value="pick(allPicked === true ? [] : listed.map(keysOf))"
+          />
+        </span>
         <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
           <b class="font-semibold">Then</b> <span v-if="at">{{ whenOf(at) }}</span>
         </div>
         <span /><span /><span />
         <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
-          <b class="font-semibold">{{ comparison.against ? 'Then again' : 'Now' }}</b>
+          <b class="font-semibold">{{ comparison.against ? 'The other point' : 'Now' }}</b>
           <span v-if="comparison.against">{{ whenOf(comparison.against.at) }}</span>
         </div>
         <span v-if="pickable" />
@@ -177,10 +200,12 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
           >
             <span v-if="pickable" class="grid place-items-center">
               <UCheckbox
-                v-if="rows[item.index]!.mark === 'gone' || rows[item.index]!.mark === 'changed'"
+                v-if="canPick(rows[item.index]!)"
                 :model-value="isPicked(rows[item.index]!)"
                 :aria-label="`Pick ${rows[item.index]!.key}`"
-                @update:model-value="toggle(rows[item.index]!)"
+                title="With Shift: all from the one that was ticked before"
+                @click.capture="withShift = $event.shiftKey"
+                @update:model-value="toggle(item.index, withShift)"
               />
             </span>
             <span

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
 import { lastName } from '~~/core/things/thing'
 import type { FileSighting, FolderLine } from '~~/server/views'
 
@@ -52,13 +53,35 @@ const goTo = ({ point: at, volume, file }: FileSighting) => {
 const SHOWN = 256 * 1024
 const PICTURE = /\.(png|jpe?g|gif|webp|svg|avif)$/i
 const shown = ref<{ name: string; text: string | null; picture: string | null } | null>(null)
-watch([() => path, () => point, folder], () => (shown.value = null))
+const previewError = shallowRef<ErrorRecord | null>(null)
+watch([() => path, () => point, folder], () => {
+  shown.value = null
+  previewError.value = null
+})
+let turn = 0
 async function show(line: FolderLine) {
-  const isPicture = PICTURE.test(line.name) && line.size < 20_000_000
-  if (isPicture) return void (shown.value = { name: line.name, text: null, picture: fileUrl(line.name, { show: '1' }) })
-  const bytes = new Uint8Array(await (await fetch(fileUrl(line.name, { show: '1' }))).arrayBuffer())
-  const text = bytes.includes(0) ? null : new TextDecoder().decode(bytes) + (line.size > SHOWN ? '\n…' : '')
-  shown.value = { name: line.name, text, picture: null }
+  const mine = ++turn
+  previewError.value = null
+  const url = fileUrl(line.name, { show: '1' })
+  if (PICTURE.test(line.name) && line.size < 20_000_000) return void (shown.value = { name: line.name, text: null, picture: url })
+  try {
+    const bytes = await bytesAt(url)
+    if (mine !== turn) return
+    const text = bytes.includes(0) ? null : new TextDecoder().decode(bytes) + (line.size > SHOWN ? '\n…' : '')
+    shown.value = { name: line.name, text, picture: null }
+  } catch (thrown) {
+    if (mine !== turn) return
+    shown.value = { name: line.name, text: null, picture: null }
+    previewError.value = errorOf(thrown)
+  }
+}
+/** A picture does not say itself why it is not shown. */
+async function pictureFailed() {
+  const { name: of, picture } = shown.value!
+  const told = await bytesAt(picture!).then(() => null, errorOf)
+  if (shown.value?.picture !== picture) return
+  shown.value = { name: of, text: null, picture: null }
+  previewError.value = told
 }
 </script>
 
@@ -134,7 +157,14 @@ async function show(line: FolderLine) {
         <span class="mono cut font-semibold">{{ shown.name }}</span>
         <button aria-label="Close" @click="shown = null"><UIcon name="i-lucide-x" class="size-4" /></button>
       </p>
-      <img v-if="shown.picture" :src="shown.picture" :alt="shown.name" class="m-4 max-h-[80%] max-w-[90%] object-contain" />
+      <ErrorNote v-if="previewError" :error="previewError" class="m-4" />
+      <img
+        v-else-if="shown.picture"
+        :src="shown.picture"
+        :alt="shown.name"
+        class="m-4 max-h-[80%] max-w-[90%] object-contain"
+        @error="pictureFailed"
+      />
       <pre v-else-if="shown.text !== null" class="mono min-h-0 flex-1 overflow-auto px-4 py-3 text-[12px] leading-[18px]" data-file-text>{{
         shown.text
       }}</pre>

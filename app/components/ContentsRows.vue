@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
+import { rowKey } from '~~/core/compare/rows'
 import { orderingOf } from '~~/core/look/filter'
 import type { LookedRow } from '~~/server/views'
 import { useRowWindow, WINDOW, type RowOrder } from '~/composables/useRowWindow'
@@ -38,10 +39,11 @@ const grid = computed(() => ({
 const isKey = (name: string) => key.value?.[0] === name && head.value?.sortable
 const NEXT: Record<RowOrder, RowOrder> = { stored: 'key', key: 'key-descending', 'key-descending': 'stored' }
 const keyOf = (row: LookedRow) => key.value!.map((column) => row.fields[head.value!.columns.findIndex(({ name }) => name === column)] ?? '')
-const isTicked = (row: LookedRow) => ticked.value.some((one) => one.join('\u0001') === keyOf(row).join('\u0001'))
+const tickedKeys = computed(() => new Set(ticked.value.map(rowKey)))
+const isTicked = (row: LookedRow) => tickedKeys.value.has(rowKey(keyOf(row)))
 function tick(row: LookedRow) {
   const own = keyOf(row)
-  const without = ticked.value.filter((one) => one.join('\u0001') !== own.join('\u0001'))
+  const without = ticked.value.filter((one) => rowKey(one) !== rowKey(own))
   ticked.value = without.length === ticked.value.length ? [...ticked.value, own] : without
 }
 function show(index: number) {

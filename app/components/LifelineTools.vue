@@ -7,7 +7,8 @@ import type { TimeRange } from '~/composables/useTimeWindow'
 const { artifacts, range, logged } = defineProps<{ artifacts: Artifact[]; range: TimeRange; logged: boolean }>()
 const emit = defineEmits<{ enter: [at: number]; position: [position: string]; preset: [span: number] }>()
 const typed = ref('')
-const unreadable = ref(false)
+/** Why what was typed can't be entered. */
+const trouble = ref<string | null>(null)
 function enter() {
   const position = positionOf(typed.value)
   if (position !== undefined && logged) {
@@ -15,9 +16,10 @@ function enter() {
     typed.value = ''
     return
   }
-  const at = position === undefined ? readTime(typed.value) : newestAtPosition(artifacts, position)?.at
-  unreadable.value = at === undefined
-  if (at === undefined) return
+  const read = position === undefined ? readTime(typed.value) : null
+  const at = read ? read.at : newestAtPosition(artifacts, position!)?.at
+  trouble.value = read ? read.trouble : at ? null : 'Nothing that is kept reaches that position.'
+  if (!at) return
   typed.value = ''
   emit('enter', at.getTime())
 }
@@ -30,8 +32,8 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
 <template>
   <div class="soft flex items-center gap-5 text-[13px]">
     <form
-      class="flex h-[26px] w-[196px] items-center gap-[7px] border-b"
-      :class="unreadable ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
+      class="relative flex h-[26px] w-[196px] items-center gap-[7px] border-b"
+      :class="trouble ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
       @submit.prevent="enter"
     >
       <UIcon name="i-lucide-crosshair" class="size-3.5 shrink-0" />
@@ -39,12 +41,21 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
         v-model="typed"
         name="instant"
         :aria-label="`Enter ${words}`"
-        :aria-invalid="unreadable"
+        :aria-invalid="trouble !== null"
+        :aria-describedby="trouble ? 'instant-trouble' : undefined"
         :placeholder="words"
-        :title="`As in: yesterday 9:41:07, 3 Nov 04:10, 2026-11-24T09:41:07Z${hasPositions ? ', 16/B2A41F08' : ''}`"
+        :title="`As in: ${TIMES_AS_IN}${hasPositions ? ', 16/B2A41F08' : ''}`"
         class="w-full bg-transparent text-[var(--ink)] outline-none placeholder:text-[var(--soft)]"
-        @input="unreadable = false"
+        @input="trouble = null"
       />
+      <p
+        v-if="trouble"
+        id="instant-trouble"
+        role="alert"
+        class="iron absolute top-full left-0 z-10 w-[380px] border border-[var(--line-strong)] bg-[var(--sheet)] px-3 py-2 leading-[17px]"
+      >
+        {{ trouble }}
+      </p>
     </form>
     <button
       v-for="[label, span] in PRESETS"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { rowKey } from '~~/core/compare/rows'
 import { copyText } from '~~/core/content/copy-text'
 import { insertWriter, updateStatement } from '~~/core/look/formats'
 import { namesOf } from '~~/core/things/thing'
@@ -19,10 +20,10 @@ const statements = computed(() => {
   const [, , schema, name] = namesOf(comparison.path)
   const target = { schema: schema!, name: name! }
   const at = comparison.key!.map((column) => comparison.columns.indexOf(column))
-  const wanted = new Set(pick.value.keys.map((key) => key.join('\u0001')))
+  const wanted = new Set(pick.value.keys.map(rowKey))
   const insert = insertWriter(target, comparison.columns)
   return (comparison.rows?.rows ?? [])
-    .filter(({ then }) => then && wanted.has(at.map((i) => then[i] ?? '').join('\u0001')))
+    .filter(({ then }) => then && wanted.has(rowKey(at.map((i) => then[i] ?? ''))))
     .flatMap(({ mark, then }) => {
       if (mark === 'gone') return [insert(then!.map(copyText).join('\t')).trimEnd()]
       return pick.value.overwrite ? [updateStatement(target, comparison.columns, then!, comparison.key!, pick.value.overwrite)] : []

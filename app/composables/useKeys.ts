@@ -1,13 +1,16 @@
 const PLACES: Record<string, string> = { w: '/', e: '/estate', v: '/vessels', r: '/runs', s: '/stores' }
 const SEQUENCE_MS = 1200
 
-const isTyping = (target: EventTarget | null) =>
-  target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
+/** Where letters are written, or choose from a list by the beginning of its words. */
+const TAKES_LETTERS = 'input, textarea, select, [contenteditable=""], [contenteditable=true], [role=combobox], [role=listbox], [role=menu]'
+/** What is open above the page has its own keys. */
+const IN_FRONT = '[role=dialog], [role=alertdialog], [role=listbox], [role=menu]'
 
-/** Whether a key is ours to use: nothing is being written, no dialog is open, and it is none of the browser's own. */
+/** Whether a key is ours to use: nothing is written or chosen, nothing is open above the page, and it is none of the browser's own. */
 export function isKeyFree(event: KeyboardEvent): boolean {
-  if (event.ctrlKey || event.metaKey || event.altKey || isTyping(event.target)) return false
-  return document.querySelector('[role=dialog]') === null
+  if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey) return false
+  if (event.target instanceof Element && event.target.closest(TAKES_LETTERS)) return false
+  return document.querySelector(IN_FRONT) === null
 }
 
 /** The keys that work everywhere. Keys of the browser itself are left alone. */

@@ -1,7 +1,20 @@
-/** The time of now, in milliseconds, moved on every `every` milliseconds. */
-export function useTicking(every = 10_000): Ref<number> {
+/**
+ * The time of now, in milliseconds, moved on every `every` milliseconds.
+ *
+ * @param goes whether it has to go at all
+ */
+export function useTicking(every = 10_000, goes: () => boolean = () => true): Ref<number> {
   const now = ref(Date.now())
-  const timer = setInterval(() => (now.value = Date.now()), every)
+  let timer: ReturnType<typeof setInterval> | undefined
+  watch(
+    goes,
+    (on) => {
+      clearInterval(timer)
+      now.value = Date.now()
+      if (on) timer = setInterval(() => (now.value = Date.now()), every)
+    },
+    { immediate: true },
+  )
   onScopeDispose(() => clearInterval(timer))
   return now
 }

@@ -1,5 +1,5 @@
-import { fieldsOf } from '~~/core/compare/rows'
-import { isUndone, rowKey, type UndoChoice } from '~~/core/changes/undo'
+import { fieldsOf, rowKey } from '~~/core/compare/rows'
+import { isUndone, type UndoChoice } from '~~/core/changes/undo'
 import type { UndoTable } from '~~/server/views'
 
 // The rows of a transaction that may be undone, as a list that a person can narrow and decide on.

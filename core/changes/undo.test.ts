@@ -1,6 +1,7 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { isUndone, rowKey, undone, undoRow } from './undo'
+import { rowKey } from '../compare/rows'
+import { isUndone, undone, undoRow } from './undo'
 
 const value = fc.constantFrom('1', '2', '3')
 const row = fc.option(

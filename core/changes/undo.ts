@@ -6,9 +6,6 @@ export interface TouchedRow {
   now: string[] | null
 }
 
-/** By what decisions name a row: one text for each key, of however many columns. */
-export const rowKey = (key: string[]): string => JSON.stringify(key)
-
 export type UndoAct = 'bring back' | 'remove' | 'set back' | 'nothing'
 /** What a person may decide where something else has touched the row since. */
 export type UndoChoice = 'undo' | 'leave'

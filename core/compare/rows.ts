@@ -1,8 +1,12 @@
 import { textOf } from '../content/text'
+
 /** The fields of one line of COPY text; null for `\N`. */
 export function fieldsOf(line: string): (string | null)[] {
   return line.split('\t').map((field) => (field === '\\N' ? null : field.includes('\\') ? unescape(field) : field))
 }
+
+/** One text for each key, of however many columns and whatever is in them. */
+export const rowKey = (key: string[]): string => JSON.stringify(key)
 
 const ESCAPES: Record<string, string> = { b: '\b', f: '\f', n: '\n', r: '\r', t: '\t', v: '\v' }
 

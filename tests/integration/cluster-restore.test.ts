@@ -2,7 +2,7 @@ import { readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import type { ClusterWish } from '../../core/cluster/wish'
-import { savedRestore, saveRestore } from '../../engine/catalog/saved-restores'
+import { savedRestores, saveRestore } from '../../engine/catalog/saved-restores'
 import { openPoint } from '../../engine/points/open'
 import { takeBack } from '../../engine/runs/take-back'
 import { BoardingBench, check, settled, wish } from '../support/boarding'
@@ -53,7 +53,7 @@ describe('a namespace on another cluster', () => {
       },
     )
     const id = await saveRestore(boarding.bench.engine, boarding.vessel, 'To the islet', asked, 'as every month')
-    const saved = await savedRestore(boarding.bench.engine, id)
+    const saved = (await savedRestores(boarding.bench.engine, boarding.vessel.id)).find((one) => one.id === id)!
     expect([saved.wish, saved.reason]).toEqual([asked, 'as every month'])
     const [first, again] = await Promise.all([boarding.plan(asked), boarding.plan(saved.wish)])
     expect(again).toEqual(first)

@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-import { rowKey } from '../../core/changes/undo'
+import { rowKey } from '../../core/compare/rows'
 import { refAtTime } from '../../core/chain/instant-ref'
 import { changeReach } from '../../engine/catalog/source-access'
 import { accessOf } from '../../engine/catalog/sources'

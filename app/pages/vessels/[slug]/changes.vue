@@ -32,18 +32,31 @@ const changes = shallowRef<FoundChange[]>([])
 const next = shallowRef<LogFound['next']>(null)
 const error = shallowRef<ErrorRecord | null>(null)
 const pending = ref(true)
-const troubles = reactive({ from: false, to: false })
+/** How the limits were understood when the search began. */
+const limits = shallowRef<Record<'from' | 'to', ReadTime | null>>({ from: null, to: null })
+const unreadable = computed(() => limits.value.from?.trouble ?? limits.value.to?.trouble ?? null)
+const readLimit = (name: 'from' | 'to') => (form[name].trim() ? readTime(form[name]) : null)
+const understood = computed(() =>
+  (['from', 'to'] as const).flatMap((name) => (limits.value[name]?.at ? [`${name} ${fullOf(limits.value[name]!.at!)}`] : [])).join(' '),
+)
 let turn = 0
 async function look(older = false) {
   const mine = ++turn
+  if (!older) limits.value = { from: readLimit('from'), to: readLimit('to') }
+  // Without the limit that was meant, it would be another search.
+  if (unreadable.value) {
+    changes.value = []
+    next.value = null
+    pending.value = false
+    return
+  }
   const query = new URLSearchParams()
   for (const name of ['table', 'column', 'value', 'xid'] as const) if (form[name]) query.set(name, form[name])
   if (form.column && form.value === '') query.set('value', '')
   if (!form.value) query.delete('column')
   if (ops.value.size > 0) query.set('ops', [...ops.value].join(','))
   for (const name of ['from', 'to'] as const) {
-    const at = form[name] ? readTime(form[name]) : null
-    troubles[name] = at === undefined
+    const at = limits.value[name]?.at
     if (at) query.set(name, String(at.getTime() * 1000 + (name === 'to' ? 999_999 : 0)))
   }
   if (older && next.value) query.set('after', `${next.value.segment}.${Math.round(next.value.at)}.${next.value.chunk}`)
@@ -162,19 +175,35 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">From</span
-        ><UInput v-model="form.from" name="from" class="w-32" placeholder="yesterday 9:30" :color="troubles.from ? 'error' : undefined"
+        ><UInput
+          v-model="form.from"
+          name="from"
+          class="w-32"
+          placeholder="yesterday 9:30"
+          :aria-invalid="Boolean(limits.from?.trouble)"
+          :color="limits.from?.trouble ? 'error' : undefined"
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">To</span
-        ><UInput v-model="form.to" name="to" class="w-24" placeholder="now" :color="troubles.to ? 'error' : undefined"
+        ><UInput
+          v-model="form.to"
+          name="to"
+          class="w-24"
+          placeholder="now"
+          :aria-invalid="Boolean(limits.to?.trouble)"
+          :color="limits.to?.trouble ? 'error' : undefined"
       /></label>
       <label class="grid gap-1"
         ><span class="soft s12">Transaction</span><UInput v-model="form.xid" name="xid" class="mono w-20" :maxlength="20"
       /></label>
       <UButton type="submit" :loading="pending">Search the log</UButton>
+      <p v-if="understood && !unreadable" class="soft s12 w-full" data-understood>{{ understood }}</p>
     </form>
     <div class="sheet min-h-0 overflow-auto px-6 pb-8 text-[13px]">
-      <ErrorNote v-if="error" :error="error" class="my-4" />
+      <p v-if="unreadable" class="iron max-w-xl py-5" role="alert" data-unreadable>
+        Nothing was searched: the limit “{{ limits.from?.trouble ? form.from : form.to }}” can’t be read. {{ unreadable }}
+      </p>
+      <ErrorNote v-else-if="error" :error="error" class="my-4" />
       <div v-else-if="pending && changes.length === 0" class="grid gap-2 py-4"><USkeleton v-for="i in 10" :key="i" class="h-5" /></div>
       <p v-else-if="changes.length === 0" class="soft max-w-xl py-5">
         <template v-if="(tables ?? []).length === 0"

@@ -1,0 +1,48 @@
+import { en } from 'chrono-node'
+
+// Times as people write them: what they say of the past, since a log and its points lie there.
+
+/** Whether the day stands before the month where somebody lives; where it is not known, it does. */
+export function isDayFirst(locale?: string): boolean {
+  const parts = new Intl.DateTimeFormat(locale, { day: 'numeric', month: 'numeric', year: 'numeric' }).formatToParts()
+  return parts.findIndex(({ type }) => type === 'day') < parts.findIndex(({ type }) => type === 'month')
+}
+
+export type ReadTime = { at: Date; trouble: null } | { at: null; trouble: string }
+const trouble = (text: string): ReadTime => ({ at: null, trouble: text })
+
+export const TIMES_AS_IN = 'yesterday 9:41:07, 9:41 pm, 10 minutes ago, last tuesday 8:00, 3 Nov 04:10, 2026-11-24T09:41:07Z'
+
+/**
+ * Reads a time that a person has written, or tells why it can't be. It must say a time of day, and all of the text
+ * must be understood; what leaves the day or the year open means the last one that has been.
+ *
+ * @param locale tells in which order days and months are written, as in 3/4/2026; with dots the day is always first
+ */
+export function readTime(text: string, now = new Date(), locale?: string): ReadTime {
+  const written = text.trim()
+  const dotted = written.replace(/^(\d{1,2})\.(\d{1,2})\.(\d{4})(?=$|[\sT,])/, '$3-$2-$1')
+  const parser = isDayFirst(locale) ? en.GB : en.casual
+  const [found, ...others] = parser.parse(padded(dotted), now)
+  if (!found || others.length > 0 || found.index !== 0 || found.text.length < padded(dotted).length)
+    return trouble(`This is no time that is understood. As in: ${TIMES_AS_IN}.`)
+  if (found.end) return trouble('These are two times. Write one.')
+  const { start } = found
+  if (!start.isCertain('hour')) return trouble('It does not say at which time of the day.')
+  return { at: inPast(start.date(), now, start), trouble: null }
+}
+
+/** Parts of a date as ISO 8601 wants them: of two digits. */
+const padded = (text: string) =>
+  text.replace(/^(\d{4})-(\d{1,2})-(\d{1,2})/, (_, year, ...parts) =>
+    [year, ...parts.slice(0, 2).map((part) => String(part).padStart(2, '0'))].join('-'),
+  )
+
+/** What was meant where a part was left open and the nearest such time has not come yet: the one before it. */
+function inPast(at: Date, now: Date, is: { isCertain(part: 'year' | 'month' | 'day' | 'weekday'): boolean }): Date {
+  if (at <= now || is.isCertain('year')) return at
+  const before = new Date(at)
+  if (is.isCertain('day') || is.isCertain('month')) before.setFullYear(before.getFullYear() - 1)
+  else before.setDate(before.getDate() - (is.isCertain('weekday') ? 7 : 1))
+  return before
+}
