@@ -4,13 +4,14 @@ import { defineConfig } from 'vitest/config'
 // Three lanes, each with a server of its own and going file by file; they take about as long, so that all go at once in
 // `bin/test`.
 const lane = (files: string) => files.split(',').map((file) => `tests/integration/${file}.test.ts`)
-const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-faults,losses')
+const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-faults,whereto')
 const SECOND = lane(
-  'log,log-audit,log-by-chance,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*,whereto',
+  'log,log-audit,log-by-chance,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*',
 )
 // It looks at moments right beside changes, which takes a machine that has time.
 const ALONE = lane('log-structure')
 
+const root = fileURLToPath(new URL('.', import.meta.url)).replace(/\/$/, '')
 const withServer = {
   globalSetup: ['tests/support/postgres.setup.ts'],
   testTimeout: 120_000,
@@ -27,7 +28,7 @@ export default defineConfig({
     projects: [
       {
         // As the application itself names what lies outside of it.
-        resolve: { alias: { '~~': fileURLToPath(new URL('.', import.meta.url)).replace(/\/$/, '') } },
+        resolve: { alias: { '~~': root, '~': `${root}/app` } },
         test: { name: 'unit', include: ['{core,engine,server,app,standins}/**/*.test.ts'], testTimeout: 30_000, isolate: false },
       },
       {

@@ -13,6 +13,7 @@ await live
     <SvgPatterns />
     <TheBar />
     <ConnectionLost />
+    <StaleStrip />
     <HoldStrip />
     <NuxtPage />
     <LazyThePalette v-if="palette" />

@@ -11,7 +11,7 @@ const CHECKS = [
 ]
 const SOAK = ['soak', ['node', 'dist/soak.mjs', '0.7', '1']]
 /** Projects of vitest, and checks; those of one line go at once, each against a server of its own. */
-const STAGES = [['unit'], ['integration', 'log', 'churn'], ['structure', SOAK], ['e2e']]
+const STAGES = [['unit'], ['integration', 'log', 'churn', SOAK], ['structure', 'e2e']]
 /** What is tested once more against each other major version of PostgreSQL that this machine has. */
 const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
 const majors = readdirSync('/usr/lib/postgresql').map(Number)

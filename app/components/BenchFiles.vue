@@ -11,6 +11,7 @@ const { bench, point, path, against } = defineProps<{
 }>()
 const { data, error } = useLoad<VolumeComparison>(
   () => `/api/points/${encodeURIComponent(point)}/compare-files?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
+  { tells: true },
 )
 const isCompared = computed(() => data.value?.trouble === null)
 const filter = ref('')

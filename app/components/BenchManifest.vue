@@ -5,6 +5,7 @@ import type { ManifestComparison } from '~~/server/views'
 const { point, path, against } = defineProps<{ point: string; path: string; against: string | null }>()
 const { data, error } = useLoad<ManifestComparison>(
   () => `/api/points/${encodeURIComponent(point)}/compare-manifest?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
+  { tells: true },
 )
 </script>
 

@@ -12,7 +12,9 @@ const folder = computed({
   set: (to: string) => void setQuery({ folder: to || undefined }),
 })
 const base = computed(() => `/api/points/${encodeURIComponent(point)}`)
-const { data, error } = useLoad<FolderLine[]>(() => `${base.value}/files?${new URLSearchParams({ path, folder: folder.value })}`)
+const { data, error } = useLoad<FolderLine[]>(() => `${base.value}/files?${new URLSearchParams({ path, folder: folder.value })}`, {
+  tells: true,
+})
 const steps = computed(() => folder.value.split('/').filter(Boolean))
 const below = (name: string) => (folder.value ? `${folder.value}/${name}` : name)
 const fileUrl = (name: string, more: Record<string, string> = {}) =>

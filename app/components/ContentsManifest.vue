@@ -1,6 +1,9 @@
 <script setup lang="ts">
 const { point, path } = defineProps<{ point: string; path: string }>()
-const { data, error } = useLoad<{ yaml: string }>(() => `/api/points/${encodeURIComponent(point)}/object?path=${encodeURIComponent(path)}`)
+const { data, error } = useLoad<{ yaml: string }>(
+  () => `/api/points/${encodeURIComponent(point)}/object?path=${encodeURIComponent(path)}`,
+  { tells: true },
+)
 /** Keys recede, what was written stands out. */
 const lines = computed(() =>
   (data.value?.yaml ?? '').split('\n').map((line) => {

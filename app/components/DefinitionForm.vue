@@ -84,6 +84,7 @@ async function storeMade(name: string) {
       </a>
     </nav>
     <div class="min-w-0 px-1 pb-10">
+      <ErrorNote v-if="definition.stale.value" :error="definition.stale.value" class="mt-3" data-figures-stale />
       <RuleList id="what" :draft="draft" :selection="selection" />
       <DefinitionStill
         id="still"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
 import { ANY_TIME, LOG, type VesselDefinition } from '~~/core/plan/definition'
 import { loggedPart } from '~~/core/selection/rules'
 import type { MemberReadiness } from '~~/server/views'
@@ -8,11 +9,20 @@ const { draft, slug } = defineProps<{ draft: VesselDefinition; slug: string | nu
 const MIB = 1024 * 1024
 const log = computed(() => draft.log!)
 const readiness = shallowRef<MemberReadiness[] | null>(null)
+const trouble = shallowRef<ErrorRecord | null>(null)
 let turn = 0
 async function ask() {
   const mine = ++turn
-  const answer = await post<MemberReadiness[]>('/api/readiness', { rules: draft.rules, log: draft.log, vessel: slug }).catch(() => null)
-  if (mine === turn && answer) readiness.value = answer
+  const body = { rules: draft.rules, log: draft.log, vessel: slug }
+  try {
+    const answer = await post<MemberReadiness[]>('/api/readiness', body)
+    if (mine !== turn) return
+    readiness.value = answer
+    trouble.value = null
+  } catch (thrown) {
+    // What was found for other rules says nothing of these.
+    if (mine === turn) [readiness.value, trouble.value] = [null, errorOf(thrown)]
+  }
 }
 watchDebounced([() => draft.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
 const keepMb = computed({ get: () => Math.round(log.value.keepAtMost / MIB), set: (mb) => (log.value.keepAtMost = Math.round(mb) * MIB) })
@@ -101,6 +111,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
         >
       </div>
     </template>
+    <ErrorNote v-if="trouble" :error="trouble" class="my-2" />
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>
       <div class="flex items-baseline gap-3">
         <span class="mono text-[12.5px] font-medium">{{ member.member }}</span>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 
-defineProps<{ error: ErrorRecord }>()
+const { error } = defineProps<{ error: ErrorRecord }>()
+const said = computed(() => [error.code, error.what, error.touched, error.next].join('\n'))
 </script>
 
 <template>
@@ -10,7 +11,7 @@ defineProps<{ error: ErrorRecord }>()
     <div class="min-w-0 break-words">
       <p class="font-medium">{{ error.what }}</p>
       <p class="soft">{{ error.touched }}</p>
-      <p>{{ error.next }}</p>
+      <p>{{ error.next }} <CopyIt icon :text="said" label="Copy what this says" /></p>
     </div>
   </div>
 </template>

@@ -11,6 +11,7 @@ const emit = defineEmits<{
 }>()
 const { data, error, refresh } = useLoad<EstateThing[]>(
   () => `/api/estate/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`,
+  { tells: true },
 )
 onChange((change) => change.about === 'estate' || change.about === 'vessel', refresh, 1000)
 const filter = ref('')

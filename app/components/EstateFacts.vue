@@ -5,9 +5,10 @@ import type { EstateSource, EstateThing } from '~~/server/views'
 const { thing, source, among } = defineProps<{ thing: EstateThing | null; source: EstateSource | null; among: EstateThing[] }>()
 defineEmits<{ reach: [] }>()
 const probing = ref(false)
+const fail = useFailure()
 async function again(what: 'probe' | 'discover') {
   probing.value = true
-  await post(`/api/sources/${source!.id}/${what}`).catch(() => undefined)
+  await post(`/api/sources/${source!.id}/${what}`).catch(fail)
   probing.value = false
 }
 const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
@@ -41,7 +42,9 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
   <aside class="sheet w-[330px] shrink-0 overflow-y-auto border-t-0 px-5 pt-3 pb-6 text-[13px] max-[1150px]:w-[280px]" aria-label="Facts">
     <p v-if="!thing" class="soft">Choose something to see what is known of it.</p>
     <template v-else>
-      <h2 class="mono text-[14px] font-semibold break-words" :class="{ 'line-through': thing.goneAt }">{{ thing.name }}</h2>
+      <h2 class="mono text-[14px] font-semibold break-words">
+        <span :class="{ 'line-through': thing.goneAt }">{{ thing.name }}</span> <CopyIt icon :text="thing.path" label="Copy the path" />
+      </h2>
       <p v-if="thing.goneAt" class="iron mt-1">Gone since {{ whenOf(thing.goneAt) }}. Its points still hold it.</p>
       <p v-if="thing.facts.trouble" class="ochre mt-1">{{ thing.facts.trouble }}</p>
       <ErrorNote v-if="isSource && source?.trouble" :error="source.trouble" class="mt-2" />

@@ -3,12 +3,9 @@ import type { ErrorRecord } from '~~/core/errors'
 import type { OpenHold } from '~~/server/views'
 
 // On every page, for as long as anything is held.
-const { data: holds, error: unknown, refresh } = useLoad<OpenHold[]>('/api/holds')
+const { data: holds, error: unknown, refresh } = useLoad<OpenHold[]>('/api/holds', { tells: true })
 let heard = Date.now()
 watch(holds, () => (heard = Date.now()))
-// Whether something is held has to be known: it is asked again until there is an answer.
-const AGAIN_MS = 5000
-useIntervalFn(() => unknown.value && refresh(), AGAIN_MS)
 onChange((change) => change.about === 'hold', refresh, 100)
 const now = useTicking(100, () => (holds.value?.length ?? 0) > 0)
 const since = (hold: OpenHold) => hold.since + Math.max(0, now.value - heard)
@@ -30,7 +27,7 @@ async function act(path: string, body?: object) {
     <UIcon name="i-lucide-circle-help" class="size-4 shrink-0" />
     <span
       ><b class="font-semibold">Whether anything is held still is not known{{ holds ? ` since ${secondsOf(new Date(heard))}` : '' }}.</b>
-      {{ unknown.what }} It is asked again every {{ AGAIN_MS / 1000 }} s; a hold ends by itself when its limit is over.</span
+      {{ unknown.what }} It is asked again by itself; a hold ends by itself when its limit is over.</span
     >
   </div>
   <div v-if="holds && holds.length > 0" role="status" data-hold-strip>

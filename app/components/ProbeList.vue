@@ -7,11 +7,6 @@ const LOOK = {
   advice: { icon: 'i-lucide-triangle-alert', color: 'var(--ochre-text)', word: 'better with it' },
   missing: { icon: 'i-lucide-x', color: 'var(--iron)', word: 'missing' },
 } as const
-const copied = ref<string | null>(null)
-async function copy(finding: ProbeFinding) {
-  await navigator.clipboard?.writeText(finding.mend!).catch(() => undefined)
-  copied.value = finding.id
-}
 </script>
 
 <template>
@@ -29,9 +24,7 @@ async function copy(finding: ProbeFinding) {
         <p v-if="finding.mend" class="mt-1 flex items-start gap-2">
           <code class="mono min-w-0 flex-1 bg-[var(--wash)] px-1.5 py-0.5 text-[12px] break-words whitespace-pre-wrap">{{
             finding.mend
-          }}</code><button class="lnk shrink-0 text-[12px]" @click="copy(finding)">
-            {{ copied === finding.id ? 'copied' : 'copy' }}
-          </button>
+          }}</code><CopyIt :text="finding.mend" :label="`Copy what mends it: ${finding.title}`" />
         </p>
       </div>
     </li>

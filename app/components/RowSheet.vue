@@ -5,10 +5,12 @@ import type { LookedRow, WholeRow } from '~~/server/views'
 const { point, path } = defineProps<{ point: string; path: string; title: string }>()
 const row = defineModel<LookedRow | null>({ required: true })
 const open = computed({ get: () => row.value !== null, set: (value) => !value && (row.value = null) })
-const { data, error } = useLoad<WholeRow>(() =>
-  row.value
-    ? `/api/points/${encodeURIComponent(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}`
-    : null,
+const { data, error } = useLoad<WholeRow>(
+  () =>
+    row.value
+      ? `/api/points/${encodeURIComponent(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}`
+      : null,
+  { tells: true },
 )
 
 interface Shown {
@@ -50,7 +52,6 @@ function hexOf(hex: string): string {
   }
   return lines.join('\n') + (hex.length > SHOWN_BYTES * 2 ? '\n…' : '')
 }
-const copy = (value: string) => navigator.clipboard.writeText(value)
 </script>
 
 <template>
@@ -73,14 +74,7 @@ const copy = (value: string) => navigator.clipboard.writeText(value)
               >{{ shown(data.fields[i]!, column.type, data.cut[i]).text }}</pre>
             <span class="soft text-[11px]">{{ shown(data.fields[i] ?? null, column.type, data.cut[i]).note }}</span>
           </dd>
-          <button
-            v-if="data.fields[i]"
-            class="soft self-start hover:text-[var(--ink)]"
-            :aria-label="`Copy ${column.name}`"
-            @click="copy(data.fields[i]!)"
-          >
-            <UIcon name="i-lucide-copy" class="size-3.5" />
-          </button>
+          <CopyIt v-if="data.fields[i]" icon :text="data.fields[i]!" :label="`Copy ${column.name}`" class="self-start" />
         </div>
       </dl>
     </template>

@@ -29,12 +29,19 @@ function add(act: Rule['act'], pattern = '', kind: Rule['kind'] = 'database') {
 const names = (rule: Rule) => of(rule)?.first.slice(0, 4) ?? []
 
 // What only labels keep out of a rule, while it is asked for.
+const fail = useFailure()
 const asked = ref<string | null>(null)
 const out = shallowRef<KeptOut | null>(null)
 async function askWhy(rule: Rule) {
   asked.value = asked.value === rule.id ? null : rule.id
   out.value = null
-  if (asked.value) out.value = await post<KeptOut>('/api/selection/explain', { rules: draft.rules, rule: rule.id }).catch(() => null)
+  if (asked.value === null) return
+  try {
+    out.value = await post<KeptOut>('/api/selection/explain', { rules: draft.rules, rule: rule.id })
+  } catch (thrown) {
+    asked.value = null
+    fail(thrown)
+  }
 }
 watch(
   () => selection,

@@ -7,7 +7,7 @@ const {
   withVessel = true,
   most = Infinity,
 } = defineProps<{ query?: string; withVessel?: boolean; most?: number; empty: string }>()
-const { data, error, refresh, pending } = useLoad<RunRow[]>(() => `/api/runs?${query}`)
+const { data, error, refresh, pending } = useLoad<RunRow[]>(() => `/api/runs?${query}`, { tells: true })
 onChange((change) => change.about === 'run', refresh, 1000)
 const older = shallowRef<RunRow[]>([])
 const PAGE = 60
@@ -25,9 +25,11 @@ watch(data, (fresh, before) => {
   older.value = [...before.filter(({ id, at }) => !first.has(id) && at <= last), ...older.value]
 })
 const runs = computed(() => [...(data.value ?? []), ...older.value].slice(0, most))
+const fail = useFailure()
 async function more() {
   const last = runs.value.at(-1)!
-  const next = await $fetch<RunRow[]>(`/api/runs?${query}&at=${last.at}&id=${last.id}`)
+  const next = await $fetch<RunRow[]>(`/api/runs?${query}&at=${last.at}&id=${last.id}`).catch(fail)
+  if (!next) return
   older.value = [...older.value, ...next]
   ended.value = next.length < PAGE
 }

@@ -10,12 +10,18 @@ async function connect(id: string) {
   try {
     const { connection } = await $fetch<{ connection: string }>(`/api/scratch/${id}/connection`)
     shown.value = { ...shown.value, [id]: connection }
-    await navigator.clipboard?.writeText(connection).catch(() => undefined)
   } catch (thrown) {
     failure.value = errorOf(thrown)
   }
 }
-async function drop(id: string) {
+const ask = useAsk()
+async function drop({ id, database }: { id: string; database: string }) {
+  const question = {
+    title: `Drop ${database}?`,
+    text: 'All that is in this copy is lost, also what was written into it since.',
+    yes: 'Drop it',
+  }
+  if (!(await ask(question))) return
   await $fetch(`/api/scratch/${id}`, { method: 'DELETE' }).catch((thrown) => (failure.value = errorOf(thrown)))
 }
 const left = (expires: string) => Date.parse(expires) - now.value
@@ -37,14 +43,15 @@ const left = (expires: string) => Date.parse(expires) - now.value
             >gone {{ left(copy.expiresAt) > 0 ? `in ${durationInWords(left(copy.expiresAt))}` : 'any moment' }}</span
           >
           <span class="ml-auto flex gap-2.5">
-            <UButton v-if="copy.state === 'ready'" size="sm" @click="connect(copy.id)">Copy the connection string</UButton>
+            <UButton v-if="copy.state === 'ready'" size="sm" @click="connect(copy.id)">Show the connection string</UButton>
             <UButton v-if="copy.run !== ofRun" size="sm" :to="`/runs/${copy.run}`">Its receipt</UButton>
-            <UButton size="sm" @click="drop(copy.id)">Drop it now</UButton>
+            <UButton size="sm" @click="drop(copy)">Drop it now…</UButton>
           </span>
         </div>
-        <pre v-if="shown[copy.id]" class="mono mt-1.5 overflow-x-auto bg-[var(--wash)] px-3 py-1.5 text-[12px]" data-connection>{{
-          shown[copy.id]
-        }}</pre>
+        <div v-if="shown[copy.id]" class="mt-1.5 flex items-center gap-3 bg-[var(--wash)] px-3 py-1.5">
+          <pre class="mono min-w-0 flex-1 overflow-x-auto text-[12px]" data-connection>{{ shown[copy.id] }}</pre>
+          <CopyIt :text="shown[copy.id]!" label="Copy the connection string" />
+        </div>
         <p v-if="copy.trouble" class="iron mt-1">{{ copy.trouble.what }}</p>
       </li>
     </ul>

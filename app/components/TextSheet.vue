@@ -3,12 +3,6 @@ import type { ErrorRecord } from '~~/core/errors'
 
 // A text that is read and copied, such as statements or a manifest; how it is set is the caller's.
 const { text } = defineProps<{ text: string | undefined; error: ErrorRecord | null }>()
-const copied = ref(false)
-async function copy() {
-  await navigator.clipboard.writeText(text!)
-  copied.value = true
-  setTimeout(() => (copied.value = false), 1500)
-}
 </script>
 
 <template>
@@ -16,7 +10,7 @@ async function copy() {
     <ErrorNote v-if="error" :error="error" class="m-4" />
     <div v-else-if="text === undefined" class="grid gap-2 p-4"><USkeleton v-for="i in 10" :key="i" class="h-4" /></div>
     <template v-else>
-      <UButton size="sm" class="absolute top-3 right-4" @click="copy">{{ copied ? 'Copied' : 'Copy' }}</UButton>
+      <CopyIt :text="text" label="Copy all of it" class="absolute top-3 right-4 bg-[var(--sheet)] px-1.5" />
       <pre class="mono px-4 py-3 text-[12.5px] leading-[19px] whitespace-pre-wrap"><slot /></pre>
     </template>
   </div>

@@ -6,6 +6,7 @@ const backUp = useBackUp()
 const term = ref('')
 const vessels = shallowRef<Standing[]>([])
 const runs = shallowRef<RunRow[]>([])
+const fail = useFailure()
 const found = shallowRef<Found[]>([])
 
 watch(
@@ -13,7 +14,8 @@ watch(
   async (isOpen) => {
     if (!isOpen) return
     term.value = ''
-    ;[vessels.value, runs.value] = await Promise.all([$fetch<Standing[]>('/api/vessels'), $fetch<RunRow[]>('/api/runs')])
+    const known = await Promise.all([$fetch<Standing[]>('/api/vessels'), $fetch<RunRow[]>('/api/runs')]).catch(fail)
+    if (known) [vessels.value, runs.value] = known
   },
   { immediate: true },
 )

@@ -1,3 +1,4 @@
+import type { ErrorRecord } from '~~/core/errors'
 import { NOT_HELD } from '~~/core/quiesce/sequence'
 import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { Rule } from '~~/core/selection/rules'
@@ -40,18 +41,26 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
   })
   const { data: measured, refresh: refreshMeasured } = useLoad<StillView>(slug === null ? '/api/still' : `/api/vessels/${slug}/still`)
   const selection = shallowRef<SelectionView | null>(null)
+  /** Why the figures are not those of the rules that stand there now. */
+  const stale = shallowRef<ErrorRecord | null>(null)
   /** The rules that were saved last, with which those of the draft are compared. */
   const than = shallowRef<Rule[] | null>(saved?.rules ?? null)
   let turn = 0
   async function evaluate() {
     const mine = ++turn
     const body = { rules: draft.rules, vessel: slug, than: than.value }
-    const answer = await post<SelectionView>('/api/selection', body).catch(() => null)
-    if (mine === turn && answer) selection.value = answer
+    try {
+      const answer = await post<SelectionView>('/api/selection', body)
+      if (mine !== turn) return
+      selection.value = answer
+      stale.value = null
+    } catch (thrown) {
+      if (mine === turn) stale.value = errorOf(thrown)
+    }
   }
   watchDebounced([() => draft.rules, than], evaluate, { debounce: 150, deep: true, immediate: true })
   onChange((change) => change.about === 'estate', evaluate, 1000)
   /** The draft was saved: from now on it is compared with itself. */
   const wasSaved = () => (than.value = JSON.parse(JSON.stringify(draft.rules)) as Rule[])
-  return { draft, slug, stores, refreshStores, selection, wasSaved, measured, refreshMeasured }
+  return { draft, slug, stores, refreshStores, selection, stale, wasSaved, measured, refreshMeasured }
 }

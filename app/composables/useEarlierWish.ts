@@ -4,8 +4,8 @@ import type { RestoresView, RunDetail } from '~~/server/views'
 export function useEarlierWish(slug: () => string) {
   const route = useRoute()
   const named = (name: 'again' | 'saved') => (route.query[name] ? String(route.query[name]) : null)
-  const run = useLoad<RunDetail>(() => (named('again') ? `/api/runs/${named('again')}` : null))
-  const restores = useLoad<RestoresView>(() => (named('saved') ? `/api/vessels/${slug()}/restores` : null))
+  const run = useLoad<RunDetail>(() => (named('again') ? `/api/runs/${named('again')}` : null), { tells: true })
+  const restores = useLoad<RestoresView>(() => (named('saved') ? `/api/vessels/${slug()}/restores` : null), { tells: true })
   const saved = computed(() => restores.data.value?.saved.find(({ id }) => id === named('saved')) ?? null)
   return {
     wish: computed(() => (run.data.value ? wishOfRun(run.data.value) : (saved.value?.wish ?? null))),

@@ -14,11 +14,15 @@ export const useConnection = () => useState<{ lost: Date | null }>('connection',
  */
 export function useLive(): Promise<void> {
   const connection = useConnection()
+  const loads = useLoads()
   let source: EventSource | undefined
   let heard = Date.now()
   /** Changes may have been told while nobody listened. */
   let missed = false
-  const tell = (change: Change | { about: 'again' }) => listeners.forEach((listener) => listener(change))
+  const tell = (change: Change | { about: 'again' }) => {
+    loads.forgetUnused()
+    listeners.forEach((listener) => listener(change))
+  }
   const alive = () => {
     heard = Date.now()
     if (connection.value.lost) connection.value = { lost: null }

@@ -36,7 +36,7 @@ function intoOf({ mode, beside, elsewhere, scratch }: Choices): Into | null {
 
 /** The state of the workbench for one point: what is picked, where it goes, and the plan that follows. */
 export function useWorkbench(point: Ref<string | null>) {
-  const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}` : null))
+  const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}` : null), { tells: true })
   const picks = ref<Set<string>>(new Set())
   const choices = useChoices()
   const plans = shallowRef<Plan[]>([])

@@ -2,7 +2,7 @@
 import type { WatchView } from '~~/server/views'
 
 useHead({ title: 'Watch · Unbroken Vessel' })
-const { data, error, refresh } = useLoad<WatchView>('/api/watch')
+const { data, error, refresh } = useLoad<WatchView>('/api/watch', { tells: true })
 onChange(() => true, refresh, 1500)
 // A loss is told at once, whatever else goes on.
 onChange(({ about }) => about === 'loss', refresh, 100)
@@ -41,11 +41,8 @@ const parts = computed(() =>
     </div>
     <div class="grid gap-7 px-6 pb-6 lg:grid-cols-[minmax(0,1fr)_328px]">
       <section aria-label="Vessels">
+        <FirstSteps v-if="vessels.every(({ points }) => points === 0)" :vessels="vessels" class="mb-6" />
         <VesselTable v-if="vessels.length > 0" :vessels="vessels" :now="now" />
-        <p v-else class="soft max-w-lg py-4">
-          A vessel is what is protected together: one table or a whole application.
-          <NuxtLink to="/vessels/new" class="lnk text-[var(--ink)]">Define the first one</NuxtLink>
-        </p>
       </section>
       <div class="grid content-start gap-6">
         <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />

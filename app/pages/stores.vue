@@ -1,19 +1,25 @@
 <script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
 import type { StoreView } from '~~/server/views'
 
 useHead({ title: 'Stores · Unbroken Vessel' })
 const route = useRoute()
 const setQuery = useQuery()
-const { data: stores, error, refresh } = useLoad<StoreView[]>('/api/stores')
+const { data: stores, error, refresh } = useLoad<StoreView[]>('/api/stores', { tells: true })
 onChange((change) => change.about === 'store' || (change.about === 'run' && change.state !== 'running'), refresh, 1500)
 const making = computed({
   get: () => route.query.make !== undefined,
   set: (open) => void setQuery({ make: open ? '1' : undefined }),
 })
 const held = computed(() => stores.value?.reduce((sum, store) => sum + store.bytes, 0) ?? 0)
+const failure = shallowRef<ErrorRecord | null>(null)
 async function start(store: StoreView, kind: 'verify' | 'reindex') {
-  const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind })
-  await navigateTo(`/runs/${id}`)
+  try {
+    const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind })
+    await navigateTo(`/runs/${id}`)
+  } catch (thrown) {
+    failure.value = errorOf(thrown)
+  }
 }
 </script>
 
@@ -31,6 +37,8 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
       <UButton @click="making = true">Make a store</UButton>
     </div>
     <ErrorNote v-if="error && !stores" :error="error" />
+    <ErrorNote v-if="failure" :error="failure" class="mb-3" />
+    <div v-if="!stores && !error" class="grid gap-3" aria-busy="true"><USkeleton v-for="i in 2" :key="i" class="h-32 w-full" /></div>
     <p v-if="stores?.length === 0" class="soft max-w-xl py-3">
       A store is a folder on local disk in which content is kept compressed, sealed and only once.
     </p>
@@ -42,7 +50,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
     >
       <div>
         <h2 class="text-[15px] font-semibold">{{ store.name }}</h2>
-        <p class="mono soft break-words text-[12px]">{{ store.path }}</p>
+        <p class="mono soft text-[12px] break-words">{{ store.path }} <CopyIt icon :text="store.path" label="Copy the path" /></p>
         <p class="soft mt-1">a folder on local disk, made {{ dateOf(store.createdAt) }}</p>
         <p class="mt-2">
           <span v-if="store.verifiedAt && !store.trouble" class="border-b-2 border-[var(--gold-line)]"

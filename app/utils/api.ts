@@ -23,6 +23,12 @@ export function errorOf(thrown: unknown): ErrorRecord {
   return { code: 'page_fault', what: `This page failed: ${message ?? String(thrown)}`, touched: NOT_KNOWN, next: 'Load the page again.' }
 }
 
+/** Whether a request may succeed by itself a little later: nobody answered, or not for a reason that lies in the request. */
+export function isPassing(thrown: unknown): boolean {
+  const { status } = thrown as { status?: number }
+  return status === undefined || status >= 500
+}
+
 export function post<T>(url: string, body: object = {}, method: 'POST' | 'PUT' = 'POST'): Promise<T> {
   return $fetch(url, { method, body }) as Promise<T>
 }
@@ -32,40 +38,4 @@ export async function bytesAt(url: string): Promise<Uint8Array> {
   const answer = await fetch(url)
   if (answer.ok) return new Uint8Array(await answer.arrayBuffer())
   throw Object.assign(new Error(url), { status: answer.status, data: await answer.json().catch(() => undefined) })
-}
-
-/** Loads what an address answers, again when the address changes or `refresh` is called. The newest request wins. */
-export function useLoad<T>(url: MaybeRefOrGetter<string | null>) {
-  const data = shallowRef<T | null>(null)
-  const error = shallowRef<ErrorRecord | null>(null)
-  const pending = ref(true)
-  let turn = 0
-  async function refresh(): Promise<void> {
-    const address = toValue(url)
-    const mine = ++turn
-    if (address === null) {
-      pending.value = false
-      return
-    }
-    pending.value = true
-    try {
-      const answer = (await $fetch(address)) as T
-      if (mine !== turn) return
-      data.value = answer
-      error.value = null
-    } catch (thrown) {
-      if (mine === turn) error.value = errorOf(thrown)
-    } finally {
-      if (mine === turn) pending.value = false
-    }
-  }
-  watch(
-    () => toValue(url),
-    (now, before) => {
-      if (now !== before) [data.value, error.value] = [null, null]
-      void refresh()
-    },
-    { immediate: true },
-  )
-  return { data, error, pending, refresh }
 }

@@ -176,11 +176,11 @@ describe('a loss that several vessels hold', () => {
     try {
       await vi.waitFor(
         async () => expect((await bench.engine.db.selectFrom('follower').select('state').execute())[0]?.state).toBe('following'),
-        10_000,
+        30_000,
       )
       await vi.waitFor(
         () => expect(bench.sql(`select count(*) from pg_replication_slots where active and database = current_database()`)).toBe('1'),
-        10_000,
+        30_000,
       )
       bench.sql(`drop table ${LEGS} cascade`)
       const [loss, ...others] = await told(bench, ([one]) => one !== undefined && one.ways.length >= 3)

@@ -12,7 +12,7 @@ const opened = computed(() =>
   [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, isCluster.value ? 3 : 4),
 )
 const isCluster = computed(() => source.value?.kind === 'kubernetes')
-const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources')
+const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources', { tells: true })
 onChange((change) => change.about === 'estate', refresh, 1000)
 const sheet = (name: string) =>
   computed({

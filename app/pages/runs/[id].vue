@@ -3,7 +3,7 @@ import type { ErrorRecord } from '~~/core/errors'
 import type { RestoresView, RunDetail } from '~~/server/views'
 
 const route = useRoute()
-const { data: run, error, refresh } = useLoad<RunDetail>(() => `/api/runs/${route.params.id}`)
+const { data: run, error, refresh } = useLoad<RunDetail>(() => `/api/runs/${route.params.id}`, { tells: true })
 onChange((change) => change.about === 'run' && change.id === route.params.id, refresh, 500)
 /** The scratch copy that this run made, while it is there. */
 const { data: restores, refresh: lookAgain } = useLoad<RestoresView>(() =>
@@ -56,7 +56,7 @@ async function again() {
             >{{ RUN_KIND[run.kind] }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>,
             version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy
             }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span
-          >
+          ><CopyIt icon :text="run.id" label="Copy the id of this run" />
         </p>
         <p v-if="run.comment" class="mt-1 text-[13px]">“{{ run.comment }}”</p>
       </div>

@@ -3,7 +3,7 @@ import type { Standing } from '~~/server/views'
 
 useHead({ title: 'Vessels · Unbroken Vessel' })
 const route = useRoute()
-const { data, error, refresh } = useLoad<Standing[]>('/api/vessels')
+const { data, error, refresh } = useLoad<Standing[]>('/api/vessels', { tells: true })
 onChange((change) => change.about !== 'estate', refresh, 1500)
 const now = useTicking()
 const state = computed(() => route.query.state as Standing['state'] | undefined)
@@ -26,11 +26,10 @@ const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !st
         <UButton to="/vessels/new">Define a vessel</UButton>
       </div>
     </div>
-    <ErrorNote v-if="error" :error="error" />
+    <ErrorNote v-if="error && !data" :error="error" />
+    <div v-else-if="!data" class="grid gap-3" aria-busy="true"><USkeleton v-for="i in 4" :key="i" class="h-14 w-full" /></div>
     <VesselTable v-if="shown.length > 0" :vessels="shown" :now="now" />
-    <p v-else-if="data" class="soft max-w-xl py-4">
-      A vessel is what is protected together: selections over your sources, a store, promises. Connect a source in the
-      <NuxtLink to="/estate" class="lnk text-[var(--ink)]">estate</NuxtLink>, then define one.
-    </p>
+    <p v-else-if="data && data.length > 0" class="soft max-w-xl py-4">None of them is {{ state }}.</p>
+    <FirstSteps v-else-if="data" :vessels="data" />
   </main>
 </template>

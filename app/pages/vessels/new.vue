@@ -22,9 +22,9 @@ async function save() {
   }
 }
 let done = false
-onBeforeRouteLeave(
-  () => done || (name.value === '' && definition.draft.rules.length === take.length) || confirm('This vessel is not saved yet. Leave it?'),
-)
+const ask = useAsk()
+const LEAVE = { title: 'Leave this vessel?', text: 'It is not saved yet, and what you wrote is lost.', yes: 'Leave it' }
+onBeforeRouteLeave(() => done || (name.value === '' && definition.draft.rules.length === take.length) || ask(LEAVE))
 </script>
 
 <template>

@@ -7,7 +7,7 @@ const { vessel } = defineProps<{ vessel: VesselView }>()
 useHead({ title: () => `Bring back · ${vessel.name}` })
 const route = useRoute()
 const setQuery = useQuery()
-const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
+const { data: lifeline, error: lifelineError } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
 
 const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const choosePoint = (id: string) => setQuery({ point: id, at: undefined })
@@ -88,10 +88,12 @@ const {
   error: comparisonError,
   pending: comparing,
   refresh: compareAgain,
-} = useLoad<TableComparison>(() =>
-  point.value && shownTable.value
-    ? `/api/points/${encodeURIComponent(point.value!)}/compare?path=${encodeURIComponent(shownTable.value)}${against.value ? `&against=${against.value}` : ''}`
-    : null,
+} = useLoad<TableComparison>(
+  () =>
+    point.value && shownTable.value
+      ? `/api/points/${encodeURIComponent(point.value!)}/compare?path=${encodeURIComponent(shownTable.value)}${against.value ? `&against=${against.value}` : ''}`
+      : null,
+  { tells: true },
 )
 
 const reason = ref('')
@@ -135,7 +137,8 @@ onChange(
       >.
     </p>
     <ErrorNote v-if="earlierError" :error="earlierError" class="mx-6 mt-2" />
-    <p v-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
+    <ErrorNote v-if="lifelineError && !lifeline" :error="lifelineError" class="m-6" />
+    <p v-else-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
       <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />

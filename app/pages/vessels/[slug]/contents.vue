@@ -4,10 +4,12 @@ import type { Lifeline, LookedRow, PointContents, PointThing, RowPage, VesselVie
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
 const route = useRoute()
-const { data: lifeline } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
+const { data: lifeline, error: lifelineError } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
 const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const set = useQuery()
-const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null))
+const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null), {
+  tells: true,
+})
 const things = computed(() => contents.data.value?.things ?? [])
 const choosable = (thing: PointThing) => !['database', 'schema', 'namespace', 'large-objects', 'extension'].includes(thing.kind)
 
@@ -113,7 +115,8 @@ const bringBack = computed(() => ({
           <UButton v-if="thing.kind === 'volume'" size="sm" :to="takeCluster({ path: thing.path })" external>This volume as tar</UButton>
         </div>
       </div>
-      <ErrorNote v-if="contents.error.value" :error="contents.error.value" class="m-4" />
+      <ErrorNote v-if="lifelineError && !lifeline" :error="lifelineError" class="m-4" />
+      <ErrorNote v-else-if="contents.error.value" :error="contents.error.value" class="m-4" />
       <template v-else-if="point && thing">
         <ContentsRows
           v-if="tab === 'rows'"

@@ -33,7 +33,9 @@ async function save() {
   }
 }
 const setBack = () => Object.assign(definition.draft, structuredClone(toRaw(base.value.definition)))
-onBeforeRouteLeave(() => !isChanged.value || confirm('Your changes are not saved. Leave them?'))
+const ask = useAsk()
+const LEAVE = { title: 'Leave your changes?', text: 'They are not saved, and are lost.', yes: 'Leave them' }
+onBeforeRouteLeave(() => !isChanged.value || ask(LEAVE))
 useEventListener('beforeunload', (event) => isChanged.value && event.preventDefault())
 </script>
 

@@ -7,7 +7,7 @@ import type { InstantView, Lifeline, Missing, TraceView, VesselView } from '~~/s
 const { vessel, now } = defineProps<{ vessel: VesselView; now: number }>()
 const route = useRoute()
 const setQuery = useQuery()
-const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`)
+const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
 watch(() => vessel.newest?.id, refresh)
 onChange(
   (change) => change.about === 'log' && change.vessel === vessel.id,
@@ -86,8 +86,10 @@ const point = computed(() => (position.value ? undefined : points.value.find(({ 
 
 const wanted = computed(() => position.value ?? refAtTime(vessel.slug, Math.round(instant.value) * 1000))
 const entered = refDebounced(wanted, 120)
-const { data: state, error: stateError } = useLoad<InstantView>(() =>
-  data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(entered.value)}` : null,
+const { data: state, error: stateError } = useLoad<InstantView>(
+  () =>
+    data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(entered.value)}` : null,
+  { tells: true },
 )
 // What is not exact there takes a look into the structure, so it is asked for once the scrubber rests.
 const rested = refDebounced(wanted, 400)
@@ -119,11 +121,12 @@ function beside(ref: string, at: number, where: 'before' | 'after') {
   position.value = ref
   side.value = where
 }
+const fail = useFailure()
 async function enterPosition(text: string) {
   const source = data.value?.members[0]?.split('/')[0]
   if (!source) return
   const ref = refAtPosition(vessel.slug, source, text)
-  const view = await $fetch<InstantView>(`/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(ref)}`).catch(() => null)
+  const view = await $fetch<InstantView>(`/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(ref)}`).catch(fail)
   if (!view) return
   instant.value = Date.parse(view.at as unknown as string)
   position.value = ref

@@ -11,7 +11,9 @@ const transaction = computed(() => ({
   position: String(route.query.position),
   end: String(route.query.end),
 }))
-const { data: plan, error } = useLoad<UndoPlan>(() => `/api/vessels/${vessel.slug}/undo?${new URLSearchParams(transaction.value)}`)
+const { data: plan, error } = useLoad<UndoPlan>(() => `/api/vessels/${vessel.slug}/undo?${new URLSearchParams(transaction.value)}`, {
+  tells: true,
+})
 const decisions = shallowRef<UndoDecisions>({})
 const tables = computed(() => plan.value?.tables ?? [])
 const count = (passes: (...one: Parameters<typeof isDone>) => boolean) =>
