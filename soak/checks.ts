@@ -13,7 +13,7 @@ import type { Random } from './random'
 import { DATABASE, type World } from './world'
 
 const MOMENTS = 20
-const SETTLED_WITHIN_MS = 300_000
+const SETTLED_WITHIN_MS = 600_000
 
 /** Waits until nothing is being done or held any more, whatever came of it. */
 export async function settle({ engine }: World): Promise<string[]> {

@@ -10,7 +10,7 @@ const decisions = defineModel<UndoDecisions>({ required: true })
 const filter = ref<UndoFilter>('all')
 const typed = ref('')
 const text = refDebounced(typed, 150)
-const lines = computed(() => linesOf(tables, decisions.value, filter.value, text.value))
+const lines = computed(() => undoLines(tables, decisions.value, filter.value, text.value))
 const listed = computed(() => lines.value.filter(({ row }) => row !== null).length)
 const FILTER = [
   ['all', 'all rows'],

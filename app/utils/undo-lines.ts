@@ -20,7 +20,7 @@ export const isOpen = (decisions: UndoDecisions, table: UndoTable, row: UndoTabl
   row.conflict !== null && row.act !== 'nothing' && choiceOf(decisions, table, row) === undefined
 
 /** @param text is looked for in the keys and in every value, then and now, without regard to case */
-export function linesOf(tables: UndoTable[], decisions: UndoDecisions, filter: UndoFilter, text: string): UndoLine[] {
+export function undoLines(tables: UndoTable[], decisions: UndoDecisions, filter: UndoFilter, text: string): UndoLine[] {
   const wanted = text.trim().toLowerCase()
   const holds = (row: UndoTableRow) =>
     wanted === '' ||

@@ -104,7 +104,8 @@ describe('what changes what stands', () => {
     await person.opens('/vessels/bookings/restores')
     await person.sees('“for the audit”')
     await person.presses('Run it…')
-    await person.sees('note_copy')
+    await person.page.waitForFunction(() => [...document.querySelectorAll('input')].some(({ value }) => value === 'note_copy'))
+    await person.sees('Make note as sales.')
     expect(sql(`select to_regclass('sales.note_copy') is null`)).toBe('t')
     await person.clicks('[data-go]')
     await person.sees(/Done: 1 thing came back, proven equal/)
@@ -122,7 +123,7 @@ describe('the rows of an undo', () => {
     type Watch = { losses: { ways: { kind: string; to: string }[] }[] }
     const undo = async () => (await application.asks<Watch>('GET', '/api/watch')).losses[0]!.ways.find(({ kind }) => kind === 'undo')!.to
     await person.opens(await vi.waitFor(undo, { timeout: 30_000, interval: 200 }))
-    await person.sees('180 rows in one table will be changed')
+    await person.sees('180 rows in 1 table will be changed')
     await person.sees('122 rows have been touched since; those you do not decide on stay as they are')
     await person.sees('302 rows')
     // The last one is reached by scrolling.
@@ -134,11 +135,11 @@ describe('the rows of an undo', () => {
     await person.presses('touched since')
     await person.reads('[data-listed]', /^122 rows listed$/)
     await person.clicks('[data-undo-all]')
-    await person.sees('302 rows in one table will be changed')
+    await person.sees('302 rows in 1 table will be changed')
     await person.writes('input[name=find]', 'a, b')
     await person.reads('[data-listed]', /^1 row listed$/)
     await person.clicks('[data-leave-all]')
-    await person.sees('301 rows in one table will be changed')
+    await person.sees('301 rows in 1 table will be changed')
     await person.writes('input[name=reason]', 'the fares were wanted')
     await person.clicks('[data-undo]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)

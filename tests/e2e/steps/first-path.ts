@@ -28,8 +28,9 @@ export function firstPath(): void {
   })
 
   it('connects a source: a wrong password is told, the right one shows each privilege', async () => {
-    await person.clicks('nav ::-p-text(Estate)')
-    await person.presses('Connect a source')
+    await person.reads('[data-step=next]', /^1 Connect a source/)
+    await person.clicks('[data-step=next] a')
+    await person.arrivesAt(/\/estate\?connect=1/)
     await person.writes('input[name=name]', 'harbour-db')
     await person.writes('input[name=host]', '127.0.0.1')
     await person.writes('input[name=port]', String(inject('port')))
@@ -51,6 +52,8 @@ export function firstPath(): void {
   })
 
   it('makes a store and a vessel whose rules are evaluated as they are written', async () => {
+    await person.opens('/')
+    await person.reads('[data-step=next]', /^2 Make a store/)
     await person.opens('/vessels/new')
     await person.writes('input[name=vessel-name]', 'Bookings')
     await person.presses('Add a rule')

@@ -178,7 +178,7 @@ export function lookInside(): void {
     await person.clicks('[role=option]:nth-of-type(2)')
     await person.arrivesAt(/against=/)
     await person.sees('1 gone')
-    await person.sees('Then again')
+    await person.sees('The other point')
     expect((await person.texts('[data-compared]'))[0]).toContain('4711')
   })
 }
