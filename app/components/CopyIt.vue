@@ -18,7 +18,8 @@ async function put() {
 <template>
   <button
     type="button"
-    class="lnk inline-flex shrink-0 items-center gap-1 text-[12px]"
+    class="inline-flex shrink-0 items-center gap-1 text-[12px]"
+    :class="icon ? 'align-[-2px] hover:text-[var(--ink)]' : 'lnk'"
     :aria-label="label"
     :title="label"
     data-copy

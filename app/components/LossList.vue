@@ -32,13 +32,13 @@ async function meant(loss: Loss) {
 </script>
 
 <template>
-  <section v-if="losses.length > 0 || returned.length > 0" aria-label="Losses">
+  <section v-if="losses.length > 0 || returned.length > 0" id="losses" aria-label="Losses">
     <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold" :class="losses.length > 0 ? 'iron' : ''">
       {{ losses.length > 0 ? 'Lost' : 'Came back' }}
     </h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
-    <ul class="rule text-[13px]" aria-live="polite">
-      <li v-for="loss in losses" :key="loss.key" class="py-2.5" data-loss>
+    <ul class="rule text-[13px] max-[1179px]:grid max-[1179px]:grid-cols-2 max-[1179px]:gap-x-8" aria-live="polite">
+      <li v-for="(loss, i) in losses" :key="loss.key" class="py-2.5" data-loss>
         <p class="font-medium break-words" :class="loss.level === 'iron' ? 'iron' : ''">{{ loss.what }}</p>
         <p class="soft s12 mt-0.5" :title="fullOf(loss.at)">
           {{ whenLost(loss) }}<template v-if="loss.times > 1"> and {{ plural(loss.times - 1, 'time') }} before</template
@@ -47,16 +47,18 @@ async function meant(loss: Loss) {
         <p v-if="loss.statement" class="mono s12 mt-1 cut" :title="loss.statement">{{ loss.statement }}</p>
         <p v-if="loss.went.length > 0" class="soft s12 mt-1 break-words">
           With it went
-          <template v-for="(one, i) in loss.went.slice(0, WENT_SHOWN)" :key="one.name"
-            ><template v-if="i > 0">, </template>the {{ one.kind }} <span class="mono">{{ one.name }}</span></template
+          <template v-for="(one, n) in loss.went.slice(0, WENT_SHOWN)" :key="one.name"
+            ><template v-if="n > 0">, </template>the {{ one.kind }} <span class="mono">{{ one.name }}</span></template
           ><template v-if="loss.went.length > WENT_SHOWN"> and {{ loss.went.length - WENT_SHOWN }} more</template>.
         </p>
         <p v-if="loss.ways.length === 0" class="ochre mt-1.5">No point and no log holds it.</p>
         <template v-else>
-          <UButton :to="loss.ways[0]!.to" color="primary" variant="solid" class="mt-2" size="sm" data-way>{{
-            wayInWords(loss.ways[0]!)
-          }}</UButton>
-          <span class="soft s12 ml-2">{{ withoutInWords(loss.ways[0]!) }}</span>
+          <div class="mt-2" data-way>
+            <UButton :to="loss.ways[0]!.to" color="primary" :variant="i === 0 ? 'solid' : 'outline'" size="sm">{{
+              wayInWords(loss.ways[0]!)
+            }}</UButton>
+            <p class="soft s12 mt-1">{{ capital(withoutInWords(loss.ways[0]!)) }}.</p>
+          </div>
         </template>
         <ul v-if="open.has(loss.key)" class="mt-1.5 grid gap-1">
           <li v-for="way in loss.ways.slice(1)" :key="way.to" data-way>

@@ -29,6 +29,10 @@ const virtual = useVirtualizer(
 const measured = (element: unknown) => element instanceof Element && virtual.value.measureElement(element)
 watch([filter, text], () => scroller.value?.scrollTo({ top: 0 }))
 
+const CHOICES = [
+  ['undo', 'Undo'],
+  ['leave', 'Leave'],
+] as const
 const decide = (some: UndoLine[], choice: 'undo' | 'leave') => (decisions.value = decidedAll(decisions.value, some, choice))
 const ACT = { 'bring back': 'brought back', remove: 'removed', 'set back': 'set back', nothing: 'as it is' } as const
 const OP: Record<UndoTableRow['later'][number]['op'], string> = {
@@ -121,21 +125,27 @@ const since = (row: UndoTableRow) =>
               </div>
               <div v-if="row.act !== 'nothing'" class="flex shrink-0 items-start justify-end gap-3">
                 <span v-if="row.conflict" class="ochre max-w-[250px] text-right leading-[17px]">{{ row.conflict }}</span>
-                <span class="flex gap-1.5">
+                <span v-if="row.conflict" class="flex gap-1.5">
                   <UButton
-                    v-for="[choice, word] in [
-                      ['undo', 'Undo'],
-                      ['leave', 'Leave'],
-                    ] as const"
+                    v-for="[choice, word] in CHOICES"
                     :key="choice"
                     size="xs"
-                    :variant="(choiceOf(decisions, table, row) ?? (row.conflict ? null : 'undo')) === choice ? 'solid' : 'outline'"
-                    :aria-pressed="(choiceOf(decisions, table, row) ?? (row.conflict ? null : 'undo')) === choice"
+                    :variant="choiceOf(decisions, table, row) === choice ? 'solid' : 'outline'"
+                    :aria-pressed="choiceOf(decisions, table, row) === choice"
                     :aria-label="`${word} ${row.key.join(', ')} of ${table.name}`"
                     @click="decide([{ table, row }], choice)"
                     >{{ word }}</UButton
                   >
                 </span>
+                <button
+                  v-else
+                  type="button"
+                  class="lnk soft text-[12px] leading-[20px]"
+                  :aria-label="`${isDone(decisions, table, row) ? 'Leave' : 'Undo'} ${row.key.join(', ')} of ${table.name}`"
+                  @click="decide([{ table, row }], isDone(decisions, table, row) ? 'leave' : 'undo')"
+                >
+                  {{ isDone(decisions, table, row) ? 'leave' : 'undo' }}
+                </button>
               </div>
             </div>
           </template>

@@ -36,15 +36,21 @@ const parts = computed(() =>
             ></template
           >.
         </template>
+        <template v-if="data.losses.length > 0">
+          {{ ' '
+          }}<a href="#losses" style="border-color: var(--iron)"
+            >{{ capital(numberInWords(data.losses.length)) }} {{ data.losses.length === 1 ? 'loss' : 'losses' }}</a
+          >.
+        </template>
       </PageSentence>
       <span class="soft s13 num">{{ today }}, {{ secondsOf(new Date(now)) }}</span>
     </div>
-    <div class="grid gap-7 px-6 pb-6 lg:grid-cols-[minmax(0,1fr)_328px]">
+    <div class="grid gap-7 px-6 pb-6 min-[1180px]:grid-cols-[minmax(0,1fr)_328px]">
       <section aria-label="Vessels">
         <FirstSteps v-if="vessels.every(({ points }) => points === 0)" :vessels="vessels" class="mb-6" />
         <VesselTable v-if="vessels.length > 0" :vessels="vessels" :now="now" />
       </section>
-      <div class="grid content-start gap-6">
+      <div class="grid content-start gap-6" :class="{ 'max-[1179px]:order-first': data.losses.length > 0 }">
         <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />
         <NeedsHand :hands="data.hands" />
         <UnclaimedList :unclaimed="data.unclaimed" />

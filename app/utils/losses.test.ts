@@ -27,6 +27,7 @@ describe('a way back', () => {
     expect(wayInWords(point)).toMatch(/^Restore from the point of .*, Bookings…$/)
     expect(withoutInWords(point)).toBe('loses 12 changes of the 2 h before it')
     expect(withoutInWords({ ...moment, kind: 'undo' })).toBe('keeps what was changed since')
+    expect(withoutInWords({ ...moment, kind: 'undo', without: 'without the rest' })).toBe('keeps what was changed since, without the rest')
   })
   it('is better than an older state of what is picked, and of nothing else', () => {
     const older = { id: 'a-point', at: point.at }

@@ -13,7 +13,7 @@ export function wayInWords({ kind, at, vessel }: LossWay): string {
 
 /** What a way would not bring. */
 export function withoutInWords({ kind, without }: LossWay): string {
-  if (kind === 'undo') return 'keeps what was changed since'
+  if (kind === 'undo') return ['keeps what was changed since', without].filter(Boolean).join(', ')
   if (without === null) return 'loses nothing'
   return kind === 'moment' ? without : `loses ${without}`
 }

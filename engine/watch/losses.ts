@@ -48,11 +48,14 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   return of ? all.filter(({ ways }) => ways.some(({ vessel }) => vessel.slug === of.slug)) : all
 }
 
-/** Rows of the same tables that were deleted again and again are one loss, of which the newest is told. */
+/** From so many on, what is alike is told as one. */
+const AGAIN_AND_AGAIN = 3
+
+/** Rows of the same tables that were deleted again and again are one loss, of which the newest is told; twice may well be two slips. */
 function sameAgain(groups: ToldLoss[][]): ToldLoss[][][] {
   const keyOf = ([first]: ToldLoss[]) =>
     first!.kind === 'removed' ? `${first!.member} ${first!.tables.map(({ path }) => path).join(' ')}` : first!.id
-  return [...grouped(groups, keyOf).values()]
+  return [...grouped(groups, keyOf).values()].flatMap((alike) => (alike.length < AGAIN_AND_AGAIN ? alike.map((one) => [one]) : [alike]))
 }
 
 async function toldLosses(engine: EngineContext, vessels: Vessel[]): Promise<(ToldLoss & { meant: boolean })[]> {
@@ -147,9 +150,13 @@ async function lossOf(
     statement,
     went: went.filter(({ kind: what, name }) => !isPartOf(what, name, paths)),
     paths,
-    ways: await waysOf(engine, vessels, group, tables),
+    ways: (await waysOf(engine, vessels, group, tables)).map((way) => (again.length > 1 ? ofNewestOnly(way) : way)),
   }
 }
+
+/** What leads back before the newest of several losses does not bring what went the times before. */
+const ofNewestOnly = (way: LossWay): LossWay =>
+  way.kind === 'point' ? way : { ...way, without: [way.without, 'without what was deleted the times before'].filter(Boolean).join('; ') }
 
 /** Constraints, triggers and policies of the tables themselves go with them as a matter of course; so do sequences of their columns. */
 function isPartOf(kind: string, name: string, paths: string[]): boolean {

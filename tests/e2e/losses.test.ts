@@ -69,7 +69,7 @@ describe('a table that somebody drops', () => {
     await person.sees(`sales.booking_leg was dropped from db / ${DATABASE}, with 5,077 rows.`)
     await person.sees('by postgres (a slip)')
     await person.sees('With it went the table constraint note_leg on sales.note, the view sales.full_legs.')
-    await person.sees(/Restore from just before it… ?loses nothing/)
+    await person.sees(/Restore from just before it… ?Loses nothing/)
     expect(await person.texts('[data-loss]')).toHaveLength(1)
     await person.presses('2 other ways')
     const ways = await person.texts('[data-loss] [data-way]')

@@ -55,15 +55,18 @@ watch(bench.things, (things) => {
   if (wanted && bench.stateOf(wanted) === false) bench.toggle(wanted)
   const rows = rowsAsked()
   if (wanted && rows && !bench.choices.rows[wanted.path]) bench.pickRows(wanted.path, { keys: rows, overwrite: null })
-  if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) {
-    const candidates = tables.value.filter(({ path }) => isWithin(path, pick ?? gone ?? path))
-    shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
-  }
+  if (!shown.value || !tables.value.some(({ path }) => path === shown.value)) showFirst([pick ?? gone ?? ''])
 })
+/** Shows the first of what lies within some paths, and rather what is gone. */
+function showFirst(within: string[]) {
+  const candidates = tables.value.filter(({ path }) => within.some((one) => one === '' || isWithin(path, one)))
+  shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? tables.value[0])?.path ?? null
+}
 function takeEarlier() {
   if (isTaken || !earlier.value || bench.things.value.length === 0) return
   isTaken = true
   bench.take(earlier.value)
+  if (!asked('show')) showFirst(earlier.value.picks)
 }
 watch(earlier, takeEarlier)
 watch(
