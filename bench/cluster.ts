@@ -96,8 +96,8 @@ function write(path: string, size: number): void {
 }
 
 export async function clusterPart(): Promise<void> {
-  const cluster = await ClusterProcess.start({ name: 'quay', folder: join(folder, 'quay') })
-  const access = { name: 'quay', ...readKubeconfig(readFileSync(cluster.kubeconfig, 'utf8')) }
+  const cluster = await ClusterProcess.start({ name: 'pier', folder: join(folder, 'pier') })
+  const access = { name: 'pier', ...readKubeconfig(readFileSync(cluster.kubeconfig, 'utf8')) }
   const client = new ClusterClient(access)
   await Bench.with(
     2,
@@ -105,7 +105,7 @@ export async function clusterPart(): Promise<void> {
     async (bench) => {
       await furnish(client)
       const claim = await client.ask<KubeObject>(`/api/v1/namespaces/${HOME}/persistentvolumeclaims/data`)
-      const volume = join(folder, 'quay', 'volumes', String(claim.spec!.volumeName))
+      const volume = join(folder, 'pier', 'volumes', String(claim.spec!.volumeName))
       for (let i = 0; i < FILES; i++) {
         if (i % 200 === 0) mkdirSync(join(volume, String(i / 200)))
         write(join(volume, String(Math.floor(i / 200)), `${i}.dat`), Math.round(BYTES / FILES))
@@ -142,7 +142,7 @@ export async function clusterPart(): Promise<void> {
       bench.tell('50 rules over 100,000 things, the best of three times', Math.min(rulesMs(), rulesMs(), rulesMs()), 200, 'ms', true)
       bench.tell(
         `a plan over ${countInWords(PLANNED)} things`,
-        planMs(() => [`quay/${HOME}`]),
+        planMs(() => [`pier/${HOME}`]),
         500,
         'ms',
         true,
@@ -169,7 +169,7 @@ async function firstBackups(bench: Bench): Promise<{ vessel: Vessel; seconds: nu
   for (let round = 0; round < ROUNDS; round++) {
     await addStore(bench.engine, { name: `port ${round}`, path: join(folder, `port-${round}`) })
     const vessel = await addVessel(bench.engine, `Port ${round}`, {
-      rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `quay/${HOME}` }],
+      rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `pier/${HOME}` }],
       store: `port ${round}`,
       promises: { couldLose: null, backWithin: null },
       readers: 2,
@@ -192,14 +192,14 @@ async function returnShare(bench: Bench, client: ClusterClient, volume: string):
     return seconds
   })
   const vessel = await addVessel(bench.engine, 'Port again', {
-    rules: [{ id: 'a', act: 'take', kind: 'volume', pattern: `quay/${HOME}/volume/data` }],
+    rules: [{ id: 'a', act: 'take', kind: 'volume', pattern: `pier/${HOME}/volume/data` }],
     store: 'store',
     promises: { couldLose: null, backWithin: null },
     readers: 2,
   })
   const { outcome } = await bench.run('backup', {}, vessel)
   for (const name of readdirSync(volume)) rmSync(join(volume, name), { recursive: true })
-  const wish = wishOf({ picks: [`quay/${HOME}/volume/data`], collide: 'replace', cluster: clusterWishOf({}) })
+  const wish = wishOf({ picks: [`pier/${HOME}/volume/data`], collide: 'replace', cluster: clusterWishOf({}) })
   const { seconds } = await bench.run('restore', { point: outcome.point, wish, reason: 'the benchmark' }, vessel)
   console.log(`plain tar into a volume ${plain.toFixed(1)} s, a return with its proof ${seconds.toFixed(1)} s`)
   return plain / seconds
@@ -209,13 +209,13 @@ async function returnShare(bench: Bench, client: ClusterClient, volume: string):
 async function holdSeconds(bench: Bench): Promise<number> {
   const act = { kind: 'exec' as const, selector: 'app=holder', container: '', pods: 'one' as const, active: '', command: ['true'] }
   const vessel = await addVessel(bench.engine, 'Gate', {
-    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `quay/${HELD}` }],
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: `pier/${HELD}` }],
     store: 'store',
     promises: { couldLose: null, backWithin: null },
     readers: 2,
     still: {
       budgetMs: 30_000,
-      steps: [{ id: 'a', name: 'hold', member: `quay/${HELD}`, turn: 0, act, release: act, limitMs: 5000, onFailure: 'stop' }],
+      steps: [{ id: 'a', name: 'hold', member: `pier/${HELD}`, turn: 0, act, release: act, limitMs: 5000, onFailure: 'stop' }],
     },
   })
   await bench.run('backup', {}, vessel)
@@ -226,14 +226,14 @@ async function holdSeconds(bench: Bench): Promise<number> {
 
 /** Half of the rules name namespaces, a quarter things of one, and a quarter things wherever they are. */
 const ruleNaming = (i: number): Pick<Rule, 'kind' | 'pattern'> => {
-  if (i % 2 === 0) return { kind: 'namespace', pattern: `quay/pier-${i}*` }
-  return { kind: 'object', pattern: i % 4 === 1 ? `quay/pier-${i}/core/*/settings-*` : `*/pier-*/core/*/settings-${i}*` }
+  if (i % 2 === 0) return { kind: 'namespace', pattern: `pier/pier-${i}*` }
+  return { kind: 'object', pattern: i % 4 === 1 ? `pier/pier-${i}/core/*/settings-*` : `*/pier-*/core/*/settings-${i}*` }
 }
 
 /** Milliseconds to evaluate fifty rules over things in five hundred namespaces. */
 function rulesMs(): number {
   const things = Array.from({ length: 100_000 }, (_, i): Thing => ({
-    path: objectPath('quay', `pier-${i % 500}`, '', 'ConfigMap', `settings-${i}`),
+    path: objectPath('pier', `pier-${i % 500}`, '', 'ConfigMap', `settings-${i}`),
     kind: 'object',
     labels: {},
     facts: {},
@@ -266,7 +266,7 @@ function planMs(picksOf: (paths: string[]) => string[]): number {
     at: '',
     labels: {},
     objects: objects.map(({ metadata: { name } }, line) => ({
-      path: `quay/${HOME}/core/ConfigMap/${name}`,
+      path: `pier/${HOME}/core/ConfigMap/${name}`,
       group: '',
       version: 'v1',
       kind: 'ConfigMap',
@@ -282,7 +282,7 @@ function planMs(picksOf: (paths: string[]) => string[]): number {
     missing: [],
   }
   const target: ClusterState = {
-    source: 'quay',
+    source: 'pier',
     served: [{ group: '', version: 'v1', kind: 'ConfigMap', namespaced: true }],
     objects: new Map(standing.map((object) => [key(object), object])),
     namespaces: new Map([[HOME, { phase: 'Active', labels: {} }]]),
@@ -293,7 +293,7 @@ function planMs(picksOf: (paths: string[]) => string[]): number {
   const picks = picksOf(manifest.objects.map(({ path }) => path))
   const asked = { picks, collide: 'replace' as const, each: {}, cluster: clusterWishOf({ labels: { copy: 'yes' } }) }
   const began = performance.now()
-  const { plan } = planNamespace({ source: 'quay', manifest, objects, target, asked })
+  const { plan } = planNamespace({ source: 'pier', manifest, objects, target, asked })
   const took = performance.now() - began
   const isPicked = withinAny(picks)
   if (plan.operations.length !== manifest.objects.filter(({ path }) => isPicked(path)).length) throw new Error('the plan is not whole')

@@ -17,7 +17,7 @@ import { execute } from '../engine/sources/kubernetes/exec'
 import { ClusterProcess } from '../standins/cluster/start'
 import type { ScenarioClock } from './history'
 
-const NAMES = ['quay', 'islet'] as const
+const NAMES = ['pier', 'islet'] as const
 type Name = (typeof NAMES)[number]
 
 /** The two clusters of the scenario, each a process of its own. */
@@ -34,7 +34,7 @@ export class DemoClusters {
     for (const name of NAMES)
       this.running.set(
         name,
-        await ClusterProcess.start({ name, folder: join(this.folder, name), port: this.ports[name], nodes: name === 'quay' ? 3 : 1 }),
+        await ClusterProcess.start({ name, folder: join(this.folder, name), port: this.ports[name], nodes: name === 'pier' ? 3 : 1 }),
       )
   }
 
@@ -52,14 +52,14 @@ export class DemoClusters {
       } finally {
         client.close()
       }
-      if (name === 'quay') await this.workOnce()
+      if (name === 'pier') await this.workOnce()
       await addSource(engine, this.access(name))
     }
   }
 
   /** What the applications have written by now. */
   private async workOnce(): Promise<void> {
-    const client = new ClusterClient(this.access('quay'))
+    const client = new ClusterClient(this.access('pier'))
     try {
       await ready(client, 'boarding')
       const [kiosk] = await ready(client, 'kiosk')
@@ -73,10 +73,10 @@ export class DemoClusters {
   /** The vessels of clusters, and their first points; a hook of one of them was too slow on Thursday night. */
   async protect(engine: Engine, clock: ScenarioClock, now: Date): Promise<void> {
     const common = { store: 'dry-dock', readers: 2, promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 } }
-    const take = (namespace: string): Rule => ({ id: namespace, act: 'take', kind: 'namespace', pattern: `quay/${namespace}` })
+    const take = (namespace: string): Rule => ({ id: namespace, act: 'take', kind: 'namespace', pattern: `pier/${namespace}` })
     const gate: VesselDefinition = {
       ...common,
-      rules: [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'harbour-db/bookings/sales' }],
+      rules: [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'ferry-db/bookings/sales' }],
       still: { steps: [holdSales, flushGate, pauseGate], budgetMs: 8000 },
     }
     const backUp = async (vessel: Vessel) =>
@@ -97,7 +97,7 @@ export class DemoClusters {
 
   /** Somebody removed the namespace of the kiosks this morning. */
   async loseKiosks(engine: Engine): Promise<void> {
-    const client = new ClusterClient(this.access('quay'))
+    const client = new ClusterClient(this.access('pier'))
     try {
       await client.ask('/api/v1/namespaces/kiosk', { method: 'DELETE' })
       while (
@@ -110,7 +110,7 @@ export class DemoClusters {
     } finally {
       client.close()
     }
-    const { id } = await engine.db.selectFrom('source').select('id').where('name', '=', 'quay').executeTakeFirstOrThrow()
+    const { id } = await engine.db.selectFrom('source').select('id').where('name', '=', 'pier').executeTakeFirstOrThrow()
     await discoverSource(engine, id)
   }
 
@@ -130,7 +130,7 @@ const ofGate = (...command: string[]): Act => ({
 const holdSales: HoldStep = {
   id: 'hold-sales',
   name: 'hold sales',
-  member: 'harbour-db/bookings',
+  member: 'ferry-db/bookings',
   turn: 0,
   act: { kind: 'sql', statement: 'begin; lock table sales.booking, sales.booking_leg, sales.payment in share mode' },
   limitMs: 3000,
@@ -140,7 +140,7 @@ const holdSales: HoldStep = {
 const pauseGate: HoldStep = {
   id: 'pause-manifest',
   name: 'pause manifest',
-  member: 'quay/boarding',
+  member: 'pier/boarding',
   turn: 1,
   act: ofGate('manifestctl', 'hold'),
   limitMs: 2000,

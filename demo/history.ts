@@ -99,7 +99,7 @@ interface Vessels {
 async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
   await addStore(engine, { name: 'dry-dock', path: store })
   await addSource(engine, {
-    name: 'harbour-db',
+    name: 'ferry-db',
     password: harbour.password,
     settings: { host: harbour.host, port: harbour.port, user: harbour.user, database: 'postgres', tls: 'off' },
   })
@@ -109,14 +109,14 @@ async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
     promises: { couldLose: HOUR, backWithin: HOUR },
     log: { ...defaultLog(true), keepAtMost: 256 * 1024 * 1024 },
     rules: [
-      { id: 'a', act: 'take', kind: 'database', pattern: 'harbour-db/bookings' },
-      { id: 'b', act: 'leave', kind: 'thing', pattern: 'harbour-db/bookings/*/tmp_*' },
+      { id: 'a', act: 'take', kind: 'database', pattern: 'ferry-db/bookings' },
+      { id: 'b', act: 'leave', kind: 'thing', pattern: 'ferry-db/bookings/*/tmp_*' },
     ],
   })
   const crew = await addVessel(engine, 'Crew rota', {
     ...common,
     promises: { couldLose: DAY, backWithin: 30 * 60_000 },
-    rules: ['roster', 'payroll'].map((schema) => ({ id: schema, act: 'take', kind: 'schema', pattern: `harbour-db/crewing/${schema}` })),
+    rules: ['roster', 'payroll'].map((schema) => ({ id: schema, act: 'take', kind: 'schema', pattern: `ferry-db/crewing/${schema}` })),
   })
   return { bookings, crew }
 }
@@ -231,11 +231,11 @@ async function switchLog({ engine }: Scenario, { slug, id }: Vessel, follow: boo
 /** A return that is run every Monday, and a scratch copy that somebody looks into at the moment. */
 async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   const { engine } = scenario
-  const into = { mode: 'scratch' as const, source: 'harbour-db', hours: 72 }
-  const fares = wishOf({ picks: ['sales', 'timetable'].map((schema) => `harbour-db/bookings/${schema}`), into })
+  const into = { mode: 'scratch' as const, source: 'ferry-db', hours: 72 }
+  const fares = wishOf({ picks: ['sales', 'timetable'].map((schema) => `ferry-db/bookings/${schema}`), into })
   await saveRestore(engine, vessel, 'Monday’s check of the fares', fares, 'to look for odd fares')
   const point = await newestPoint(engine, vessel)
-  const wish = wishOf({ picks: ['harbour-db/bookings/timetable'], into })
+  const wish = wishOf({ picks: ['ferry-db/bookings/timetable'], into })
   await run(scenario, 'restore', vessel, { startedBy: 'Ansa Vik', params: { point, wish, reason: null } })()
 }
 
@@ -245,7 +245,7 @@ async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client |
   const database = client ? 'bookings' : 'crewing'
   const point = await newestPoint(engine, vessel)
   const into = { mode: 'beside' as const, schema: null, prefix: '', suffix: '', names: {} }
-  const wish = wishOf({ picks: [`harbour-db/${database}/${path}`], into })
+  const wish = wishOf({ picks: [`ferry-db/${database}/${path}`], into })
   const id = await run(scenario, 'restore', vessel, { startedBy: 'Tove Lund', params: { point, wish, reason: null } })()
   const copy = await engine.db.selectFrom('receipt').select('target').where('run_id', '=', id).executeTakeFirstOrThrow()
   const cleaner = new pg.Client({ host: '127.0.0.1', port: harbour.port, user: harbour.user, password: harbour.password, database })

@@ -11,7 +11,7 @@ import { makeHistory, ScenarioClock } from './history'
 import { PostgresServer } from './postgres-server'
 import { sellTickets, takeShifts } from './traffic'
 
-// The demo: a catalog, the database server harbour-db with its history, two clusters, the application, and traffic.
+// The demo: a catalog, the database server ferry-db with its history, two clusters, the application, and traffic.
 
 const root = process.cwd()
 const asRoot = process.getuid?.() === 0
@@ -22,7 +22,7 @@ const ports = {
   web: Number(process.env.DEMO_PORT ?? 3210),
   catalog: Number(process.env.DEMO_CATALOG_PORT ?? 54329),
   harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 54330),
-  quay: Number(process.env.DEMO_QUAY_PORT ?? 54340),
+  pier: Number(process.env.DEMO_PIER_PORT ?? 54340),
   islet: Number(process.env.DEMO_ISLET_PORT ?? 54341),
 }
 const PASSWORDS = { catalog: 'catalog of the demo', admin: 'harbour master', keeper: 'keeper of the vessel' }
@@ -38,7 +38,7 @@ const files = {
 const QUICK = { fsync: 'off', synchronous_commit: 'off' }
 const catalog = new PostgresServer({ folder: join(folder, 'catalog'), port: ports.catalog, password: PASSWORDS.catalog, settings: QUICK })
 const harbour = new PostgresServer({
-  folder: join(folder, 'harbour-db'),
+  folder: join(folder, 'ferry-db'),
   port: ports.harbour,
   password: PASSWORDS.admin,
   settings: { ...QUICK, wal_level: 'logical', max_connections: '60', shared_buffers: '256MB', max_wal_size: '2GB' },

@@ -155,7 +155,7 @@ export class Engine implements EngineContext {
     return this.logs
   }
 
-  /** Keeps the estate true where sources tell of changes. */
+  /** Keeps what is known of sources true where they tell of changes. */
   watchSources(): void {
     this.discovery = new DiscoveryWatch(this, this.duties)
     this.discovery.start()

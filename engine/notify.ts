@@ -7,14 +7,14 @@ import type { CatalogDb } from './catalog/connect'
 export type Change =
   | { about: 'run'; id: string; vessel: string; state: string }
   | { about: 'hold'; run: string }
-  | { about: 'estate' }
+  | { about: 'things' }
   | { about: 'vessel'; id: string }
   | { about: 'store' }
   | { about: 'log'; vessel: string; member: string }
   | { about: 'loss'; vessel: string }
   | { about: 'flush'; vessel: string; member: string }
   | { about: 'scratch'; id: string }
-  | { about: 'take-out'; id: string; rows: number; of: number; over: boolean }
+  | { about: 'export'; id: string; rows: number; of: number; over: boolean }
 
 const CHANNEL = 'unbroken_vessel'
 

@@ -14,7 +14,7 @@ const runs = await get('/api/runs?kinds=restore')
 // A point from before the fare clean-up, so that there is something to compare.
 const before = points.filter((point) => Date.now() - Date.parse(point.at) > 2.2 * 86_400_000).at(-1)
 
-const LEG = 'harbour-db/bookings/sales/booking_leg'
+const LEG = 'ferry-db/bookings/sales/booking_leg'
 // A leg that the clean-up took, for following it through time.
 const { rows: gone } = (await get(`/api/points/${before.id}/compare?path=${encodeURIComponent(LEG)}`)).rows
 const lost = gone.find(({ mark }) => mark === 'gone').key
@@ -33,20 +33,20 @@ const stretch = `from=${morning(6)}&to=${morning(13)}`
 const VIEWS = [
   ['watch', '/'],
   ['watch-dark', '/', 'dark'],
-  ['estate', '/estate/harbour-db/bookings/sales/booking_leg'],
+  ['sources', '/sources/ferry-db/bookings/sales/booking_leg'],
   ['lifeline', '/vessels/bookings'],
   ['lifeline-dark', '/vessels/bookings', 'dark'],
-  ['instant', `/vessels/bookings?at=${morning(9, 41, 6)}&${stretch}`],
+  ['moment', `/vessels/bookings?at=${morning(9, 41, 6)}&${stretch}`],
   ['undo', `/vessels/bookings/undo?${new URLSearchParams({ member: cleanUp.member, position: cleanUp.position, end: cleanUp.end })}`],
   ['changes', '/vessels/bookings/changes?table=sales.booking_leg'],
   ['definition', '/vessels/bookings/definition'],
   ['still', '/vessels/boarding-gate/definition#still', 'light', ['[data-step-bar="pause manifest"]']],
-  ['estate-cluster', '/estate/quay/boarding/apps/StatefulSet/manifest'],
-  ['files', '/vessels/kiosks/contents?show=quay/kiosk/volume/receipts&folder=2026/11', 'light', ['[data-files] tr:nth-child(3) button']],
+  ['sources-cluster', '/sources/pier/boarding/apps/StatefulSet/manifest'],
+  ['files', '/vessels/kiosks/contents?show=pier/kiosk/volume/receipts&folder=2026/11', 'light', ['[data-files] tr:nth-child(3) button']],
   ['contents', `/vessels/bookings/contents?point=${before.id}&show=${LEG}`],
   ['across-time', `/vessels/bookings/contents?point=${before.id}&show=${LEG}&tab=time&column=leg_id&value=${lost}`],
-  ['bring-back', `/vessels/bookings/bring-back?point=${before.id}&pick=harbour-db/bookings/sales/booking_leg`],
-  ['bring-back-namespace', '/vessels/kiosks/bring-back?pick=quay/kiosk&show=quay/kiosk/volume/receipts'],
+  ['restore', `/vessels/bookings/restore?point=${before.id}&pick=ferry-db/bookings/sales/booking_leg`],
+  ['restore-namespace', '/vessels/kiosks/restore?pick=pier/kiosk&show=pier/kiosk/volume/receipts'],
   ['runs', '/runs'],
   ['receipt', `/runs/${runs[0].id}`],
   ['stores', '/stores'],

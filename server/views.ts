@@ -6,7 +6,7 @@ import type { DatabasePlan } from '../core/restore/plan'
 import type { KeptOutOf } from '../core/selection/explain'
 import type { SelectionSummary } from '../core/selection/summary'
 import type { Claim } from '../engine/catalog/claims'
-import type { EstateSource as Source, EstateThing as Thing } from '../engine/catalog/estate'
+import type { SourceView as Source, ThingView as Thing } from '../engine/catalog/thing-views'
 import type { Found } from '../engine/catalog/find'
 import type { HoldLine as LedgerLine, OpenHold as Open, StillView as StillNow } from '../engine/catalog/hold-views'
 import type { LifelineData } from '../engine/catalog/lifeline'
@@ -30,7 +30,7 @@ import type { Change } from '../engine/notify'
 import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
 import type { Loss as LossNow, LossWay as Way } from '../engine/watch/loss'
 import type { Returned as ReturnedNow } from '../engine/watch/returns'
-import type { Hand as HandNow, Unclaimed } from '../engine/watch/hands'
+import type { Hand as HandNow, Unprotected } from '../engine/watch/hands'
 
 /** A value as it arrives by JSON. */
 export type Sent<T> = T extends Date ? string : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
@@ -50,8 +50,8 @@ export type { Missing } from '../core/content/manifest'
 export type TraceView = Sent<ChangeTrace & { heavy: HeavyView[] }>
 export type Heavy = Sent<HeavyView>
 export type UndoPlan = Sent<Undo>
-export type EstateThing = Sent<Thing>
-export type EstateSource = Sent<Source>
+export type ThingView = Sent<Thing>
+export type SourceView = Sent<Source>
 export type StoreView = Sent<Store>
 export type RowHistory = Sent<History>
 export type PointSighting = Sent<Sighting>
@@ -78,7 +78,7 @@ export interface WatchView {
   losses: Loss[]
   returned: Returned[]
   hands: Hand[]
-  unclaimed: Unclaimed[]
+  unprotected: Unprotected[]
   runs: RunRow[]
 }
 export type SelectionView = SelectionSummary & {
@@ -112,7 +112,7 @@ export type {
   WholeRow,
   StructureLine,
   TableComparison,
-  Unclaimed,
+  Unprotected,
   VesselDefinition,
 }
 export type FolderLine = Sent<Line>

@@ -53,7 +53,7 @@ const SHOWN = 400
         <UInput v-model="filter" placeholder="part of a name" size="sm" class="ml-auto w-40" aria-label="Only files whose name has" />
       </div>
       <p v-if="data.trouble" class="ochre px-4 pb-2 text-[13px]" data-trouble>What is in it now is not known. {{ data.trouble.what }}</p>
-      <p v-if="isWhole" class="soft px-4 pb-2 text-[13px]">The whole volume is picked; tick single files to bring back only those.</p>
+      <p v-if="isWhole" class="soft px-4 pb-2 text-[13px]">The whole volume is picked; tick single files to restore only those.</p>
       <table class="table-fixed text-[13px]">
         <tbody class="rule border-y border-[var(--line)]">
           <tr v-for="file in files.slice(0, SHOWN)" :key="file.path" class="h-[27px]" data-file :data-mark="file.mark">
@@ -61,7 +61,7 @@ const SHOWN = 400
               <UCheckbox
                 v-if="file.then"
                 :model-value="picked.includes(file.path)"
-                :aria-label="`Bring back ${file.path}`"
+                :aria-label="`Restore ${file.path}`"
                 @update:model-value="toggle(file.path)"
               />
             </td>

@@ -33,7 +33,7 @@ const missing = computed(() => changes.value && reason.value.trim() === '')
 const overwritten = computed(() => sum((plan) => plan.overwrites))
 const input = useTemplateRef<HTMLInputElement>('input')
 const asked = ref(false)
-function bringBack() {
+function restore() {
   asked.value = missing.value
   if (missing.value) input.value?.focus()
   else emit('go', false)
@@ -83,7 +83,7 @@ function bringBack() {
           class="min-w-0 flex-1 bg-transparent outline-none"
           :maxlength="500"
           :aria-invalid="asked && missing"
-          @keydown.enter="bringBack"
+          @keydown.enter="restore"
         />
       </label>
       <div class="ml-auto flex gap-2.5">
@@ -94,7 +94,7 @@ function bringBack() {
           :reason="reason"
         />
         <UButton :disabled="!ready" :loading="sending" @click="emit('go', true)">Rehearse</UButton>
-        <UButton data-go color="primary" variant="solid" :disabled="!ready" :loading="sending" @click="bringBack">Bring back</UButton>
+        <UButton data-go color="primary" variant="solid" :disabled="!ready" :loading="sending" @click="restore">Restore</UButton>
       </div>
     </div>
   </footer>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { readRef } from '~~/core/chain/instant-ref'
 import { lastName } from '~~/core/things/thing'
-import type { EstateSource, Lifeline, VesselView } from '~~/server/views'
+import type { SourceView, Lifeline, VesselView } from '~~/server/views'
 import type { ChosenPoint } from '~/composables/usePointChoice'
 import type { Workbench } from '~/composables/useWorkbench'
 
@@ -41,7 +41,7 @@ const WHAT = [
   ['structure', 'structure'],
   ['rows', 'rows'],
 ] as const
-const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
+const { data: sources } = useLoad<SourceView[]>('/api/sources')
 const sourceNames = computed(() => sources.value?.filter(({ kind }) => kind === 'postgres').map(({ name }) => name) ?? [])
 const ownSource = computed(() => bench.things.value.find(({ kind }) => kind === 'database')?.path.split('/')[0] ?? '')
 /** Choices for databases are in the way where nothing of one is picked. */
@@ -86,7 +86,7 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
     <div class="flex items-start justify-between gap-6">
       <PageSentence class="cut">
         <template v-if="bench.operations.value.length === 0 && bench.returning.value.length > 0"
-          >{{ returns }} {{ bench.returning.value.length === 1 ? 'returns' : 'return' }} to {{ destination
+          >{{ returns }} {{ bench.returning.value.length === 1 ? 'is' : 'are' }} restored to {{ destination
           }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
           ><template v-if="bench.namespaces.value.some(({ overwrites }) => overwrites > 0)"
             >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
@@ -94,20 +94,20 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
         >
         <template v-else-if="allSame"
           >All of it stands there <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there
-          is nothing to bring back.</template
+          is nothing to restore.</template
         >
         <template v-else-if="bench.operations.value.length === 0"
-          >What shall come back from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          >What shall be restored from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
           >?</template
         >
         <template v-else-if="tables.length === 0"
           >{{ plural(bench.operations.value.filter((o) => o.verb !== 'leave').length, 'thing') }} without rows
-          {{ bench.operations.value.length === 1 ? 'returns' : 'return' }}.</template
+          {{ bench.operations.value.length === 1 ? 'is' : 'are' }} restored.</template
         >
         <template v-else
-          ><template v-if="choices.what === 'structure'">The structure of {{ where }} returns</template
-          ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing return to {{ where }}</template
-          ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'returns' : 'return' }} to {{ where }}</template
+          ><template v-if="choices.what === 'structure'">The structure of {{ where }} is restored</template
+          ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing are restored to {{ where }}</template
+          ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'is' : 'are' }} restored to {{ where }}</template
           ><template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
           ><template v-if="replaced.length > 0">; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
           >.</template

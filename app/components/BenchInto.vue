@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { lastName } from '~~/core/things/thing'
-import type { EstateSource } from '~~/server/views'
+import type { SourceView } from '~~/server/views'
 import type { Workbench } from '~/composables/useWorkbench'
 
 // Where namespaces go: which cluster, and under which name each.
-const { bench, sources } = defineProps<{ bench: Workbench; sources: EstateSource[] }>()
+const { bench, sources } = defineProps<{ bench: Workbench; sources: SourceView[] }>()
 const { cluster } = bench.choices
 const clusters = computed(() => sources.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))
 const home = computed(() => bench.things.value.find(({ kind }) => kind === 'namespace')?.path.split('/')[0] ?? '')

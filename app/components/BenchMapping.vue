@@ -121,7 +121,7 @@ const changed = computed(
         <span>Services, ingresses</span>
         <span><ChoiceBar v-model="cluster.exposure" :choices="EXPOSURE" label="Services and ingresses" /></span>
         <span>Secrets</span>
-        <USwitch v-model="cluster.secrets" :label="cluster.secrets ? 'come back' : 'are left out'" />
+        <USwitch v-model="cluster.secrets" :label="cluster.secrets ? 'are restored' : 'are left out'" />
         <label for="map-labels" class="self-start pt-1.5">Labels</label>
         <UTextarea id="map-labels" v-model="labelText" :rows="2" class="mono" placeholder="copy=yes&#10;-team" />
         <label for="map-changes" class="self-start pt-1.5">Changes, as JSON Patch</label>

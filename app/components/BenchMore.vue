@@ -44,7 +44,7 @@ const changed = computed(
           </div>
           <UCheckbox v-if="missing.length > 0" v-model="choices.makeRoles" class="mt-3" label="Make them, without a password" />
         </div>
-        <UCheckbox v-model="choices.along" label="Bring along what is needed and not there" />
+        <UCheckbox v-model="choices.along" label="Restore along what is needed and not there" />
         <label class="flex items-center justify-between gap-3">
           <span>Keep what is overwritten for</span>
           <span class="flex items-center gap-2"

@@ -50,7 +50,7 @@ const LISTED = 60
       <template v-if="!bench.planning.value">{{
         choices.mode === 'elsewhere' && !choices.elsewhere.database
           ? 'Name the database into which it shall go; one that is not there is made.'
-          : 'Tick what is to come back; every operation then stands here before anything is done.'
+          : 'Tick what is to be restored; every operation then stands here before anything is done.'
       }}</template>
     </p>
     <div v-for="blocker in general" :key="blocker.code + blocker.path" class="iron s12 border-b border-[var(--line)] py-2" data-blocker>
@@ -155,7 +155,7 @@ const LISTED = 60
     </p>
     <p v-if="choices.without.length > 0" class="s12 border-t border-[var(--line)] py-2">
       {{ plural(choices.without.length, 'thing') }} left at home.
-      <button class="lnk" @click="choices.without = []">Bring along again</button>
+      <button class="lnk" @click="choices.without = []">Restore it along again</button>
     </p>
     <p v-for="warning in warnings" :key="warning" class="ochre s12 border-t border-[var(--line)] py-2">{{ warning }}</p>
     <template v-if="checks.length > 0">

@@ -31,7 +31,7 @@ function since(thing: PointThing): { text: string; color: string } {
     :choosable="(thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'"
   >
     <template #before="{ thing }">
-      <UCheckbox :model-value="bench.stateOf(thing)" :aria-label="`Bring back ${thing.name}`" @update:model-value="bench.toggle(thing)" />
+      <UCheckbox :model-value="bench.stateOf(thing)" :aria-label="`Restore ${thing.name}`" @update:model-value="bench.toggle(thing)" />
     </template>
     <template #behind="{ thing }">
       <span class="num shrink-0 text-[12px]" :style="{ color: since(thing).color }" :title="whyOf(thing)">{{ since(thing).text }}</span>

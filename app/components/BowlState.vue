@@ -1,14 +1,14 @@
 <script setup lang="ts">
 // The state of a vessel as a bowl; always beside its word.
 const BOWL = 'M1.2 2.2H18.8C18.8 7.6 15.4 11.6 12.6 12.2V14.2H7.4V12.2C4.6 11.6 1.2 7.6 1.2 2.2Z'
-withDefaults(defineProps<{ state: 'whole' | 'hairline' | 'broken' | 'paused' | 'mended'; size?: number }>(), { size: 20 })
+withDefaults(defineProps<{ state: 'whole' | 'at risk' | 'broken' | 'paused' | 'mended'; size?: number }>(), { size: 20 })
 </script>
 
 <template>
   <svg :width="size" :height="size * 0.8" viewBox="0 0 20 16" class="inline-block overflow-visible shrink-0" aria-hidden="true">
     <path v-if="state === 'whole' || state === 'mended'" :d="BOWL" fill="var(--glaze)" />
     <path v-if="state === 'mended'" d="M12.4 2.2L10.2 5.4L12 7.6L9.6 10L10.4 14.2" fill="none" stroke="var(--gold)" stroke-width="1.7" />
-    <template v-if="state === 'hairline'">
+    <template v-if="state === 'at risk'">
       <path :d="BOWL" fill="none" stroke="var(--ochre)" stroke-width="1.7" stroke-linejoin="round" />
       <path d="M12.6 2.2L10.2 5.2L12.1 7.2L9.9 10" fill="none" stroke="var(--ochre)" stroke-width="1.5" />
     </template>

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import type { EstateSource, ProbeReport } from '~~/server/views'
+import type { SourceView, ProbeReport } from '~~/server/views'
 
 const open = defineModel<boolean>('open', { required: true })
 /** One that is there, and is to be reached in another way from now on; null for a new one. */
-const { source = null } = defineProps<{ source?: EstateSource | null }>()
+const { source = null } = defineProps<{ source?: SourceView | null }>()
 const { form, body, begin } = useSourceForm(() => source)
 const report = shallowRef<ProbeReport | null>(null)
 const error = shallowRef<ErrorRecord | null>(null)
@@ -33,7 +33,7 @@ async function save() {
     else await post('/api/sources', body.value)
     const { name } = form
     begin()
-    await navigateTo(`/estate/${encodeURIComponent(name)}`)
+    await navigateTo(`/sources/${encodeURIComponent(name)}`)
   } catch (thrown) {
     error.value = errorOf(thrown)
   } finally {
@@ -76,7 +76,7 @@ const verdict = computed(() => {
               v-model="form.name"
               name="name"
               class="w-full"
-              :placeholder="form.kind === 'postgres' ? 'harbour-db' : 'quay'"
+              :placeholder="form.kind === 'postgres' ? 'ferry-db' : 'pier'"
               required
               autocomplete="off"
           /></UFormField>

@@ -148,7 +148,7 @@ async function pictureFailed() {
             </td>
             <td class="soft w-40 pr-4">{{ whenOf(new Date(line.mtime)) }}</td>
             <td class="w-20 pr-4 text-right">
-              <a v-if="line.type === 'file'" :href="fileUrl(line.name)" class="lnk" download>Take out</a>
+              <a v-if="line.type === 'file'" :href="fileUrl(line.name)" class="lnk" download>Export</a>
             </td>
           </tr>
         </tbody>
@@ -170,7 +170,7 @@ async function pictureFailed() {
       <pre v-else-if="shown.text !== null" class="mono min-h-0 flex-1 overflow-auto px-4 py-3 text-[12px] leading-[18px]" data-file-text>{{
         shown.text
       }}</pre>
-      <p v-else class="soft p-4 text-[13px]">It is neither text nor a picture. Take it out to open it.</p>
+      <p v-else class="soft p-4 text-[13px]">It is neither text nor a picture. Export it to open it.</p>
     </aside>
   </div>
 </template>

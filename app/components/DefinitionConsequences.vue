@@ -60,7 +60,7 @@ const words = computed(() => {
   else if (!log && was) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
   else if (JSON.stringify(draft.log) !== JSON.stringify(saved.log)) parts.push('The log is followed in another way.')
   const [steps, hadSteps] = [draft.still!.steps.length, saved.still?.steps.length ?? 0]
-  if (steps > 0 && hadSteps === 0) parts.push('Members are held still from now on.')
+  if (steps > 0 && hadSteps === 0) parts.push('Members are quiesced from now on.')
   else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
   else if (JSON.stringify(draft.still) !== JSON.stringify(saved.still)) parts.push('Members are held in another way.')
   if ((draft.partly ?? 'keep') !== (saved.partly ?? 'keep'))
@@ -103,7 +103,7 @@ const words = computed(() => {
         <dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd>
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
-        <dt class="soft">Held still</dt>
+        <dt class="soft">Quiesced</dt>
         <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="draft.still!.budgetMs" /></dd>
         <dd v-else-if="draft.still!.steps.length > 0">{{ durationInWords(draft.still!.budgetMs) }} at most; a rehearsal measures it</dd>
         <dd v-else>nothing is held</dd>

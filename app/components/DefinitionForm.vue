@@ -36,7 +36,7 @@ const headings = computed(() => [
   },
   {
     id: 'still',
-    title: 'Still',
+    title: 'Quiesce',
     about: heldWords.value,
     changed: changed((d) => d.still ?? NOT_HELD),
   },
@@ -109,7 +109,7 @@ async function storeMade(name: string) {
           <PromiseField
             v-model="draft.promises.backWithin"
             label="Back within"
-            help="RTO: bringing everything back may take this long."
+            help="RTO: restoring everything may take this long."
             :units="UNITS"
           />
           <DefinitionLog :draft="draft" :slug="definition.slug" />
@@ -117,7 +117,8 @@ async function storeMade(name: string) {
       </section>
       <section id="where" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4">
         <h2 class="flex items-baseline gap-3">
-          <span class="text-[16px] font-semibold">Where</span><span class="soft text-[13px]">compressed, sealed, and stored only once</span>
+          <span class="text-[16px] font-semibold">Where</span
+          ><span class="soft text-[13px]">compressed, encrypted, and stored only once</span>
         </h2>
         <div class="rule mt-2 border-y border-[var(--line)] text-[13px]">
           <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">

@@ -56,7 +56,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       <span v-if="logged === 'none'" class="soft">namespaces have none; the moments of backups can be entered</span>
       <span v-else class="flex items-center gap-4"
         ><USwitch v-model="log.follow" aria-labelledby="log-label" /><span class="soft"
-          >{{ log.follow ? 'every instant can be entered, from the next full on' : 'only the moments of backups can be entered'
+          >{{ log.follow ? 'every moment can be entered, from the next full on' : 'only the moments of backups can be entered'
           }}{{ log.follow && logged === 'some' ? '; of namespaces only the moments of backups' : '' }}</span
         ></span
       >
@@ -117,7 +117,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
         <span class="mono text-[12.5px] font-medium">{{ member.member }}</span>
         <span v-if="member.obstacles.some(({ stops }) => stops)" class="iron font-medium">Its log can’t be followed yet.</span>
         <span v-else-if="log.follow"
-          >Any instant could be entered, for {{ plural(member.followed, 'table')
+          >Any moment could be entered, for {{ plural(member.followed, 'table')
           }}<template v-if="member.unfollowed.length > 0"
             >; <span class="ochre">{{ plural(member.unfollowed.length, 'table') }} only as of backups</span></template
           >.</span

@@ -71,7 +71,7 @@ const last = computed(() => measured?.last)
 <template>
   <section class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6" data-still>
     <h2 class="flex items-baseline gap-3">
-      <span class="text-[16px] font-semibold">Still</span>
+      <span class="text-[16px] font-semibold">Quiesce</span>
       <span class="soft cut text-[13px]">
         <template v-if="last"
           >as measured by
@@ -94,7 +94,7 @@ const last = computed(() => measured?.last)
       >
     </h2>
     <p v-if="still.steps.length === 0" class="soft mt-2 border-y border-[var(--line)] py-3 text-[13px]">
-      Nothing is held. Databases are sound in themselves all the same; what namespaces hold is copied as it is found, as after a crash.
+      Nothing is held. Databases are consistent in themselves all the same; what namespaces hold is copied as it is found, as after a crash.
     </p>
     <StillLanes
       v-else

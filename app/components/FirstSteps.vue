@@ -1,11 +1,11 @@
 <script setup lang="ts">
-import type { EstateSource, StoreView, VesselView } from '~~/server/views'
+import type { SourceView, StoreView, VesselView } from '~~/server/views'
 
 // What leads to the first point, in its order: until there is one, nothing is protected.
 const { vessels } = defineProps<{ vessels: Pick<VesselView, 'slug' | 'name'>[] }>()
-const { data: sources, refresh: lookForSources } = useLoad<EstateSource[]>('/api/estate/sources')
+const { data: sources, refresh: lookForSources } = useLoad<SourceView[]>('/api/sources')
 const { data: stores, refresh: lookForStores } = useLoad<StoreView[]>('/api/stores')
-onChange(({ about }) => about === 'estate', lookForSources, 1000)
+onChange(({ about }) => about === 'things', lookForSources, 1000)
 onChange(({ about }) => about === 'store', lookForStores, 1000)
 const backUp = useBackUp()
 const first = computed(() => vessels[0])
@@ -14,11 +14,11 @@ const steps = computed(() => [
     what: 'Connect a source',
     why: 'a database server or a cluster, whose things are then seen',
     done: (sources.value?.length ?? 0) > 0,
-    to: '/estate?connect=1',
+    to: '/sources?connect=1',
   },
   {
     what: 'Make a store',
-    why: 'a folder in which content is kept, sealed and only once',
+    why: 'a folder in which content is kept encrypted, and only once',
     done: (stores.value?.length ?? 0) > 0,
     to: '/stores?make=1',
   },

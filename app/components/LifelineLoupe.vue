@@ -5,7 +5,7 @@ import { axisTicks, firstAtOrAfter, toX, type Scale } from '~~/core/chain/layout
 const { instant, marks, bands } = defineProps<{
   instant: number
   marks: number[]
-  /** Stretches in which every instant can be entered. */
+  /** Stretches in which every moment can be entered. */
   bands: { from: number; to: number }[]
 }>()
 const root = useTemplateRef<SVGElement>('root')

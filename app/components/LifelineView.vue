@@ -2,6 +2,7 @@
 import { NOWHERE } from '~~/core/chain/position'
 import { axisStep, axisTicks, mergeMarks } from '~~/core/chain/layout'
 import type { Artifact } from '~~/core/chain/chain'
+import type { Consistency } from '~~/core/quiesce/consistency'
 import type { TimeRange } from '~/composables/useTimeWindow'
 import type { Lifeline, TraceView } from '~~/server/views'
 
@@ -13,14 +14,14 @@ interface Point {
   pinned: boolean
   verifiedAt: string | null
   artifacts: string[]
-  consistency: string
+  consistency: Consistency
 }
 
 const { members, artifacts, points, coverage, audited, breaks, followers, trace, now } = defineProps<{
   members: string[]
   artifacts: Artifact[]
   points: Point[]
-  /** By member: where every instant can be entered. */
+  /** By member: where every moment can be entered. */
   coverage: Record<string, { from: number; to: number }[]>
   /** By member: up to when its log was audited. */
   audited: Lifeline['audited']
@@ -103,7 +104,7 @@ function wordOf(member: string): { text: string; color: string; title: string } 
   if (own.state === 'following' && !own.trouble)
     return own.warned
       ? word(`log; ${bytesInWords(own.retained ?? 0)} kept back`, 'var(--ochre-text)')
-      : word('log, any instant', 'var(--soft)')
+      : word('log, any moment', 'var(--soft)')
   return word(
     own.state === 'broken' ? 'log broken' : own.state === 'waiting' ? 'log not begun' : 'log stalled',
     'var(--iron)',
@@ -214,7 +215,7 @@ onMounted(() => (mounted.value = true))
         fill="var(--wash)"
       />
       <g v-for="tie in ties" :key="tie.id" data-tie>
-        <title>Held together</title>
+        <title>Consistent together</title>
         <line :x1="tie.x" :x2="tie.x" :y1="lanes[0]!.y" :y2="lanes.at(-1)!.y" stroke="var(--ink)" stroke-width="1.4" />
       </g>
       <g v-for="lane in lanes" :key="lane.member">

@@ -34,7 +34,7 @@ async function meant(loss: Loss) {
 <template>
   <section v-if="losses.length > 0 || returned.length > 0" id="losses" aria-label="Losses">
     <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold" :class="losses.length > 0 ? 'iron' : ''">
-      {{ losses.length > 0 ? 'Lost' : 'Came back' }}
+      {{ losses.length > 0 ? 'Lost' : 'Restored' }}
     </h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
     <ul class="rule text-[13px] max-[1179px]:grid max-[1179px]:grid-cols-2 max-[1179px]:gap-x-8" aria-live="polite">

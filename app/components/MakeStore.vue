@@ -39,7 +39,7 @@ const make = () =>
     <template #body>
       <div v-if="key" class="grid gap-3 text-[13px]">
         <p>
-          <b class="font-semibold">{{ form.name }} is made.</b> This is its key. It is kept here, sealed, and not shown again; without it
+          <b class="font-semibold">{{ form.name }} is made.</b> This is its key. It is kept here, encrypted, and not shown again; without it
           the store can be read by nobody. Keep it apart from the store.
         </p>
         <code class="mono border border-[var(--line)] bg-[var(--wash)] p-2.5 break-all" data-store-key>{{ key }}</code>

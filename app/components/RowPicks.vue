@@ -55,7 +55,7 @@ const statements = computed(() => {
     <USlideover
       v-model:open="open"
       title="Statements"
-      description="What bringing the picked rows back does, as it would be written by hand."
+      description="What restoring the picked rows does, as it would be written by hand."
       :ui="{ content: 'max-w-[720px]' }"
     >
       <template #body>

@@ -2,7 +2,7 @@
 import type { VesselDefinition } from '~~/core/plan/definition'
 import { formOf, isOfCluster, type Rule } from '~~/core/selection/rules'
 import { lastName } from '~~/core/things/thing'
-import type { EstateThing, KeptOut, SelectionView } from '~~/server/views'
+import type { ThingView, KeptOut, SelectionView } from '~~/server/views'
 
 const { draft, selection } = defineProps<{
   draft: VesselDefinition
@@ -62,7 +62,7 @@ async function suggest({ pattern, kind }: Rule) {
     .slice(0, Math.min(depth, pattern.split('/').length - 1))
     .join('/')
   if (/[*?]/.test(parent)) return
-  const things = await $fetch<EstateThing[]>(`/api/estate/children${parent ? `?path=${encodeURIComponent(parent)}` : ''}`).catch(() => [])
+  const things = await $fetch<ThingView[]>(`/api/things/children${parent ? `?path=${encodeURIComponent(parent)}` : ''}`).catch(() => [])
   suggestions.value = things
     .filter((thing) => !thing.goneAt)
     .map((thing) => thing.path)

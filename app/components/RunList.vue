@@ -39,7 +39,7 @@ const figures = (run: RunRow) => {
   // With its manifests, once there is a point.
   const stored = (run.outcome?.stored as number | undefined) ?? run.counters.stored
   if (run.kind === 'verify') return `${bytesInWords(bytes)} read`
-  if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'pack')} read`
+  if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'file')} read`
   const added = stored !== undefined && run.kind === 'backup' ? `${bytesInWords(stored)} new` : ''
   return [movedInWords(run.counters), bytes > 0 ? bytesInWords(bytes) : '', added].filter(Boolean).join(', ')
 }

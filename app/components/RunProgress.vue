@@ -28,7 +28,7 @@ const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   fetch: { files: 'Files read' },
   still: {},
   audit: { rows: 'Rows read at the source' },
-  reindex: { packs: 'Packs read' },
+  reindex: { packs: 'Files read' },
 }
 const count = (name: string) => run.counters[name] ?? 0
 const elapsed = computed(() => (run.startedAt ? Math.max(0, now - Date.parse(run.startedAt)) : 0))

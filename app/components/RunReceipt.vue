@@ -83,7 +83,7 @@ function save() {
         ><b class="font-semibold">{{ count }}</b> {{ word }}</span
       >
       <span class="ml-auto flex gap-4 text-[13px]">
-        <NuxtLink v-for="point in run.kept" :key="point.id" :to="`/vessels/${run.slug}/bring-back?point=${point.id}`" class="lnk"
+        <NuxtLink v-for="point in run.kept" :key="point.id" :to="`/vessels/${run.slug}/restore?point=${point.id}`" class="lnk"
           >Look at what was overwritten…</NuxtLink
         >
         <button class="lnk" @click="save">Keep as a file</button>

@@ -6,7 +6,7 @@ const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
 const moved = computed(() => movedInWords(run.counters) || plural(0, 'row'))
 const soFar = computed(() => {
   if (run.kind === 'still') return ''
-  if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'pack')} so far.`
+  if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'file')} so far.`
   return run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved.value} so far.`
 })
 const back = computed(
@@ -34,8 +34,8 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >{{
         {
           backup: 'Backing up',
-          restore: 'Bringing back from',
-          rehearsal: 'Rehearsing a return from',
+          restore: 'Restoring from',
+          rehearsal: 'Rehearsing a restore from',
           verify: 'Verifying the store of',
           undo: 'Undoing a transaction of',
           still: 'Rehearsing how to hold',
@@ -81,42 +81,43 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >
     </template>
     <template v-else-if="run.kind === 'reindex' && Number(outcome.added ?? 0) === 0"
-      >Nothing was missing: the index of the store of {{ run.vessel }} knows all {{ plural(Number(outcome.packs ?? 0), 'pack') }}.</template
+      >Nothing was missing: the index of the store of {{ run.vessel }} knows all
+      {{ plural(Number(outcome.packs ?? 0), 'file of content', 'files of content') }}.</template
     >
     <template v-else-if="run.kind === 'reindex'"
-      >{{ outcome.added }} of {{ plural(Number(outcome.packs), 'pack') }} {{ outcome.added === 1 ? 'is' : 'are' }} back in the index of the
-      store of {{ run.vessel
+      >{{ outcome.added }} of {{ plural(Number(outcome.packs), 'file of content', 'files of content') }}
+      {{ outcome.added === 1 ? 'is' : 'are' }} back in the index of the store of {{ run.vessel
       }}<template v-if="Number(outcome.torn ?? 0) > 0"
         >, <u style="border-color: var(--ochre)">{{ outcome.torn }} not to the end</u></template
       >. A verification tells whether what they hold is whole.</template
     >
     <template v-else-if="run.kind === 'verify'"
-      >Every chunk in the store is <u style="border-color: var(--gold-line)">whole</u>:
+      >All content of the store is <u style="border-color: var(--gold-line)">whole</u>:
       {{ bytesInWords(run.counters.bytes ?? 0) }} read<template v-if="run.state === 'warned'"
         >; <u style="border-color: var(--ochre)">more lies there</u> than the catalog knows of</template
       >.</template
     >
     <template v-else-if="run.kind === 'rehearsal'"
-      >Rehearsed, nothing was written: {{ plural(back, 'thing') }} would come back<template v-if="undone > 0"
+      >Rehearsed, nothing was written: {{ plural(back, 'thing') }} would be restored<template v-if="undone > 0"
         >, {{ undone }} would not</template
       >.</template
     >
     <template v-else-if="undone === 0 && Number(outcome.leftParts ?? 0) > 0">
-      {{ plural(back, 'thing') }} came back{{ into }},
+      {{ plural(back, 'thing') }} restored{{ into }},
       <u style="border-color: var(--ochre)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
     </template>
     <template v-else-if="undone === 0 && Number(outcome.unequal ?? 0) > 0">
-      {{ plural(back, 'thing') }} came back{{ into }},
+      {{ plural(back, 'thing') }} restored{{ into }},
       <u style="border-color: var(--ochre)"
         >{{ outcome.unequal }} not in everything as {{ outcome.unequal === 1 ? 'it was' : 'they were' }}</u
       >.
     </template>
     <template v-else-if="undone > 0"
-      >{{ plural(back, 'thing') }} came back,
-      <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not brought back</u>.</template
+      >{{ plural(back, 'thing') }} restored,
+      <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not restored</u>.</template
     >
     <template v-else
-      >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} came back{{ into }},
+      >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} restored{{ into }},
       <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--ochre)' }">{{
         equal ? 'proven equal' : 'not all of them equal'
       }}</u>.</template

@@ -2,7 +2,7 @@
 import type { ErrorRecord } from '~~/core/errors'
 import type { Wish } from '~~/core/restore/wish'
 
-// Keeps a return under a name, to be run again on a newer point.
+// Keeps a restore under a name, to be run again on a newer point.
 const { slug, wish, reason } = defineProps<{ slug: string; wish: Wish; reason: string }>()
 const open = ref(false)
 const name = ref('')
@@ -25,7 +25,7 @@ async function save() {
     <UButton data-save-restore>{{ saved ? 'Saved' : 'Save…' }}</UButton>
     <template #content>
       <form class="grid gap-3 text-[13px]" @submit.prevent="save">
-        <UFormField label="Name of this return" hint="to run it again on a newer point">
+        <UFormField label="Name of this restore" hint="to run it again on a newer point">
           <UInput v-model="name" name="restore-name" class="w-full" :maxlength="80" autofocus />
         </UFormField>
         <ErrorNote v-if="error" :error="error" />

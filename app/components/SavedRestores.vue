@@ -24,9 +24,9 @@ function inWords({ picks, into, what }: Wish): string {
 </script>
 
 <template>
-  <section v-if="saved.length > 0" aria-label="Saved returns">
+  <section v-if="saved.length > 0" aria-label="Saved restores">
     <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-1.5 text-[13px]">
-      <span class="font-semibold">Saved returns</span><span class="soft s12">begin with the newest point</span>
+      <span class="font-semibold">Saved restores</span><span class="soft s12">begin with the newest point</span>
     </h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
     <ul class="rule text-[13px]">
@@ -37,7 +37,7 @@ function inWords({ picks, into, what }: Wish): string {
         >
         <span class="ml-auto flex shrink-0 items-center gap-2.5">
           <NuxtLink v-if="one.lastRun" :to="`/runs/${one.lastRun.id}`" class="lnk soft">last run {{ whenOf(one.lastRun.at) }}</NuxtLink>
-          <UButton size="sm" :to="`/vessels/${slug}/bring-back?saved=${one.id}`">Run it…</UButton>
+          <UButton size="sm" :to="`/vessels/${slug}/restore?saved=${one.id}`">Run it…</UButton>
           <UButton size="sm" variant="ghost" icon="i-lucide-x" :aria-label="`Forget ${one.name}`" @click="forget(one.id)" />
         </span>
       </li>

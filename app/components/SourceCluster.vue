@@ -26,7 +26,7 @@ defineProps<{ isKept: boolean }>()
     </template>
     <template v-else>
       <UFormField label="Address of its API"
-        ><UInput v-model="form.server" name="server" class="w-full" placeholder="https://quay.ferries.example:6443" required
+        ><UInput v-model="form.server" name="server" class="w-full" placeholder="https://pier.ferries.example:6443" required
       /></UFormField>
       <UFormField
         label="Token"

@@ -2,7 +2,7 @@
 import type { ErrorRecord } from '~~/core/errors'
 import type { RunDetail } from '~~/server/views'
 
-// Takes a return back: what it overwrote goes to where it stood.
+// Takes a restore back: what it overwrote goes to where it stood.
 const { run } = defineProps<{ run: RunDetail }>()
 // Whoever wants to take it back once more comes with this in the address.
 const open = ref('take-back' in useRoute().query)
@@ -35,7 +35,7 @@ async function go() {
   <UModal
     v-model:open="open"
     :close="{ variant: 'ghost' }"
-    title="Take this return back"
+    title="Take this restore back"
     description="Everything that it overwrote goes back to where it stood, rows and structure. What it made in a database where nothing stood goes again, unless something else needs it by now."
   >
     <template #body>

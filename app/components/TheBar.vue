@@ -3,7 +3,7 @@ import type { RunRow } from '~~/server/views'
 
 const PLACES = [
   { name: 'Watch', to: '/', key: 'w' },
-  { name: 'Estate', to: '/estate', key: 'e' },
+  { name: 'Sources', to: '/sources', key: 'o' },
   { name: 'Vessels', to: '/vessels', key: 'v' },
   { name: 'Runs', to: '/runs', key: 'r' },
   { name: 'Stores', to: '/stores', key: 's' },

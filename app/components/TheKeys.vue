@@ -2,12 +2,12 @@
 const open = useKeyHelp()
 const KEYS = [
   ['Ctrl K', 'find or do anything'],
-  ['g then w e v r s', 'to a place'],
+  ['g then w o v r s', 'to a place'],
   ['j  k', 'through a list'],
   ['Enter', 'open'],
   ['x', 'tick'],
   ['b', 'back up now'],
-  ['Shift B', 'bring back'],
+  ['Shift B', 'restore'],
   ['← →', 'move the scrubber by pixels'],
   ['Shift ← →', 'to the next mark'],
   ['[  ]', 'from one point to the next'],

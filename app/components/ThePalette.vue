@@ -41,7 +41,7 @@ const groups = computed(() => [
       ...(newest
         ? [
             { label: `Look into ${name}`, icon: 'i-lucide-table-2', onSelect: go(`/vessels/${slug}/contents`) },
-            { label: `Bring back from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/bring-back`) },
+            { label: `Restore from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/restore`) },
           ]
         : []),
     ]),
@@ -54,7 +54,7 @@ const groups = computed(() => [
       label: path,
       suffix: gone ? `${kind}, gone` : kind,
       icon: KIND_ICON[kind],
-      onSelect: go(estateLink(path)),
+      onSelect: go(thingLink(path)),
     })),
   },
   {
@@ -72,12 +72,12 @@ const groups = computed(() => [
     label: 'Places and actions',
     items: [
       { label: 'Watch', to: '/' },
-      { label: 'Estate', to: '/estate' },
+      { label: 'Sources', to: '/sources' },
       { label: 'Vessels', to: '/vessels' },
       { label: 'Runs', to: '/runs' },
       { label: 'Stores', to: '/stores' },
       { label: 'Define a vessel', to: '/vessels/new' },
-      { label: 'Connect a source', to: '/estate?connect=1' },
+      { label: 'Connect a source', to: '/sources?connect=1' },
       { label: 'Make a store', to: '/stores?make=1' },
     ].map(({ label, to }) => ({ label, icon: 'i-lucide-arrow-right', onSelect: go(to) })),
   },

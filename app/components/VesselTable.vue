@@ -35,7 +35,7 @@ const isMended = (vessel: Standing, now: number) =>
         <td class="pt-2 pr-4">
           <div class="flex gap-2 text-[14px]">
             <NuxtLink :to="`/vessels/${vessel.slug}`" class="cut font-semibold hover:underline">{{ vessel.name }}</NuxtLink>
-            <span class="shrink-0" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }"
+            <span class="shrink-0" :style="{ color: vessel.state === 'at risk' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }"
               >{{ vessel.state }}<template v-if="isMended(vessel, now)">, mended</template></span
             >
           </div>
@@ -45,8 +45,8 @@ const isMended = (vessel: Standing, now: number) =>
         <td class="pt-2"><PromiseGauge :value="vessel.couldLose" :promise="vessel.promises.couldLose" /></td>
         <td class="pt-2"><PromiseGauge :value="vessel.backWithin" :promise="vessel.promises.backWithin" /></td>
         <td class="pt-2">
-          <UTooltip v-if="vessel.newest" :text="CONSISTENCY[vessel.newest.consistency]"
-            ><span>{{ vessel.newest.consistency }}</span></UTooltip
+          <UTooltip v-if="vessel.newest" :text="CONSISTENCY[vessel.newest.consistency].why"
+            ><span>{{ CONSISTENCY[vessel.newest.consistency].word }}</span></UTooltip
           >
           <span v-else class="soft">none</span>
           <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">

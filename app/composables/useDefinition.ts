@@ -3,7 +3,7 @@ import { NOT_HELD } from '~~/core/quiesce/sequence'
 import { defaultLog, READERS, type VesselDefinition } from '~~/core/plan/definition'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { EstateSource, SelectionView, StillView, StoreView } from '~~/server/views'
+import type { SourceView, SelectionView, StillView, StoreView } from '~~/server/views'
 
 const KINDS = { 2: 'database', 3: 'schema', 4: 'thing' } as const
 const OF_CLUSTERS = { 2: 'namespace', 3: 'namespace', 4: 'volume', 5: 'object' } as const
@@ -27,7 +27,7 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     partly: 'keep',
   }
   const draft = reactive<VesselDefinition>(JSON.parse(JSON.stringify(saved ?? blank)) as VesselDefinition)
-  const { data: sources } = useLoad<EstateSource[]>('/api/estate/sources')
+  const { data: sources } = useLoad<SourceView[]>('/api/sources')
   // Which kind of source a path leads into is only known when the sources are.
   watch(sources, (list) => {
     const clusters = new Set(list?.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))
@@ -59,7 +59,7 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
     }
   }
   watchDebounced([() => draft.rules, than], evaluate, { debounce: 150, deep: true, immediate: true })
-  onChange((change) => change.about === 'estate', evaluate, 1000)
+  onChange((change) => change.about === 'things', evaluate, 1000)
   /** The draft was saved: from now on it is compared with itself. */
   const wasSaved = () => (than.value = JSON.parse(JSON.stringify(draft.rules)) as Rule[])
   return { draft, slug, stores, refreshStores, selection, stale, wasSaved, measured, refreshMeasured }

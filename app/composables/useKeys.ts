@@ -1,4 +1,4 @@
-const PLACES: Record<string, string> = { w: '/', e: '/estate', v: '/vessels', r: '/runs', s: '/stores' }
+const PLACES: Record<string, string> = { w: '/', o: '/sources', v: '/vessels', r: '/runs', s: '/stores' }
 const SEQUENCE_MS = 1200
 
 /** Where letters are written, or choose from a list by the beginning of its words. */
@@ -35,7 +35,7 @@ export function useKeys(): void {
     if (event.key === '?') help.value = true
     else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1)
     else if (event.key === 'b') pressed('[data-key=back-up]', event)
-    else if (event.key === 'B') pressed('[data-key=bring-back]', event)
+    else if (event.key === 'B') pressed('[data-key=restore]', event)
     else if (event.key === 'x') pressed(':focus [role=checkbox], :focus[role=checkbox]', event)
   })
 }

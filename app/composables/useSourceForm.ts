@@ -1,8 +1,8 @@
-import type { EstateSource } from '~~/server/views'
+import type { SourceView } from '~~/server/views'
 
 /** Where the name of a source's kind, and each way to reach it, stands in the form. */
 const empty = () => ({
-  kind: 'postgres' as EstateSource['kind'],
+  kind: 'postgres' as SourceView['kind'],
   postgresWay: 'parts' as 'parts' | 'string',
   clusterWay: 'kubeconfig' as 'kubeconfig' | 'token',
   name: '',
@@ -23,7 +23,7 @@ const empty = () => ({
 export type SourceForm = ReturnType<typeof empty>
 
 /** What a person says of how to reach a source, a new one or one that is there, and the body of a request that says so. */
-export function useSourceForm(source: () => EstateSource | null) {
+export function useSourceForm(source: () => SourceView | null) {
   const form = reactive(empty())
   /** Begins anew, with what is known of a source: all but what signs in. */
   function begin(): void {

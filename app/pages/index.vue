@@ -12,7 +12,7 @@ const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long',
 
 const vessels = computed(() => worstFirst(data.value?.vessels ?? []))
 const parts = computed(() =>
-  (['whole', 'hairline', 'broken', 'paused'] as const)
+  (['whole', 'at risk', 'broken', 'paused'] as const)
     .map((state) => ({ state, count: vessels.value.filter((vessel) => vessel.state === state).length }))
     .filter(({ count }) => count > 0),
 )
@@ -52,8 +52,8 @@ const parts = computed(() =>
       </section>
       <div class="grid content-start gap-6" :class="{ 'max-[1179px]:order-first': data.losses.length > 0 }">
         <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />
-        <NeedsHand :hands="data.hands" />
-        <UnclaimedList :unclaimed="data.unclaimed" />
+        <NeedsAttention :hands="data.hands" />
+        <UnprotectedList :unprotected="data.unprotected" />
       </div>
     </div>
     <LastDay class="flex-1" :runs="data.runs" :vessels="vessels" :now="now" />

@@ -40,7 +40,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
     <ErrorNote v-if="failure" :error="failure" class="mb-3" />
     <div v-if="!stores && !error" class="grid gap-3" aria-busy="true"><USkeleton v-for="i in 2" :key="i" class="h-32 w-full" /></div>
     <p v-if="stores?.length === 0" class="soft max-w-xl py-3">
-      A store is a folder on local disk in which content is kept compressed, sealed and only once.
+      A store is a folder on local disk in which content is kept compressed, encrypted and only once.
     </p>
     <section
       v-for="store in stores"
@@ -59,11 +59,11 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
         </p>
         <ErrorNote v-if="store.trouble" :error="store.trouble" class="mt-2" />
         <div v-if="store.vessels.length > 0" class="mt-3 flex flex-wrap gap-2">
-          <UButton size="sm" @click="start(store, 'verify')">Verify every chunk</UButton>
+          <UButton size="sm" @click="start(store, 'verify')">Verify its content</UButton>
           <UButton
             size="sm"
             variant="ghost"
-            title="Where the catalog does not know any more where content lies: reads it from the packs. Nothing in the store is changed."
+            title="Where the catalog does not know any more where content lies: reads it from the files of the store. Nothing in the store is changed."
             @click="start(store, 'reindex')"
             >Rebuild the index</UButton
           >
@@ -81,7 +81,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
           <dd class="num">{{ bytesInWords(store.plain) }}</dd>
         </div>
         <div class="flex justify-between py-1.5">
-          <dt class="soft">Chunks, in packs</dt>
+          <dt class="soft">Pieces of content, in files</dt>
           <dd class="num">{{ countInWords(store.chunks) }}, {{ countInWords(store.packs) }}</dd>
         </div>
         <div v-if="store.space" class="flex justify-between py-1.5">

@@ -11,8 +11,8 @@ const run = (kind: Parameters<typeof pageOfAgain>[0]['kind'], params: Record<str
 describe('a run once more', () => {
   it('is decided on where it was decided on before, where it changes what stands', () => {
     const cases = [
-      [run('restore', { point: 'p q', wish: {} }), '/vessels/bookings/bring-back?point=p+q&again=r'],
-      [run('rehearsal', { point: 'p', wish: {} }), '/vessels/bookings/bring-back?point=p&again=r'],
+      [run('restore', { point: 'p q', wish: {} }), '/vessels/bookings/restore?point=p+q&again=r'],
+      [run('rehearsal', { point: 'p', wish: {} }), '/vessels/bookings/restore?point=p&again=r'],
       [run('restore', { point: 'p', wish: {}, takesBack: 'other' }), '/runs/other?take-back'],
       [
         run('undo', { transaction: { member: 'db/a b', position: '0/1', end: '0/2' } }),

@@ -11,7 +11,7 @@ export function pageOfAgain({ id, kind, slug, params }: Again): string | null {
   if (kind !== 'restore' && kind !== 'rehearsal') return null
   // What took another restore back is several points at once; its dialog is with that restore.
   if (typeof params.takesBack === 'string') return `/runs/${params.takesBack}?take-back`
-  return `/vessels/${slug}/bring-back?${new URLSearchParams({ point: String(params.point), again: id })}`
+  return `/vessels/${slug}/restore?${new URLSearchParams({ point: String(params.point), again: id })}`
 }
 
 /** What a run wished; null for one that was no restore. */

@@ -8,9 +8,9 @@ describe('a list of vessels', () => {
       [
         ['Bookings', 'whole'],
         ['Archive', 'paused'],
-        ['Crew rota', 'hairline'],
+        ['Crew rota', 'at risk'],
         ['Kiosks', 'broken'],
-        ['Boarding gate', 'hairline'],
+        ['Boarding gate', 'at risk'],
       ] as const
     ).map(([name, state]) => ({ name, state }) as Standing)
     expect(worstFirst(given).map(({ name }) => name)).toEqual(['Kiosks', 'Boarding gate', 'Crew rota', 'Bookings', 'Archive'])

@@ -9,8 +9,8 @@ export const isTable = (thing: Pick<PointThing, 'kind' | 'unknown'>) =>
 export const isObject = (thing: Pick<PointThing, 'kind'>) => /^[A-Z]/.test(thing.kind)
 export const isContainer = (thing: Pick<PointThing, 'kind'>) => CONTAINER_KINDS.has(thing.kind as ThingKind)
 
-/** Where the estate shows a thing. */
-export const estateLink = (path: string) => `/estate/${path.split('/').map(encodeURIComponent).join('/')}`
+/** Where a thing stands under Sources. */
+export const thingLink = (path: string) => `/sources/${path.split('/').map(encodeURIComponent).join('/')}`
 
 export const kindInWords = (kind: string) => kind.replaceAll('-', ' ')
 

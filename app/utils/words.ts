@@ -1,14 +1,16 @@
 // Words that several places share.
 import { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural } from '~~/core/time/words'
+import { CONSISTENCY } from '~~/core/quiesce/consistency'
 import type { RunRow } from '~~/server/views'
 
 export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural }
+export { CONSISTENCY }
 
-export const STATE_COLOR = { whole: 'var(--glaze)', hairline: 'var(--ochre)', broken: 'var(--iron)', paused: 'var(--soft)' } as const
+export const STATE_COLOR = { whole: 'var(--glaze)', 'at risk': 'var(--ochre)', broken: 'var(--iron)', paused: 'var(--soft)' } as const
 
 export const RUN_KIND = {
   backup: 'Backup',
-  restore: 'Bring back',
+  restore: 'Restore',
   rehearsal: 'Rehearsal',
   verify: 'Verification',
   undo: 'Undo',
@@ -27,12 +29,6 @@ export const RUN_STATE = {
   cancelled: { word: 'cancelled', color: 'var(--soft)', icon: 'i-lucide-ban' },
   skipped: { word: 'skipped', color: 'var(--soft)', icon: 'i-lucide-minus' },
 } as const
-
-export const CONSISTENCY: Record<string, string> = {
-  'held together': 'Application-consistent: all members in one hold.',
-  'each sound': 'Every member is consistent in itself, they were not held together.',
-  'as found': 'Crash-consistent: copied as it was found.',
-}
 
 export const KIND_ICON: Record<string, string> = {
   server: 'i-lucide-server',

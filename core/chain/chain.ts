@@ -61,7 +61,7 @@ export interface Chain {
   exact: boolean
 }
 
-/** A stretch of time in which every instant can be entered; a single mark where it has no length. */
+/** A stretch of time in which every moment can be entered; a single mark where it has no length. */
 export interface Stretch {
   from: Date
   to: Date
@@ -306,7 +306,7 @@ export class Chains {
 
 export interface Instant {
   chains: Chain[]
-  /** Members that can't be brought back to this instant at all. */
+  /** Members that can't be brought back to this moment at all. */
   missing: string[]
   /** The point that all chains come from, if they come from one and no log leads on from it. */
   point: RecoveryPoint | undefined

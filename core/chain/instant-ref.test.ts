@@ -4,14 +4,14 @@ import { readRef, refAtPosition, refAtTime } from './instant-ref'
 describe('readRef', () => {
   it('reads what was written, and nothing else', () => {
     expect(readRef(refAtTime('bookings', 1_732_500_000_123_456))).toEqual({ slug: 'bookings', micros: 1_732_500_000_123_456 })
-    expect(readRef(refAtPosition('crew-rota', 'harbour-db', '16/B2A4'))).toEqual({
+    expect(readRef(refAtPosition('crew-rota', 'ferry-db', '16/B2A4'))).toEqual({
       slug: 'crew-rota',
-      source: 'harbour-db',
+      source: 'ferry-db',
       position: '16/B2A4',
       near: null,
     })
-    expect(readRef(refAtPosition('crew-rota', 'harbour-db', '0/1', 1_732_500_000_123_456))).toMatchObject({
-      source: 'harbour-db',
+    expect(readRef(refAtPosition('crew-rota', 'ferry-db', '0/1', 1_732_500_000_123_456))).toMatchObject({
+      source: 'ferry-db',
       position: '0/1',
       near: 1_732_500_000_123_456,
     })

@@ -21,7 +21,7 @@ const wide = (apiVersion: string, kind: string, name: string, more: object = {})
 })
 const groupOf = (apiVersion: string) => (apiVersion.includes('/') ? apiVersion.split('/')[0]! : '')
 const pathOf = ({ apiVersion, kind, metadata }: ClusterObject) =>
-  `quay/${metadata.namespace ?? '@cluster'}/${groupOf(apiVersion!) || 'core'}/${kind}/${metadata.name}`
+  `pier/${metadata.namespace ?? '@cluster'}/${groupOf(apiVersion!) || 'core'}/${kind}/${metadata.name}`
 
 const set = object('apps/v1', 'StatefulSet', 'manifest', {
   spec: {
@@ -63,7 +63,7 @@ const manifest: NamespaceManifest = {
   chunks: [],
   volumes: [
     {
-      path: 'quay/boarding/volume/data-manifest-0',
+      path: 'pier/boarding/volume/data-manifest-0',
       claim: 'data-manifest-0',
       storageClass: 'berth',
       capacity: '1Gi',
@@ -106,12 +106,12 @@ const plan = (
   picked: PlanInput['picked'] = {},
 ) =>
   planNamespace({
-    source: 'quay',
+    source: 'pier',
     manifest,
     objects: all,
     target,
     picked,
-    asked: { picks: ['quay/boarding'], collide: 'replace', each: {}, ...more, cluster: clusterWishOf(cluster) },
+    asked: { picks: ['pier/boarding'], collide: 'replace', each: {}, ...more, cluster: clusterWishOf(cluster) },
   })
 const islet = (more: Partial<ClusterState> = {}) => state('islet', [wide('storage.k8s.io/v1', 'StorageClass', 'pontoon')], more)
 const verbs = ({ plan: { operations } }: ReturnType<typeof plan>) =>
@@ -119,7 +119,7 @@ const verbs = ({ plan: { operations } }: ReturnType<typeof plan>) =>
 
 describe('a namespace that is gone', () => {
   it('is made again in the order of what needs what, with the definitions that are missing', () => {
-    const { plan: found } = plan(state('quay', [berth]))
+    const { plan: found } = plan(state('pier', [berth]))
     expect(found).toMatchObject({ makes: true, into: 'boarding', blockers: [], warnings: [], overwrites: 0, bytes: 1000, files: 3 })
     expect(found.operations.map(({ kind, verb }) => `${verb} ${kind}`)).toEqual([
       'create CustomResourceDefinition',
@@ -131,7 +131,7 @@ describe('a namespace that is gone', () => {
     ])
   })
   it('brings only what is picked, and the claim of a volume with it', () => {
-    const { plan: found } = plan(state('quay', [berth, definition]), {}, { picks: ['quay/boarding/volume/data-manifest-0'] })
+    const { plan: found } = plan(state('pier', [berth, definition]), {}, { picks: ['pier/boarding/volume/data-manifest-0'] })
     expect(found.operations.map(({ kind }) => kind)).toEqual(['PersistentVolumeClaim'])
     expect(found.volumes).toMatchObject([{ verb: 'create', only: null }])
   })
@@ -175,17 +175,17 @@ describe('another cluster', () => {
 describe('what stands there already', () => {
   const standing = [berth, definition, set, claim, service, object('v1', 'ConfigMap', 'settings', { data: { LANES: '9' } })]
   it('is left where it is the same, and replaced, merged or skipped where it is not', () => {
-    expect(verbs(plan(state('quay', standing)))).toMatchObject({ 'Service manifest': 'leave', 'ConfigMap settings': 'replace' })
-    expect(plan(state('quay', standing)).plan.operations.find(({ kind }) => kind === 'Service')).toMatchObject({ same: true })
-    expect(verbs(plan(state('quay', standing), {}, { collide: 'merge' }))['ConfigMap settings']).toBe('merge')
-    expect(verbs(plan(state('quay', standing), {}, { collide: 'skip' }))['ConfigMap settings']).toBe('leave')
-    const each = { [pathOf(settings)]: 'merge' as const, 'quay/boarding/volume/data-manifest-0': 'skip' as const }
-    const { plan: found } = plan(state('quay', standing), {}, { each })
+    expect(verbs(plan(state('pier', standing)))).toMatchObject({ 'Service manifest': 'leave', 'ConfigMap settings': 'replace' })
+    expect(plan(state('pier', standing)).plan.operations.find(({ kind }) => kind === 'Service')).toMatchObject({ same: true })
+    expect(verbs(plan(state('pier', standing), {}, { collide: 'merge' }))['ConfigMap settings']).toBe('merge')
+    expect(verbs(plan(state('pier', standing), {}, { collide: 'skip' }))['ConfigMap settings']).toBe('leave')
+    const each = { [pathOf(settings)]: 'merge' as const, 'pier/boarding/volume/data-manifest-0': 'skip' as const }
+    const { plan: found } = plan(state('pier', standing), {}, { each })
     expect([found.operations.find(({ kind }) => kind === 'ConfigMap')!.verb, found.volumes[0]!.verb]).toEqual(['merge', 'leave'])
   })
   it('is made anew where the API lets nobody change it, and then can’t be merged', () => {
     const other = object('apps/v1', 'StatefulSet', 'manifest', { spec: { ...set.spec, serviceName: 'other' } })
-    const [stands] = [state('quay', [berth, definition, other])]
+    const [stands] = [state('pier', [berth, definition, other])]
     expect(plan(stands).plan.operations.find(({ kind }) => kind === 'StatefulSet')).toMatchObject({
       verb: 'replace',
       anew: ['spec.serviceName'],
@@ -195,7 +195,7 @@ describe('what stands there already', () => {
     })
   })
   it('is stepped around by another name, which its claim and whatever refers to it follow', () => {
-    const { plan: found, objects } = plan(state('quay', standing), {}, { collide: 'rename' })
+    const { plan: found, objects } = plan(state('pier', standing), {}, { collide: 'rename' })
     expect(found.operations.find(({ kind }) => kind === 'StatefulSet')).toMatchObject({
       name: 'manifest-then',
       verb: 'create',
@@ -205,15 +205,15 @@ describe('what stands there already', () => {
     expect(objects.find(({ operation }) => operation.kind === 'StatefulSet')!.object.spec).toMatchObject({ serviceName: 'manifest-then' })
   })
   it('gets single files laid over it', () => {
-    const files = { 'quay/boarding/volume/data-manifest-0': ['a.txt'] }
-    const picked = { 'quay/boarding/volume/data-manifest-0': { files: 1, bytes: 7 } }
-    const { plan: found } = plan(state('quay', standing), { files }, { picks: [] }, picked)
+    const files = { 'pier/boarding/volume/data-manifest-0': ['a.txt'] }
+    const picked = { 'pier/boarding/volume/data-manifest-0': { files: 1, bytes: 7 } }
+    const { plan: found } = plan(state('pier', standing), { files }, { picks: [] }, picked)
     expect([found.operations, found.volumes]).toMatchObject([[], [{ verb: 'merge', only: ['a.txt'] }]])
     expect([found.files, found.bytes]).toEqual([1, 7])
   })
   it('gets no files where there is no claim for them', () => {
-    const files = { 'quay/boarding/volume/data-manifest-0': ['a.txt'] }
-    const { plan: found } = plan(state('quay', [berth, definition]), { files }, { picks: [] })
+    const files = { 'pier/boarding/volume/data-manifest-0': ['a.txt'] }
+    const { plan: found } = plan(state('pier', [berth, definition]), { files }, { picks: [] })
     expect(found.blockers).toMatchObject([{ code: 'claim_missing', what: expect.stringContaining('data-manifest-0 has no claim there') }])
   })
 })
@@ -234,7 +234,7 @@ describe('a plan that was carried out', () => {
   function serving(target: ClusterState): ClusterState {
     const stands = [...target.objects.values()].some(({ metadata }) => metadata.name === definition.metadata.name)
     const lane = { group: 'lanes.example', kind: 'Lane', version: 'v1', namespaced: true }
-    return { ...target, served: [...state('quay', []).served, ...(stands ? [lane] : [])] }
+    return { ...target, served: [...state('pier', []).served, ...(stands ? [lane] : [])] }
   }
   const changed = (one: ClusterObject): ClusterObject => ({ ...one, metadata: { ...one.metadata, labels: { changed: 'by hand' } } })
 
@@ -250,7 +250,7 @@ describe('a plan that was carried out', () => {
         }),
         (fates, wish) => {
           const standing = all.flatMap((one, i) => (fates[i] === 'gone' ? [] : [fates[i] === 'changed' ? changed(one) : one]))
-          const target = serving(state('quay', standing, { classes: ['berth'] }))
+          const target = serving(state('pier', standing, { classes: ['berth'] }))
           const done = plan(target, wish)
           expect(done.plan.blockers).toEqual([])
           const again = plan(after(target, done), wish)
@@ -263,7 +263,7 @@ describe('a plan that was carried out', () => {
 
 describe('what is left out', () => {
   it('keeps its name in what refers to it, and is told where it is needed and not there', () => {
-    const { plan: found, objects } = plan(state('quay', [berth, definition]), { exposure: 'leave', prefix: 'old-' })
+    const { plan: found, objects } = plan(state('pier', [berth, definition]), { exposure: 'leave', prefix: 'old-' })
     expect(found.warnings).toEqual(['StatefulSet old-manifest needs Service manifest, which is left out and is not there.'])
     expect(objects.find(({ operation }) => operation.kind === 'StatefulSet')!.object.spec).toMatchObject({ serviceName: 'manifest' })
     expect(found.volumes[0]!.claim).toBe('data-old-manifest-0')

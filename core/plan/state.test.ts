@@ -29,7 +29,7 @@ describe('standingOf', () => {
   })
   it('is not whole when content of its points can’t be read, and broken when that is the newest one’s', () => {
     expect(standingOf(facts({ damaged: { points: 2, newest: false } }))).toMatchObject({
-      state: 'hairline',
+      state: 'at risk',
       reason: expect.stringMatching(/^2 points can’t come back whole/),
     })
     expect(standingOf(facts({ damaged: { points: 1, newest: true } }))).toMatchObject({
@@ -38,21 +38,21 @@ describe('standingOf', () => {
     })
   })
 
-  it('has a hairline when a promise is at risk', () => {
+  it('is at risk when a promise is', () => {
     expect(standingOf(facts({ newest: ago(20) })).reason).toBe('A backup is due within 4 h.')
-    expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('hairline')
+    expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('at risk')
     expect(standingOf(facts({ onePlace: 1 }))).toMatchObject({
-      state: 'hairline',
+      state: 'at risk',
       reason: 'The data of 1 volume is in one place only, at its source.',
     })
     expect(standingOf(facts({ missing: 2 })).reason).toBe('2 things could not be captured last time.')
-    expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('hairline')
+    expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('at risk')
   })
   it('is paused on purpose, whatever else', () => {
     expect(standingOf(facts({ paused: true, newest: null })).state).toBe('paused')
   })
   it('lets time only make a state worse', () => {
-    const order = ['whole', 'hairline', 'broken']
+    const order = ['whole', 'at risk', 'broken']
     let worst = 0
     for (let hours = 0; hours < 40; hours++) {
       const rank = order.indexOf(standingOf(facts({ newest: ago(hours) })).state)

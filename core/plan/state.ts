@@ -1,6 +1,6 @@
 import { durationInWords, plural } from '../time/words'
 
-export type VesselState = 'whole' | 'hairline' | 'broken' | 'paused'
+export type VesselState = 'whole' | 'at risk' | 'broken' | 'paused'
 
 /** What a vessel promises: how much time could be lost at most, and how soon it is back, in milliseconds. */
 export interface Promises {
@@ -53,20 +53,20 @@ export function standingOf(facts: StandingFacts): Standing {
   }
   const damage = `${plural(facts.damaged.points, 'point')} can’t come back whole: content can’t be read in the store any more.`
   if (facts.damaged.newest) return result('broken', damage)
-  if (facts.damaged.points > 0) return result('hairline', damage)
+  if (facts.damaged.points > 0) return result('at risk', damage)
   if (facts.missing > 0) {
-    return result('hairline', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
+    return result('at risk', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
   }
-  if (facts.onePlace > 0) return result('hairline', `The data of ${plural(facts.onePlace, 'volume')} is in one place only, at its source.`)
-  if (facts.lastFailure) return result('hairline', facts.lastFailure)
+  if (facts.onePlace > 0) return result('at risk', `The data of ${plural(facts.onePlace, 'volume')} is in one place only, at its source.`)
+  if (facts.lastFailure) return result('at risk', facts.lastFailure)
   if (promises.backWithin !== null && backWithin !== null && backWithin > promises.backWithin) {
     return result(
-      'hairline',
+      'at risk',
       `It would take ${durationInWords(backWithin)} to bring back, and the promise is ${durationInWords(promises.backWithin)}.`,
     )
   }
   if (promises.couldLose !== null && couldLose > promises.couldLose * AT_RISK) {
-    return result('hairline', `A backup is due within ${durationInWords(promises.couldLose - couldLose)}.`)
+    return result('at risk', `A backup is due within ${durationInWords(promises.couldLose - couldLose)}.`)
   }
   const kept = promises.couldLose !== null || promises.backWithin !== null
   return result('whole', kept ? 'Every promise kept.' : 'Restorable. Nothing is promised.')

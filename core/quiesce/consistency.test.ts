@@ -3,7 +3,7 @@ import { consistencyOf, type MemberFacts } from './consistency'
 
 const hold = { from: 1000, to: 3000 }
 const gate = (more: Partial<MemberFacts> = {}): MemberFacts => ({
-  member: 'quay/boarding',
+  member: 'pier/boarding',
   sound: false,
   captured: { from: 1200, to: 2000 },
   steps: [{ name: 'freeze', trouble: null }],
@@ -23,7 +23,7 @@ describe('the consistency of a point', () => {
   it('is that of the worst member, with its reason', () => {
     expect(consistencyOf([gate(), sales({ steps: [] })], hold)).toMatchObject({
       consistency: 'each sound',
-      why: 'db/bookings: Nothing holds it still. Its snapshot is sound in itself.',
+      why: 'db/bookings: Nothing quiesces it. Its snapshot is consistent in itself.',
       members: [{ consistency: 'held together' }, { consistency: 'each sound' }],
     })
     expect(consistencyOf([gate({ steps: [] }), sales()], hold)).toMatchObject({

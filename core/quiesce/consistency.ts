@@ -3,6 +3,13 @@ import { durationInWords } from '../time/words'
 /** Which consistency was reached, the best first. */
 export type Consistency = 'held together' | 'each sound' | 'as found'
 
+/** As it is told to people; the values themselves stand in stores. */
+export const CONSISTENCY: Record<Consistency, { word: string; why: string }> = {
+  'held together': { word: 'consistent together', why: 'All members were captured in one hold.' },
+  'each sound': { word: 'each consistent', why: 'Every member is consistent in itself; they were not held together.' },
+  'as found': { word: 'crash-consistent', why: 'Copied as it was found, as after a crash.' },
+}
+
 /** A stretch of time in milliseconds, by one clock. */
 export interface Stretch {
   from: number
@@ -58,13 +65,13 @@ export function consistencyOf(members: MemberFacts[], hold: Stretch | null): Rea
 function judge({ member, sound, captured, steps }: MemberFacts, hold: Stretch | null): MemberConsistency {
   const alone = (why: string, missed: boolean): MemberConsistency =>
     sound
-      ? { member, consistency: 'each sound', why: `${why} Its snapshot is sound in itself.`, missed }
+      ? { member, consistency: 'each sound', why: `${why} Its snapshot is consistent in itself.`, missed }
       : { member, consistency: 'as found', why: `${why} It is as after a crash.`, missed }
   if (captured === null) {
     const why = 'It was computed from its log or from what changed, not captured in a hold.'
     return { member, consistency: 'each sound', why, missed: false }
   }
-  if (steps.length === 0) return alone('Nothing holds it still.', false)
+  if (steps.length === 0) return alone('Nothing quiesces it.', false)
   const failed = steps.find(({ trouble }) => trouble !== null)
   if (failed) return alone(`Its step “${failed.name}” failed: ${failed.trouble}`, true)
   if (!hold) return alone('It was not held: not every step of the sequence came about.', true)

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { lanesOf } from './lanes'
 import type { HoldStep } from './sequence'
 
-const step = (name: string, turn: number, member = 'quay/boarding'): HoldStep => ({
+const step = (name: string, turn: number, member = 'pier/boarding'): HoldStep => ({
   id: name,
   name,
   member,
@@ -15,14 +15,14 @@ const step = (name: string, turn: number, member = 'quay/boarding'): HoldStep =>
 
 describe('lanes', () => {
   it('have a lane for each member, also for those that nothing holds', () => {
-    const { members, all, total } = lanesOf({ steps: [], budgetMs: 1000 }, [], ['db/bookings', 'quay/boarding'])
-    expect([members.map(({ member }) => member), all, total]).toEqual([['db/bookings', 'quay/boarding'], null, 0])
+    const { members, all, total } = lanesOf({ steps: [], budgetMs: 1000 }, [], ['db/bookings', 'pier/boarding'])
+    expect([members.map(({ member }) => member), all, total]).toEqual([['db/bookings', 'pier/boarding'], null, 0])
   })
   it('assume what was not measured, and keep what a step took when it has another turn', () => {
     const measured = [
-      { name: 'a', member: 'quay/boarding', begun: 0, held: 900, released: 2000 },
-      { name: 'b', member: 'quay/boarding', begun: 900, held: 1000, released: 1900 },
-      { name: 'failed', member: 'quay/boarding', begun: 0, held: null, released: 10 },
+      { name: 'a', member: 'pier/boarding', begun: 0, held: 900, released: 2000 },
+      { name: 'b', member: 'pier/boarding', begun: 900, held: 1000, released: 1900 },
+      { name: 'failed', member: 'pier/boarding', begun: 0, held: null, released: 10 },
     ]
     const { members, all } = lanesOf({ steps: [step('b', 0), step('a', 1), step('failed', 1)], budgetMs: 5000 }, measured, [])
     expect(members[0]!.bars.map(({ step: { name }, begun, held, measured: own }) => [name, begun, held, own])).toEqual([
@@ -33,7 +33,7 @@ describe('lanes', () => {
     expect(all!.from).toBe(1000)
   })
   it('release the last turn first, after the capture', () => {
-    const captured = [{ name: 'of then', member: 'quay/boarding', begun: 0, held: 300, released: 1000 }]
+    const captured = [{ name: 'of then', member: 'pier/boarding', begun: 0, held: 300, released: 1000 }]
     const { members, all, total } = lanesOf({ steps: [step('a', 0), step('b', 1)], budgetMs: 5000 }, captured, [])
     const [a, b] = members[0]!.bars
     expect(all!.to - all!.from).toBe(700)

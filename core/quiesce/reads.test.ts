@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { folderToRead, readTroubles, type ReadFrom } from './reads'
 import { NOT_HELD, type HoldStep, type Still } from './sequence'
 
-const VOLUME = 'quay/boarding/volume/data'
+const VOLUME = 'pier/boarding/volume/data'
 const still = (...reads: ReadFrom[]): Still => ({ ...NOT_HELD, steps: [{ name: 'freeze' } as HoldStep], reads })
 
 describe('a volume', () => {
@@ -11,7 +11,7 @@ describe('a volume', () => {
     expect(folderToRead(still({ volume: VOLUME, folder: 'current/' }), VOLUME, {})).toEqual({ folder: 'current', trouble: null })
     const returned = still({ volume: VOLUME, folder: '/frozen/{freeze.name}' })
     expect(folderToRead(returned, VOLUME, { freeze: { name: 'at 4' } })).toEqual({ folder: 'frozen/at 4', trouble: null })
-    expect(folderToRead(returned, 'quay/boarding/volume/other', {})).toEqual({ folder: '', trouble: null })
+    expect(folderToRead(returned, 'pier/boarding/volume/other', {})).toEqual({ folder: '', trouble: null })
   })
 
   it('is not read where a step returned nothing, or what leads out of it', () => {
@@ -27,8 +27,8 @@ describe('a volume', () => {
       still(
         { volume: VOLUME, folder: '{thaw.path}' },
         { volume: VOLUME, folder: ' ' },
-        { volume: 'quay/boarding', folder: 'x' },
-        { volume: 'quay/boarding/volume/b', folder: '../x' },
+        { volume: 'pier/boarding', folder: 'x' },
+        { volume: 'pier/boarding/volume/b', folder: '../x' },
       ),
     )
     expect(all.map((text) => text.replace(`The folder that ${VOLUME} is read from `, ''))).toEqual([
@@ -36,7 +36,7 @@ describe('a volume', () => {
       'is named twice.',
       'is empty.',
       'A folder to read from names no volume.',
-      'The folder that quay/boarding/volume/b is read from leads out of the volume.',
+      'The folder that pier/boarding/volume/b is read from leads out of the volume.',
     ])
   })
 })

@@ -5,7 +5,7 @@ import { membersHeld, moved, stillTroubles, tidied, turnsOf, type HoldStep } fro
 const step = (name: string, turn: number, more: Partial<HoldStep> = {}): HoldStep => ({
   id: name,
   name,
-  member: 'quay/boarding',
+  member: 'pier/boarding',
   turn,
   act: { kind: 'exec', selector: 'app=manifest', container: '', pods: 'one', active: '', command: ['manifestctl', 'hold'] },
   limitMs: 1000,
@@ -27,7 +27,7 @@ describe('a quiesce sequence', () => {
     [[step('a', 0), step('a', 1)], 'Two steps are called “a”.'],
     [[step('', 0)], 'its name must begin with a letter'],
     [[step('a', 0, { release: null })], 'nothing says what releases it'],
-    [[step('a', 0, { member: 'quay' })], 'it belongs to no member'],
+    [[step('a', 0, { member: 'pier' })], 'it belongs to no member'],
     [[step('a', 0, { limitMs: 5 })], 'its limit must lie between'],
     [[step('a', 0, { act: { kind: 'sql', statement: ' ' } })], 'it has no statement'],
     [[step('a', 0, { act: { kind: 'program', program: '../sh', arguments: [] } })], 'a program is named without its folder'],
@@ -45,7 +45,7 @@ describe('a quiesce sequence', () => {
   it('has turns in their order, and members', () => {
     const steps = [step('c', 7), step('a', 2), step('b', 2, { member: 'db/bookings' })]
     expect(turnsOf(steps).map((turn) => turn.map(({ name }) => name))).toEqual([['a', 'b'], ['c']])
-    expect(membersHeld({ steps, budgetMs: 1000 })).toEqual(['db/bookings', 'quay/boarding'])
+    expect(membersHeld({ steps, budgetMs: 1000 })).toEqual(['db/bookings', 'pier/boarding'])
   })
 })
 

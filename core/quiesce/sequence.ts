@@ -20,7 +20,7 @@ export type Pods = 'one' | 'all' | 'passive'
 export interface HoldStep {
   id: string
   name: string
-  /** The member that it holds: `harbour-db/bookings`, `quay/boarding`. */
+  /** The member that it holds: `ferry-db/bookings`, `pier/boarding`. */
   member: string
   /** Steps of one turn run at once, turns one after the other; releases the other way round. */
   turn: number

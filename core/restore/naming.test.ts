@@ -57,7 +57,7 @@ describe('renamingFor', () => {
   })
 
   it('passes over names that are taken, and gives none twice', () => {
-    const copies = [1, 2].map((n) => ({ table: { ...leg, name: 'leg' }, target: { schema: 'quay', name: `copy${n}` } }))
+    const copies = [1, 2].map((n) => ({ table: { ...leg, name: 'leg' }, target: { schema: 'pier', name: `copy${n}` } }))
     const renaming = renamingFor(copies, [], (_, name) => name === 'copy1_pkey')
     const names = [...renaming.things.values()].map(({ name }) => name)
     expect(new Set(names).size).toBe(names.length)

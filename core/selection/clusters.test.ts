@@ -4,18 +4,18 @@ import { explain, keptOut } from './explain'
 import { labelsIn, patternTrouble, select, type Rule } from './rules'
 
 const namespace = (name: string, labels: Record<string, string> = {}): Thing => ({
-  path: `quay/${name}`,
+  path: `pier/${name}`,
   kind: 'namespace',
   labels,
   facts: {},
 })
 const object = (home: string, group: string, kind: string, name: string, labels: Record<string, string> = {}): Thing => ({
-  path: objectPath('quay', home, group, kind, name),
+  path: objectPath('pier', home, group, kind, name),
   kind: 'object',
   labels,
   facts: {},
 })
-const volume = (home: string, name: string): Thing => ({ path: volumePath('quay', home, name), kind: 'volume', labels: {}, facts: {} })
+const volume = (home: string, name: string): Thing => ({ path: volumePath('pier', home, name), kind: 'volume', labels: {}, facts: {} })
 let id = 0
 const rule = (act: Rule['act'], kind: Rule['kind'], pattern: string, labels?: string): Rule => ({
   id: String(id++),
@@ -35,19 +35,19 @@ const taken = (...rules: Rule[]) => select(rules, things).taken
 
 describe('rules over clusters', () => {
   it('take namespaces with all that is in them, by name or by their labels, and nothing that belongs to none', () => {
-    expect(taken(rule('take', 'namespace', 'quay/*'))).toEqual([set, secret, data, kiosk])
-    expect(taken(rule('take', 'namespace', 'quay/*', 'team=gates'))).toEqual([set, secret, data])
-    expect(taken(rule('take', 'object', 'quay/@cluster/storage.k8s.io/*/*'))).toEqual([wide])
+    expect(taken(rule('take', 'namespace', 'pier/*'))).toEqual([set, secret, data, kiosk])
+    expect(taken(rule('take', 'namespace', 'pier/*', 'team=gates'))).toEqual([set, secret, data])
+    expect(taken(rule('take', 'object', 'pier/@cluster/storage.k8s.io/*/*'))).toEqual([wide])
   })
 
   it('take or leave by group, kind, name, own labels, and single volumes', () => {
-    const all = rule('take', 'namespace', 'quay/*')
-    expect(taken(all, rule('leave', 'object', 'quay/*/core/Secret/*'), rule('leave', 'volume', 'quay/boarding/volume/data'))).toEqual([
+    const all = rule('take', 'namespace', 'pier/*')
+    expect(taken(all, rule('leave', 'object', 'pier/*/core/Secret/*'), rule('leave', 'volume', 'pier/boarding/volume/data'))).toEqual([
       set,
       kiosk,
     ])
-    expect(taken(rule('take', 'object', 'quay/*/apps/*/*', 'app in (kiosk)'))).toEqual([kiosk])
-    expect(taken(all, rule('leave', 'object', 'quay/*/*/*/*', '!app'))).toEqual([set, data, kiosk])
+    expect(taken(rule('take', 'object', 'pier/*/apps/*/*', 'app in (kiosk)'))).toEqual([kiosk])
+    expect(taken(all, rule('leave', 'object', 'pier/*/*/*/*', '!app'))).toEqual([set, data, kiosk])
   })
 
   it('of databases name nothing in a cluster, and the other way round', () => {
@@ -56,25 +56,25 @@ describe('rules over clusters', () => {
   })
 
   it('count what no rule names where they speak of the place', () => {
-    const { unnamed } = select([rule('take', 'object', 'quay/boarding/apps/*/*')], things)
+    const { unnamed } = select([rule('take', 'object', 'pier/boarding/apps/*/*')], things)
     expect(unnamed).toEqual([secret, data])
   })
 
   it('say what is wrong with them', () => {
-    expect(patternTrouble(rule('take', 'namespace', 'quay/*', 'a=b c'))).toContain('not a requirement')
-    expect(patternTrouble(rule('take', 'database', 'quay/*', 'a=b'))).toContain('clusters')
-    expect(patternTrouble(rule('take', 'volume', 'quay/boarding/disk/data'))).toContain('third name')
-    expect(patternTrouble(rule('take', 'object', 'quay/boarding/apps'))).toContain('needs 5 names')
+    expect(patternTrouble(rule('take', 'namespace', 'pier/*', 'a=b c'))).toContain('not a requirement')
+    expect(patternTrouble(rule('take', 'database', 'pier/*', 'a=b'))).toContain('clusters')
+    expect(patternTrouble(rule('take', 'volume', 'pier/boarding/disk/data'))).toContain('third name')
+    expect(patternTrouble(rule('take', 'object', 'pier/boarding/apps'))).toContain('needs 5 names')
   })
 })
 
 describe('keptOut', () => {
   it('lists what only labels keep out of a rule, with what decides over it instead', () => {
-    const rules = [rule('take', 'namespace', 'quay/*', 'team=gates'), rule('take', 'object', 'quay/kiosk/apps/*/*')]
+    const rules = [rule('take', 'namespace', 'pier/*', 'team=gates'), rule('take', 'object', 'pier/kiosk/apps/*/*')]
     expect(keptOut(rules, rules[0]!.id, things)).toEqual({
       count: 1,
       things: [
-        { path: kiosk.path, why: ['team is desks, not gates'], now: { id: rules[1]!.id, act: 'take', pattern: 'quay/kiosk/apps/*/*' } },
+        { path: kiosk.path, why: ['team is desks, not gates'], now: { id: rules[1]!.id, act: 'take', pattern: 'pier/kiosk/apps/*/*' } },
       ],
     })
     expect(keptOut(rules, rules[1]!.id, things)).toEqual({ count: 0, things: [] })
@@ -84,11 +84,11 @@ describe('keptOut', () => {
 describe('explain', () => {
   it('tells of each rule why it does or does not decide, and which labels would change that', () => {
     const rules = [
-      rule('take', 'namespace', 'quay/*'),
-      rule('take', 'namespace', 'quay/*', 'team=desks'),
-      rule('leave', 'object', 'quay/*/apps/*/*', 'app=manifest'),
-      rule('leave', 'object', 'quay/*/*/*/*', 'debug,app=manifest'),
-      rule('take', 'object', 'quay/kiosk/*/*/*'),
+      rule('take', 'namespace', 'pier/*'),
+      rule('take', 'namespace', 'pier/*', 'team=desks'),
+      rule('leave', 'object', 'pier/*/apps/*/*', 'app=manifest'),
+      rule('leave', 'object', 'pier/*/*/*/*', 'debug,app=manifest'),
+      rule('take', 'object', 'pier/kiosk/*/*/*'),
     ]
     expect(explain(rules, set, labelsIn(things)).map(({ outcome, why }) => [outcome, ...why])).toEqual([
       ['overruled'],
@@ -97,7 +97,7 @@ describe('explain', () => {
       ['labels', 'it has no label debug'],
       ['other'],
     ])
-    expect(explain([rule('take', 'namespace', 'quay/*', 'squad')], set, labelsIn(things))[0]!.why).toEqual([
+    expect(explain([rule('take', 'namespace', 'pier/*', 'squad')], set, labelsIn(things))[0]!.why).toEqual([
       'the namespace boarding has no label squad',
     ])
   })

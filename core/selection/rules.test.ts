@@ -103,15 +103,15 @@ describe('select', () => {
   })
 
   it('tells from which containers something may be taken', () => {
-    const rules = [rule('a', 'take', 'database', 'har*/x'), rule('b', 'leave', 'database', 'crew/x')]
-    expect(takesFrom(rules, 'harbour-db')).toBe(true)
-    expect(takesFrom(rules, 'harbour-db', 'x')).toBe(true)
-    expect(takesFrom(rules, 'harbour-db', 'y')).toBe(false)
+    const rules = [rule('a', 'take', 'database', 'fer*/x'), rule('b', 'leave', 'database', 'crew/x')]
+    expect(takesFrom(rules, 'ferry-db')).toBe(true)
+    expect(takesFrom(rules, 'ferry-db', 'x')).toBe(true)
+    expect(takesFrom(rules, 'ferry-db', 'y')).toBe(false)
     expect(takesFrom(rules, 'crew')).toBe(false)
   })
 
   it('tells how much of what is taken has a log', () => {
-    const [database, namespace] = [rule('a', 'take', 'database', 'harbour-db/x'), rule('b', 'take', 'namespace', 'quay/boarding')]
+    const [database, namespace] = [rule('a', 'take', 'database', 'ferry-db/x'), rule('b', 'take', 'namespace', 'pier/boarding')]
     expect(loggedPart([])).toBe('all')
     expect(loggedPart([database, { ...namespace, act: 'leave' }])).toBe('all')
     expect(loggedPart([database, namespace])).toBe('some')

@@ -187,7 +187,7 @@ export function loggedPart(rules: Rule[]): 'all' | 'some' | 'none' {
   return unlogged < taking.length ? 'some' : 'none'
 }
 
-/** Whether some rule may take something below a container: `takesFrom(rules, 'harbour-db', 'bookings')`. */
+/** Whether some rule may take something below a container: `takesFrom(rules, 'ferry-db', 'bookings')`. */
 export function takesFrom(rules: Rule[], ...container: string[]): boolean {
   return rules.some((rule) => {
     if (rule.act !== 'take' || patternTrouble(rule)) return false

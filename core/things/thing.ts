@@ -1,6 +1,6 @@
 /**
  * Everything that a source holds is a thing. Its path starts with the source's name and goes down from
- * there: `harbour-db/bookings/sales/booking_leg`.
+ * there: `ferry-db/bookings/sales/booking_leg`.
  */
 export interface Thing {
   path: string
@@ -59,11 +59,11 @@ export const CLUSTER_WIDE = '@cluster'
 /** The API group without a name, as it is called in paths. */
 export const CORE_GROUP = 'core'
 
-/** The path of an object of a cluster: `quay/boarding/apps/StatefulSet/manifest`. */
+/** The path of an object of a cluster: `pier/boarding/apps/StatefulSet/manifest`. */
 export const objectPath = (source: string, namespace: string | undefined, group: string, kind: string, name: string) =>
   pathOf(source, namespace ?? CLUSTER_WIDE, group || CORE_GROUP, kind, name)
 
-/** The path of a volume, which is named by its claim: `quay/boarding/volume/data-manifest-0`. */
+/** The path of a volume, which is named by its claim: `pier/boarding/volume/data-manifest-0`. */
 export const volumePath = (source: string, namespace: string, claim: string) => pathOf(source, namespace, 'volume', claim)
 
 // A name may hold a slash, which separates the parts of a path.

@@ -1,4 +1,4 @@
-import type { Reached } from '../../core/quiesce/consistency'
+import type { Consistency, Reached } from '../../core/quiesce/consistency'
 import { sql } from 'kysely'
 import {
   Chains,
@@ -20,7 +20,7 @@ import type { BreakKind, FollowerState } from './types'
 export interface LifelinePoint extends RecoveryPoint {
   run: string
   comment: string | null
-  consistency: string
+  consistency: Consistency
   /** Which consistency each member reached, and why. */
   reached: Reached | null
   missing: Missing[]
@@ -63,7 +63,7 @@ export interface LifelineData {
   points: LifelinePoint[]
   /** By member: up to when its log was audited, where it was wholly. */
   audited: Record<string, Date>
-  /** By member: where every instant can be entered. */
+  /** By member: where every moment can be entered. */
   coverage: Record<string, Stretch[]>
   breaks: LifelineBreak[]
   followers: LifelineFollower[]

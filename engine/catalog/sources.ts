@@ -104,7 +104,7 @@ export async function accessById(engine: EngineContext, id: string): Promise<Pos
 export async function rowById(engine: EngineContext, id: string) {
   const row = await engine.db.selectFrom('source').selectAll().where('id', '=', id).executeTakeFirst()
   if (row) return row
-  throw missing('There is no such source.', 'Choose one of the estate.')
+  throw missing('There is no such source.', 'Choose one of those under Sources.')
 }
 
 function ofPostgres(access: SourceAccess & { id: string }): PostgresAccess & { id: string } {
@@ -146,7 +146,7 @@ export async function probeSource(engine: EngineContext, id: string): Promise<Pr
     .set({ probe: JSON.stringify(report) })
     .where('id', '=', id)
     .execute()
-  await notify(engine.db, { about: 'estate' })
+  await notify(engine.db, { about: 'things' })
   return report
 }
 
@@ -173,7 +173,7 @@ export async function discoverSource(engine: EngineContext, id: string, seenUnti
       .where('id', '=', id)
       .execute()
   }
-  await notify(engine.db, { about: 'estate' })
+  await notify(engine.db, { about: 'things' })
 }
 
 /** Scratch copies are ours, and nothing to protect. */

@@ -16,7 +16,7 @@ export interface VesselStanding extends Standing {
   newest: LifelinePoint | undefined
   oldest: Date | null
   points: number
-  /** Where every instant can be entered: since when, up to when, and how many holes there are; null without a log. */
+  /** Where every moment can be entered: since when, up to when, and how many holes there are; null without a log. */
   anySecond: { since: Date; until: Date; gaps: number; lastGap: Stretch | null } | null
   /** Bytes and rows that bringing everything back would read. */
   bytes: number

@@ -5,7 +5,7 @@ import type { Tally } from '../../core/changes/log-text'
 import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
-import type { Reached } from '../../core/quiesce/consistency'
+import type { Consistency, Reached } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
 import type { Wish } from '../../core/restore/wish'
 import type { ThingFacts, ThingKind } from '../../core/things/thing'
@@ -206,7 +206,7 @@ export interface Catalog extends LogCatalog {
     kept_for: string | null
     /** When a point that was kept before an overwriting may go. */
     expires_at: Time | null
-    consistency: string
+    consistency: Consistency
     /** Which consistency each member reached, and why; null for points from before it was said. */
     reached: Json<Reached> | null
     missing: Json<Missing[]>

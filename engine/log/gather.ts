@@ -21,14 +21,14 @@ const tooMuch = (table: TableManifest) =>
   new VesselError('too_many_changes', {
     what: `${table.schema}.${table.name} changed so often since its last full that its changes do not fit into memory.`,
     touched: 'Nothing was changed.',
-    next: 'Make a differential or a synthetic full of this vessel first, then choose this instant again.',
+    next: 'Make a differential or a synthetic full of this vessel first, then choose this moment again.',
   })
 
 const unknownColumns = (table: { schema: string; name: string }) =>
   new VesselError('columns_unknown', {
     what: `Which columns rows of ${table.schema}.${table.name} had for a moment is not known: its structure was changed several times within a second.`,
     touched: 'Nothing was changed.',
-    next: 'Choose an instant before that, or after the next differential.',
+    next: 'Choose a moment before that, or after the next differential.',
   })
 
 /** How many rows of a table were inserted, updated, deleted, and how often it was emptied, as far as whole chunks tell. */

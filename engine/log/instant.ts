@@ -46,7 +46,7 @@ const notRestorable = (what: string) =>
   new VesselError('not_restorable', {
     what,
     touched: 'Nothing was changed.',
-    next: 'Choose another instant on the lifeline; where its band is, every instant can be entered.',
+    next: 'Choose another moment on the lifeline; where its band is, every moment can be entered.',
     status: 409,
   })
 
@@ -73,7 +73,7 @@ export async function resolveInstant(engine: EngineContext, ref: InstantRef): Pr
         ),
       )
   }
-  if (chains.length === 0) throw notRestorable(`No unbroken chain of ${vessel.name} leads to this instant.`)
+  if (chains.length === 0) throw notRestorable(`No unbroken chain of ${vessel.name} leads to this moment.`)
   return { vessel, at, chains, missing }
 }
 

@@ -328,7 +328,7 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
   const known = followed?.[table.oid]
   // No log leads on from the mark: what it holds is what there is.
   if (!followed || (!from.later && nets.length === 0))
-    return base ? { base, stretch: null, note: null } : { lost: 'It is not in the full that this instant builds upon.' }
+    return base ? { base, stretch: null, note: null } : { lost: 'It is not in the full that this moment builds upon.' }
   const stretch: Stretch = {
     nets: nets.filter((net) => net.changed.some(({ oid }) => oid === table.oid)),
     logs: from.logs,

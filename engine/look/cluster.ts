@@ -100,7 +100,7 @@ async function fileOf(point: OpenPoint, path: string, file: string): Promise<Fil
   for await (const entry of entriesOf(point.store, volumeIn(point, path), file))
     if (entry.path === file && entry.type === 'file') return entry
   throw new VesselError('not_in_point', {
-    what: `There is no file ${file} in this volume at this instant.`,
+    what: `There is no file ${file} in this volume at this moment.`,
     touched: 'Nothing was changed.',
     next: 'Choose one of its folders.',
     status: 404,

@@ -113,9 +113,9 @@ export function notIn(point: OpenPoint, path: string): VesselError {
     .flatMap(({ manifest }) => [...manifest.databases, ...(manifest.namespaces ?? [])].flatMap((place) => place.missing))
     .find((one) => one.path === path && !one.note)
   return new VesselError('not_in_point', {
-    what: missing ? `${path} can’t be read at this instant. ${missing.reason}` : `${path} is not in this point.`,
+    what: missing ? `${path} can’t be read at this moment. ${missing.reason}` : `${path} is not in this point.`,
     touched: 'Nothing was changed.',
-    next: missing ? 'Choose an earlier or a later instant.' : 'Choose something of its tree.',
+    next: missing ? 'Choose an earlier or a later moment.' : 'Choose something of its tree.',
     status: 404,
   })
 }

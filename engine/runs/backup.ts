@@ -6,7 +6,8 @@ import { takesFrom } from '../../core/selection/rules'
 import { isOver } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
-import { consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
+import { capital } from '../../core/time/words'
+import { CONSISTENCY, consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
 import { stillOf } from '../../core/plan/definition'
 import { folderToRead } from '../../core/quiesce/reads'
 import { SharedMoment } from '../holds/moment'
@@ -107,9 +108,9 @@ function refusePart(missing: Missing[]): void {
 
 /** What was held and did not come about is told; what nobody asked for is not. */
 async function sayReached(run: RunContext, { consistency, why, members }: Reached): Promise<void> {
-  if (consistency === 'held together') return run.say('info', `Held together. ${why}`)
+  if (consistency === 'held together') return run.say('info', `${capital(CONSISTENCY[consistency].word)}. ${why}`)
   for (const { member, consistency: level, why: own, missed } of members)
-    if (missed) await run.say('warning', `${member.replace('/', ' / ')}: ${level}. ${own}`)
+    if (missed) await run.say('warning', `${member.replace('/', ' / ')}: ${CONSISTENCY[level].word}. ${own}`)
 }
 
 async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, hold: HoldSequence): Promise<Yield> {

@@ -22,7 +22,7 @@ interface Watching {
   done: Promise<void>
 }
 
-/** Follows what sources of kinds that can tell of changes hold, so that the estate is true within moments. */
+/** Follows what sources of kinds that can tell of changes hold, so that what is known of them is true within moments. */
 export class DiscoveryWatch {
   private readonly watching = new Map<string, Watching>()
   private timer: NodeJS.Timeout | undefined

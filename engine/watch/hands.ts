@@ -4,7 +4,7 @@ import { CLUSTER_WIDE, lastName, namesOf, pathOf, placeOf, type Thing } from '..
 import { bytesInWords, plural } from '../../core/time/words'
 import type { EngineContext } from '../context'
 import { claimed } from '../catalog/claims'
-import { estateSources } from '../catalog/estate'
+import { sourceViews } from '../catalog/thing-views'
 import type { VesselStanding } from '../catalog/standing'
 
 /** Something that a person has to see to, with the way to do it. */
@@ -19,7 +19,7 @@ export interface Hand {
 /** What signs in is not accepted any more. */
 const REFUSED = new Set(['token_refused', 'password_refused'])
 
-export interface Unclaimed {
+export interface Unprotected {
   path: string
   name: string
   tables: number
@@ -29,15 +29,15 @@ export interface Unclaimed {
 /** What a person has to see to, what was lost aside (`openLosses`); what is broken first. */
 export async function needsHand(engine: EngineContext, vessels: VesselStanding[]): Promise<Hand[]> {
   const hands: Hand[] = []
-  for (const source of await estateSources(engine)) {
+  for (const source of await sourceViews(engine)) {
     if (source.trouble)
       hands.push({
         level: 'iron',
         what: source.trouble.what,
         since: source.discoveredAt,
         ...(REFUSED.has(source.trouble.code)
-          ? { action: 'Change how it is reached…', to: `/estate/${source.name}?reach` }
-          : { action: 'Look at the source', to: `/estate/${source.name}` }),
+          ? { action: 'Change how it is reached…', to: `/sources/${source.name}?reach` }
+          : { action: 'Look at the source', to: `/sources/${source.name}` }),
       })
   }
   const stores = await engine.db.selectFrom('store').select(['name', 'trouble', 'verified_at']).execute()
@@ -123,7 +123,7 @@ async function lastFailed(engine: EngineContext, vessel: VesselStanding): Promis
 }
 
 /** The schema or the namespace that something would be protected with; null for what is nobody's to protect. */
-function unclaimedPlace({ kind, path }: Thing): { path: string; name: string } | null {
+function unprotectedPlace({ kind, path }: Thing): { path: string; name: string } | null {
   const [source, place, schema] = namesOf(path)
   if (kind === 'table') return { path: pathOf(source!, place!, schema!), name: `${place} / ${schema}` }
   const isOwn = place === CLUSTER_WIDE || place?.startsWith('kube-')
@@ -131,12 +131,12 @@ function unclaimedPlace({ kind, path }: Thing): { path: string; name: string } |
 }
 
 /** What no vessel protects, by schema, the heaviest first. */
-export async function unclaimed(engine: EngineContext): Promise<Unclaimed[]> {
+export async function unprotected(engine: EngineContext): Promise<Unprotected[]> {
   const { things, claims } = await claimed(engine)
-  const found = new Map<string, Unclaimed>()
+  const found = new Map<string, Unprotected>()
   for (const thing of things) {
     if (claims.has(thing.path)) continue
-    const place = unclaimedPlace(thing)
+    const place = unprotectedPlace(thing)
     if (!place) continue
     const { path } = place
     const entry = found.get(path) ?? { ...place, tables: 0, bytes: 0 }

@@ -67,6 +67,6 @@ export const refBefore = ({ vessel, source, before, at }: Pick<ToldLoss, 'vessel
 
 /** The page on which something comes back: one thing, or all that is gone from a place. */
 export const restoreFrom = (vessel: { slug: string }, ref: string, what: { pick: string } | { gone: string }) =>
-  `/vessels/${vessel.slug}/bring-back?point=${encodeURIComponent(ref)}&${
+  `/vessels/${vessel.slug}/restore?point=${encodeURIComponent(ref)}&${
     'pick' in what ? `pick=${encodeURIComponent(what.pick)}` : `gone=${encodeURIComponent(what.gone)}`
   }`

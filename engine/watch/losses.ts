@@ -303,5 +303,5 @@ export async function wasMeant(engine: EngineContext, key: string): Promise<void
       next: 'Load the page again.',
       status: 404,
     })
-  await notify(engine.db, { about: 'estate' })
+  await notify(engine.db, { about: 'things' })
 }

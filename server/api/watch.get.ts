@@ -1,6 +1,6 @@
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
-import { needsHand, unclaimed } from '../../engine/watch/hands'
+import { needsHand, unprotected } from '../../engine/watch/hands'
 import { openLosses } from '../../engine/watch/losses'
 import { returned } from '../../engine/watch/returns'
 
@@ -14,8 +14,8 @@ export default route(async (engine) => {
     openLosses(engine),
     returned(engine),
     needsHand(engine, vessels),
-    unclaimed(engine),
+    unprotected(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
   ])
-  return { now, vessels, losses, returned: back, hands, unclaimed: free, runs }
+  return { now, vessels, losses, returned: back, hands, unprotected: free, runs }
 })

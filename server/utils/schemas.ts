@@ -104,7 +104,7 @@ export const Settings = v.strictObject({
 })
 
 const Cluster = v.strictObject({
-  server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://quay.ferries.example:6443.')),
+  server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://pier.ferries.example:6443.')),
   token: v.optional(text(20_000), ''),
   authority: v.optional(text(100_000), ''),
   unverified: v.optional(v.boolean()),
@@ -268,7 +268,7 @@ export const Id = v.pipe(v.string(), v.uuid('This is not an id.'))
 export const Whole = v.pipe(v.string(), v.regex(/^\d{1,12}$/, 'This is no whole number.'), v.transform(Number))
 export const Instant = v.pipe(
   v.string(),
-  v.isoTimestamp('This is no instant.'),
+  v.isoTimestamp('This is no moment.'),
   v.transform((iso) => new Date(iso)),
 )
 

@@ -6,7 +6,7 @@ import { stringify } from 'yaml'
 import { Cluster } from './cluster'
 import { serve, type Tokens } from './server'
 
-// A small cluster for demos and tests: `node dist/cluster.mjs --name quay --folder … --port …`. It listens on
+// A small cluster for demos and tests: `node dist/cluster.mjs --name pier --folder … --port …`. It listens on
 // loopback only, and writes a kubeconfig for its administrator into its folder.
 
 const FOREVER = 8.64e15

@@ -80,9 +80,9 @@ describe('a table that somebody drops', () => {
   it('stands at its vessel, and a restore from an older state says that there is a better one', async () => {
     await person.clicks('[data-loss] [data-way] a::-p-text(Bookings…)')
     await person.sees('This starts from an older state than need be: it loses up to 77 changes')
-    await person.sees('5,000 rows return')
+    await person.sees('5,000 rows are restored')
     await person.presses('Start from just before the loss')
-    await person.sees('5,077 rows return')
+    await person.sees('5,077 rows are restored')
     expect(await person.text()).not.toContain('older state')
     await person.opens('/vessels/bookings')
     await person.sees('sales.booking_leg was dropped')
@@ -91,9 +91,9 @@ describe('a table that somebody drops', () => {
   it('is back after two clicks, with every row and all that hung on it, proven; and its receipt stays on Watch', async () => {
     await person.opens('/')
     await person.clicks('[data-loss] a::-p-text(Restore from just before it…)')
-    await person.sees('5,077 rows return to booking_leg')
+    await person.sees('5,077 rows are restored to booking_leg')
     await person.clicks('[data-go]')
-    await person.sees(/Done: \d+ things came back, proven equal/)
+    await person.sees(/Done: \d+ things restored, proven equal/)
     expect(sql(ALL)).toBe(before)
     expect(sql('select count(*) from sales.full_legs')).toBe('5077')
     expect(sql(`select count(*) from pg_constraint where conname = 'note_leg'`)).toBe('1')

@@ -7,9 +7,9 @@ import { lookInside } from './steps/look-inside'
 import { whereTo } from './steps/where-to'
 
 // The ways of a person through the real application, one after the other: each goes on from what the one before left.
-describe('from nothing to a proven return', firstPath)
+describe('from nothing to a proven restore', firstPath)
 describe('looking inside', lookInside)
 describe('where things go', whereTo)
 describe('every instant', everyInstant)
 describe('a cluster', clusters)
-describe('held still, lost, and brought back', holdAndReturn)
+describe('quiesced, lost, and restored', holdAndReturn)

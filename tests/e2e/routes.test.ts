@@ -24,7 +24,7 @@ function ask(method: string, path: string, body?: unknown, headers: Record<strin
   })
 }
 
-/** Files that are taken out are no JSON. */
+/** Files that are exported are no JSON. */
 function bodyOf(text: string): Answer['body'] {
   try {
     return JSON.parse(text) as Answer['body']
@@ -56,7 +56,7 @@ const ODD = [
   'null',
   '__proto__',
 ]
-const ODD_ADDRESSES = ['%', '%zz', '%00', '%ED%A0%80', '..%2F..', randomUUID(), 'bookings~t1~harbour-db', 'bookings~p0-0~nowhere']
+const ODD_ADDRESSES = ['%', '%zz', '%00', '%ED%A0%80', '..%2F..', randomUUID(), 'bookings~t1~ferry-db', 'bookings~p0-0~nowhere']
 const NAMES =
   'path against q file folder order offset limit filter after format keys now vessel kinds states at id name points column value before ref from to table ops xid member position end'.split(
     ' ',
@@ -182,7 +182,7 @@ describe('a request', () => {
 
   it('never brings a secret back', async () => {
     const texts = await Promise.all(
-      ['/api/estate/sources', '/api/stores', '/api/watch'].map(async (path) => JSON.stringify((await ask('GET', path)).body)),
+      ['/api/sources', '/api/stores', '/api/watch'].map(async (path) => JSON.stringify((await ask('GET', path)).body)),
     )
     for (const text of texts) expect(text).not.toMatch(new RegExp(`${inject('password')}|sealed`))
   })
@@ -193,8 +193,8 @@ describe('a request', () => {
     expect(code(await ask('GET', `/api/points/${id}/rows?path=a&filter=nonsense`))).toEqual([400, 'bad_request'])
     expect(code(await ask('GET', `/api/points/${id}/rows?path=a&limit=100000`))).toEqual([400, 'bad_request'])
     expect(code(await ask('GET', `/api/points/${id}/row?path=a&at=here`))).toEqual([400, 'bad_request'])
-    expect(code(await ask('GET', `/api/points/${id}/take-out?path=a&format=doc`))).toEqual([400, 'bad_request'])
-    expect(code(await ask('GET', `/api/points/${id}/take-out?path=a&format=csv`))).toEqual([404, 'point_missing'])
+    expect(code(await ask('GET', `/api/points/${id}/export?path=a&format=doc`))).toEqual([400, 'bad_request'])
+    expect(code(await ask('GET', `/api/points/${id}/export?path=a&format=csv`))).toEqual([404, 'point_missing'])
     expect(code(await ask('GET', '/api/vessels/nowhere/history?path=a&column=b&value=c'))).toEqual([404, 'vessel_missing'])
     expect(code(await ask('POST', `/api/runs/${id}/take-back`, {}))).toEqual([404, 'run_missing'])
     expect(code(await ask('DELETE', `/api/saved-restores/${id}`))).toEqual([404, 'saved_restore_missing'])

@@ -68,18 +68,18 @@ describe('a table with changed rows', () => {
 
 describe('beside the original', () => {
   it('makes an independent copy with its own sequence, indexes and keys in another schema', async () => {
-    bench.sql('create schema quay')
+    bench.sql('create schema pier')
     const { run, receipts } = await bench.restore(vessel, point, {
       picks: [bench.path('sales', 'leg')],
-      into: { mode: 'beside', schema: 'quay', prefix: '', suffix: '', names: {} },
+      into: { mode: 'beside', schema: 'pier', prefix: '', suffix: '', names: {} },
     })
     expect(run.error).toBeNull()
-    expect(receipts[0]).toMatchObject({ outcome: 'renamed', equal: true, target: '"quay"."leg"' })
-    bench.sql('insert into quay.leg (booking_id, fare) values (1, 5)')
-    expect(bench.sql('select max(leg_id) from quay.leg')).toBe('3001')
-    expect(bench.sql(`select pg_get_serial_sequence('quay.leg', 'leg_id')`)).toBe('quay.leg_leg_id_seq')
+    expect(receipts[0]).toMatchObject({ outcome: 'renamed', equal: true, target: '"pier"."leg"' })
+    bench.sql('insert into pier.leg (booking_id, fare) values (1, 5)')
+    expect(bench.sql('select max(leg_id) from pier.leg')).toBe('3001')
+    expect(bench.sql(`select pg_get_serial_sequence('pier.leg', 'leg_id')`)).toBe('pier.leg_leg_id_seq')
     expect(bench.sql('select max(leg_id) from sales.leg')).toBe('3000')
-    bench.sql('drop schema quay cascade')
+    bench.sql('drop schema pier cascade')
   })
 })
 

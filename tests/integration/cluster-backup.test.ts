@@ -39,7 +39,7 @@ const vessel = (name: string, ...rules: Rule[]): Promise<Vessel> =>
   addVessel(bench.engine, name, { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 2 })
 const newest = async (run: { outcome: unknown }) => openPoint(bench.engine, (run.outcome as { point: string }).point)
 beforeAll(async () => {
-  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  ;[cluster, bench] = await Promise.all([TestCluster.start('pier'), Workbench.open()])
   cluster.apply(
     storage('berth'),
     storage('rope'),
@@ -73,7 +73,7 @@ beforeAll(async () => {
   writeFileSync(join(folder, 'empty'), '')
   symlinkSync('november/days/01.txt', join(folder, 'first'))
   execFileSync('ln', [join(folder, 'large.bin'), join(folder, 'same.bin')])
-  sourceId = await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+  sourceId = await addSource(bench.engine, { name: 'pier', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
 })
 afterAll(async () => {
   await bench?.close()
@@ -84,8 +84,8 @@ describe('a namespace', () => {
   it('is kept with its objects, what they need of the cluster, and every file of its volumes', async () => {
     const boarding = await vessel(
       'Boarding',
-      rule('take', 'namespace', 'quay/*', 'team=gates'),
-      rule('leave', 'object', 'quay/*/core/Secret/*'),
+      rule('take', 'namespace', 'pier/*', 'team=gates'),
+      rule('leave', 'object', 'pier/*/core/Secret/*'),
     )
     const run = await bench.run('backup', boarding)
     expect(await bench.messages(run.id)).toEqual([])
@@ -102,14 +102,14 @@ describe('a namespace', () => {
       'Service/manifest',
     ])
     expect(kept!.volumes).toMatchObject([{ claim: 'data-manifest-0', how: 'snapshot', files: 2 }])
-    const yaml = await objectYaml(point, 'quay/boarding/core/Service/manifest')
+    const yaml = await objectYaml(point, 'pier/boarding/core/Service/manifest')
     expect(yaml).not.toMatch(/uid|resourceVersion|clusterIP|creationTimestamp|status/)
     expect(yaml).toContain('app: manifest')
-    const bundle = parseAllDocuments(await namespaceYaml(point, 'quay/boarding')).map((one) => one.toJS())
+    const bundle = parseAllDocuments(await namespaceYaml(point, 'pier/boarding')).map((one) => one.toJS())
     expect(bundle.map(({ kind }) => kind)[0]).toBe('StorageClass')
     // The bundle is what a cluster takes as it is.
     cluster.kubectl('delete', 'service', 'manifest', '-n', 'boarding')
-    expect(cluster.run(['apply', '-f', '-'], await namespaceYaml(point, 'quay/boarding')).status).toBe(0)
+    expect(cluster.run(['apply', '-f', '-'], await namespaceYaml(point, 'pier/boarding')).status).toBe(0)
     expect(cluster.json('get', 'service', 'manifest', '-n', 'boarding').spec).toMatchObject({
       selector: { app: 'manifest' },
       clusterIP: expect.any(String),
@@ -121,7 +121,7 @@ describe('a namespace', () => {
   })
 
   it('without snapshots is read in place, and comes out as it was', async () => {
-    const kiosks = await vessel('Kiosks', rule('take', 'namespace', 'quay/kiosk'))
+    const kiosks = await vessel('Kiosks', rule('take', 'namespace', 'pier/kiosk'))
     const run = await bench.run('backup', kiosks)
     expect(run.state).toBe('done')
     const point = await newest(run)
@@ -129,7 +129,7 @@ describe('a namespace', () => {
     expect(volumes).toMatchObject([{ how: 'in place', files: 4, storageClass: 'rope' }])
     // What is told on the way: folders and links are no files, and a file of two names is expected twice.
     expect(run.counters).toMatchObject({ objects: objects.length, files: 4, 'files expected': 5, bytes: volumes[0]!.bytes })
-    const path = 'quay/kiosk/volume/receipts'
+    const path = 'pier/kiosk/volume/receipts'
     const folder = mkdtempSync(join(tmpdir(), 'out-'))
     execFileSync('tar', ['-x', '-C', folder], { input: await buffer(await volumeTar(point, path)) })
     expect(execFileSync('diff', ['-r', '--no-dereference', cluster.volume('receipts', 'kiosk'), folder]).toString()).toBe('')
@@ -165,16 +165,16 @@ describe('a namespace', () => {
   })
 
   it('stands in the contents of its point, with what is there now', async () => {
-    const both = await vessel('Both', rule('take', 'namespace', 'quay/boarding'), rule('take', 'namespace', 'quay/kiosk'))
+    const both = await vessel('Both', rule('take', 'namespace', 'pier/boarding'), rule('take', 'namespace', 'pier/kiosk'))
     const point = await newest(await bench.run('backup', both))
     cluster.kubectl('delete', 'configmap', 'settings', '-n', 'boarding')
     await discoverSource(bench.engine, sourceId)
     const { things } = await pointContents(bench.engine, point.id)
     const find = (path: string) => things.find((thing) => thing.path === path)
-    expect(find('quay/boarding')).toMatchObject({ kind: 'namespace', there: true })
-    expect(find('quay/boarding/core/ConfigMap/settings')).toMatchObject({ kind: 'ConfigMap', there: false })
-    expect(find('quay/kiosk/volume/receipts')).toMatchObject({ kind: 'volume', rows: 5, there: true })
-    const settings = 'quay/boarding/core/ConfigMap/settings'
+    expect(find('pier/boarding')).toMatchObject({ kind: 'namespace', there: true })
+    expect(find('pier/boarding/core/ConfigMap/settings')).toMatchObject({ kind: 'ConfigMap', there: false })
+    expect(find('pier/kiosk/volume/receipts')).toMatchObject({ kind: 'volume', rows: 5, there: true })
+    const settings = 'pier/boarding/core/ConfigMap/settings'
     expect(await compareManifest(bench.engine, point, settings, null)).toMatchObject({ now: null, then: expect.stringContaining('LANES') })
     const { run } = await bench.restore(both, point.id, { picks: [settings] })
     expect([run.error, cluster.json('get', 'configmap', 'settings', '-n', 'boarding').data]).toEqual([null, { LANES: '4' }])
@@ -185,14 +185,14 @@ describe('a namespace', () => {
 
   it('together with a database makes one point, whose differential reads the namespace again', async () => {
     bench.sql(`create table ticket (id int primary key); insert into ticket values (1)`)
-    const mixed = await vessel('Mixed', rule('take', 'namespace', 'quay/kiosk'), rule('take', 'database', bench.path()))
+    const mixed = await vessel('Mixed', rule('take', 'namespace', 'pier/kiosk'), rule('take', 'database', bench.path()))
     const full = await newest(await bench.run('backup', mixed))
-    expect(full.members.map(({ member }) => member)).toEqual(['db', 'quay'])
+    expect(full.members.map(({ member }) => member)).toEqual(['db', 'pier'])
     bench.sql(`insert into ticket values (2)`)
     const run = await bench.run('backup', mixed, { what: 'differential' })
     expect(['done', 'warned']).toContain(run.state)
     const later = await newest(run)
-    expect(later.members.map(({ member }) => member)).toEqual(['db', 'quay'])
+    expect(later.members.map(({ member }) => member)).toEqual(['db', 'pier'])
     expect(later.members[0]!.manifest.databases[0]!.tables[0]!.rows).toBe(2)
     expect(later.members[1]!.manifest.namespaces![0]!.objects.length).toBeGreaterThan(1)
   })
@@ -210,7 +210,7 @@ describe('what was made in a cluster for a time', () => {
     cluster.json('get', 'pods', '-n', 'kiosk', '-l', 'unbroken-vessel.temporary').items.map(({ metadata }: KubeObject) => metadata.name)
 
   it('is removed by the next backup, where a worker died', async () => {
-    const kiosks = await vessel('Kiosks after a death', rule('take', 'namespace', 'quay/kiosk'))
+    const kiosks = await vessel('Kiosks after a death', rule('take', 'namespace', 'pier/kiosk'))
     const over = await bench.run('backup', kiosks)
     leave('unbroken-vessel-left-1', over.id)
     await discoverSource(bench.engine, sourceId)
@@ -223,7 +223,7 @@ describe('what was made in a cluster for a time', () => {
   })
 
   it('is removed without one, where the cluster made it after its run had been undone', async () => {
-    const kiosks = await vessel('Kiosks, late', rule('take', 'namespace', 'quay/kiosk'))
+    const kiosks = await vessel('Kiosks, late', rule('take', 'namespace', 'pier/kiosk'))
     const over = await bench.run('backup', kiosks)
     leave('unbroken-vessel-late-1', over.id)
     await sweepClusters(bench.engine)
@@ -232,7 +232,7 @@ describe('what was made in a cluster for a time', () => {
 
   it('stays where another catalog, which this one knows nothing of, is at work', async () => {
     leave('unbroken-vessel-stranger-1', randomUUID())
-    const strangers = await vessel('Kiosks beside a stranger', rule('take', 'namespace', 'quay/kiosk'))
+    const strangers = await vessel('Kiosks beside a stranger', rule('take', 'namespace', 'pier/kiosk'))
     expect((await bench.run('backup', strangers)).state).toBe('done')
     await bench.engine.duties.giveUp(`sweep ${sourceId}`)
     await sweepClusters(bench.engine)
@@ -247,32 +247,32 @@ describe('what is gone', () => {
     (await openLosses(bench.engine)).filter(({ ways }) => ways.some(({ vessel: { slug } }) => slug === name))
 
   it('from a namespace, or with it, is told, and is still in its point', async () => {
-    cluster.apply(namespace('pier', { team: 'piers' }), {
+    cluster.apply(namespace('slip', { team: 'slips' }), {
       apiVersion: 'v1',
       kind: 'ConfigMap',
-      metadata: { name: 'bollards', namespace: 'pier' },
+      metadata: { name: 'bollards', namespace: 'slip' },
       data: { count: '12' },
     })
-    cluster.kubectl('create', 'configmap', 'stays', '-n', 'pier')
+    cluster.kubectl('create', 'configmap', 'stays', '-n', 'slip')
     await discoverSource(bench.engine, sourceId)
-    const pier = await vessel('Pier', rule('take', 'namespace', 'quay/*', 'team=piers'))
-    const point = await newest(await bench.run('backup', pier))
-    expect(await losses('pier')).toEqual([])
-    cluster.kubectl('delete', 'configmap', 'bollards', '-n', 'pier')
+    const slip = await vessel('Slip', rule('take', 'namespace', 'pier/*', 'team=slips'))
+    const point = await newest(await bench.run('backup', slip))
+    expect(await losses('slip')).toEqual([])
+    cluster.kubectl('delete', 'configmap', 'bollards', '-n', 'slip')
     await discoverSource(bench.engine, sourceId)
-    expect(await losses('pier')).toMatchObject([{ level: 'ochre', what: '1 thing is gone from quay / pier: bollards.' }])
-    const trouble = JSON.stringify({ code: 'source_unreachable', what: 'quay could not be reached.', touched: '', next: '' })
+    expect(await losses('slip')).toMatchObject([{ level: 'ochre', what: '1 thing is gone from pier / slip: bollards.' }])
+    const trouble = JSON.stringify({ code: 'source_unreachable', what: 'pier could not be reached.', touched: '', next: '' })
     await bench.engine.db.updateTable('source').set({ trouble }).where('id', '=', sourceId).execute()
     const levels = (await needsHand(bench.engine, await standings(bench.engine))).map(({ level }) => level)
     expect([...levels].sort((a, b) => (a === b ? 0 : a === 'iron' ? -1 : 1))).toEqual(levels)
     expect(levels).toContain('iron')
-    cluster.kubectl('delete', 'namespace', 'pier')
+    cluster.kubectl('delete', 'namespace', 'slip')
     await discoverSource(bench.engine, sourceId)
-    const [loss] = await losses('pier')
-    expect(loss).toMatchObject({ level: 'iron', what: 'The namespace pier is gone from quay.' })
+    const [loss] = await losses('slip')
+    expect(loss).toMatchObject({ level: 'iron', what: 'The namespace slip is gone from pier.' })
     expect(loss!.ways[0]!.to).toContain(`point=${point.id}`)
-    expect(await objectYaml(point, 'quay/pier/core/ConfigMap/bollards')).toContain('count: "12"')
-    const run = await bench.run('backup', pier)
+    expect(await objectYaml(point, 'pier/slip/core/ConfigMap/bollards')).toContain('count: "12"')
+    const run = await bench.run('backup', slip)
     expect(run).toMatchObject({ state: 'failed', error: { code: 'nothing_taken' } })
   })
 })
@@ -282,11 +282,11 @@ describe('what can’t be read', () => {
     const folder = cluster.volume('receipts', 'kiosk')
     execFileSync('mkfifo', [join(folder, 'pipe')])
     cluster.apply(claim('waits', 'kiosk', 'none'))
-    const kiosks = await vessel('Torn kiosks', rule('take', 'namespace', 'quay/kiosk'))
+    const kiosks = await vessel('Torn kiosks', rule('take', 'namespace', 'pier/kiosk'))
     const run = await bench.run('backup', kiosks)
     expect(run.state).toBe('warned')
     const told = (await bench.messages(run.id)).join('\n')
-    expect(told).toContain('quay/kiosk/volume/waits is not covered. It is not bound')
+    expect(told).toContain('pier/kiosk/volume/waits is not covered. It is not bound')
     expect((await newest(run)).members[0]!.manifest.namespaces![0]!.volumes).toHaveLength(1)
     expect(readdirSync(folder)).toContain('pipe')
     // Another definition wants all of it or nothing.
@@ -297,7 +297,7 @@ describe('what can’t be read', () => {
     const refused = await bench.run('backup', await vesselBySlug(bench.engine, strict.slug))
     expect(refused).toMatchObject({
       state: 'failed',
-      error: { code: 'partly_captured', what: expect.stringContaining('quay/kiosk/volume/waits: It is not bound') },
+      error: { code: 'partly_captured', what: expect.stringContaining('pier/kiosk/volume/waits: It is not bound') },
     })
     expect(await points()).toHaveLength(1)
   })
@@ -305,7 +305,7 @@ describe('what can’t be read', () => {
   it('a snapshot that fails is read in place, a cluster that goes away ends the run and leaves nothing', async () => {
     cluster.apply(snapshots('berth', { stuck: 'true' }))
     cluster.kubectl('delete', 'volumesnapshotclass', 'berth')
-    const boarding = await vessel('Boarding in place', rule('take', 'namespace', 'quay/boarding'))
+    const boarding = await vessel('Boarding in place', rule('take', 'namespace', 'pier/boarding'))
     await discoverSource(bench.engine, sourceId)
     const run = await bench.run('backup', boarding)
     expect((await newest(run)).members[0]!.manifest.namespaces![0]!.volumes).toMatchObject([{ how: 'in place' }])
@@ -313,7 +313,7 @@ describe('what can’t be read', () => {
     await cluster.stop()
     const failed = await bench.run('backup', boarding)
     expect(failed).toMatchObject({ state: 'failed', error: { code: 'unreachable' } })
-    cluster = await TestCluster.start('quay', { folder, port: running.port })
+    cluster = await TestCluster.start('pier', { folder, port: running.port })
     expect(cluster.temporary()).toBe(0)
   })
 })

@@ -21,14 +21,14 @@ import { Workbench } from '../support/engine'
 
 // Snapshots that were taken and could not be read: better in one place only than in none, and into the store when it can be.
 
-const VOLUME = 'quay/boarding/volume/lanes'
+const VOLUME = 'pier/boarding/volume/lanes'
 let cluster: TestCluster
 let bench: Workbench
 let count = 0
 
 const vessel = (more: object = {}): Promise<Vessel> =>
   addVessel(bench.engine, `Lanes ${++count}`, {
-    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/boarding' }],
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'pier/boarding' }],
     store: 'dry-dock',
     promises: { couldLose: null, backWithin: null },
     readers: 2,
@@ -61,7 +61,7 @@ const rowOf = (point: string) =>
   bench.engine.db.selectFrom('point').select(['complete', 'missing']).where('id', '=', point).executeTakeFirstOrThrow()
 
 beforeAll(async () => {
-  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  ;[cluster, bench] = await Promise.all([TestCluster.start('pier'), Workbench.open()])
   cluster.apply(
     storage('berth'),
     snapshots('berth'),
@@ -71,7 +71,7 @@ beforeAll(async () => {
   )
   await cluster.until(() => cluster.json('get', 'pvc', 'lanes', '-n', 'boarding').status.phase === 'Bound')
   cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
-  await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+  await addSource(bench.engine, { name: 'pier', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
 })
 afterEach(() => expect(cluster.temporary()).toBe(0))
 afterAll(async () => {
@@ -91,12 +91,12 @@ describe('a volume whose snapshot can’t be read', () => {
     })
     await expect(textIn(point)).rejects.toMatchObject({ code: 'one_place_only', status: 409 })
     expect(await findFiles(bench.engine, lanes.id, 'lanes.txt', 60)).toEqual([])
-    const { blockers } = (await planAll(bench.engine, await openPoint(bench.engine, point), wishOf({ picks: ['quay/boarding'] })))
+    const { blockers } = (await planAll(bench.engine, await openPoint(bench.engine, point), wishOf({ picks: ['pier/boarding'] })))
       .namespaces[0]!.plan
     expect(blockers.map(({ code }) => code)).toContain('one_place_only')
     await discoverSource(
       bench.engine,
-      (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'quay').executeTakeFirstOrThrow()).id,
+      (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'pier').executeTakeFirstOrThrow()).id,
     )
     const [hand] = (await needsHand(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
     expect(hand).toMatchObject({ what: expect.stringContaining('one place only, at its source: lanes'), action: 'Read it into the store…' })

@@ -26,11 +26,11 @@ describe('what stands in the way', () => {
     expect(odd.blockers[0]).toMatchObject({ code: 'change_impossible', what: expect.stringContaining('ConfigMap settings') })
     const served = await boarding.plan(wish({}, { changes: [{ kind: 'Deployment', name: '*', patch: patch('/apiVersion', 'apps/v9') }] }))
     expect(served.blockers[0]).toMatchObject({ code: 'not_served', next: 'It serves v1: change /apiVersion, or leave these out.' })
-    boarding.quay.apply(
+    boarding.pier.apply(
       namespace('ending'),
       config('keeps', {}, { metadata: { name: 'keeps', namespace: 'ending', finalizers: ['quellmark.example/keep'] } }),
     )
-    boarding.quay.kubectl('delete', 'namespace', 'ending', '--wait=false')
+    boarding.pier.kubectl('delete', 'namespace', 'ending', '--wait=false')
     const ending = await boarding.plan(wish({}, { namespaces: { boarding: 'ending' } }))
     expect(ending.blockers.map(({ code }) => code)).toContain('namespace_ending')
     boarding.islet.apply(namespace('gates'), { ...ingress, metadata: { name: 'gate', namespace: 'gates' } })
@@ -93,8 +93,8 @@ describe('a cluster that goes away while a volume is filled', () => {
 })
 
 describe('a workload that is put to rest', () => {
-  const VOLUME = 'quay/boarding/volume/data-manifest-0'
-  const replicas = () => boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas as number
+  const VOLUME = 'pier/boarding/volume/data-manifest-0'
+  const replicas = () => boarding.pier.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas as number
   const begin = () =>
     addRun(boarding.bench.engine, {
       kind: 'restore',
@@ -104,34 +104,34 @@ describe('a workload that is put to rest', () => {
     })
   const undoes = (id: string) => boarding.bench.engine.db.selectFrom('run_undo').selectAll().where('run_id', '=', id).execute()
 
-  const scale = (to: number) => boarding.quay.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', `--replicas=${to}`)
+  const scale = (to: number) => boarding.pier.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', `--replicas=${to}`)
 
   it('stays at rest when the worker dies while its volume is half filled, and what was being made goes', async () => {
     const worker = startWorker(boarding.bench.environment)
     const params = { point: boarding.point, wish: wish({ picks: [VOLUME] }), reason: 'a test' }
     const id = await boarding.bench.engine.startRun({ kind: 'restore', vessel: boarding.vessel, startedBy: 'a test', params })
-    await boarding.quay.until(async () => (await undoes(id)).some(({ what }) => ((what.half as string[] | undefined) ?? []).length > 0))
+    await boarding.pier.until(async () => (await undoes(id)).some(({ what }) => ((what.half as string[] | undefined) ?? []).length > 0))
     await killWorker(worker)
     await tidyUp(boarding.bench.engine, true)
-    expect(boarding.quay.temporary()).toBe(0)
+    expect(boarding.pier.temporary()).toBe(0)
     expect(await boarding.bench.record(id)).toMatchObject({
       state: 'failed',
       error: {
         code: 'worker_died',
-        touched: expect.stringContaining('StatefulSet manifest of quay stays at rest: its volume data-manifest-0'),
+        touched: expect.stringContaining('StatefulSet manifest of pier stays at rest: its volume data-manifest-0'),
       },
     })
     expect([replicas(), await undoes(id)]).toEqual([0, []])
     const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
     scale(1)
-    settled(boarding.quay, 'boarding')
+    settled(boarding.pier, 'boarding')
   })
 
   it('runs again when the worker dies before its volume was touched; as soon as its cluster answers', async () => {
     const id = await begin()
     const path = '/apis/apps/v1/namespaces/boarding/statefulsets/manifest'
-    const what = { source: 'quay', path, label: 'StatefulSet manifest', start: { replicas: 1 }, half: [] }
+    const what = { source: 'pier', path, label: 'StatefulSet manifest', start: { replicas: 1 }, half: [] }
     const { db } = boarding.bench.engine
     await db
       .updateTable('run')
@@ -155,7 +155,7 @@ describe('a workload that is put to rest', () => {
     await tidyUp(boarding.bench.engine, true)
     expect([replicas(), await undoes(id)]).toEqual([1, []])
     expect((await boarding.bench.messages(id)).at(-1)).toBe('What it had made and not finished is undone now.')
-    settled(boarding.quay, 'boarding')
+    settled(boarding.pier, 'boarding')
   })
 
   it('runs again when its return is cancelled before its volume was touched', async () => {
@@ -165,7 +165,7 @@ describe('a workload that is put to rest', () => {
     expect((await boarding.bench.record(id)).state).toBe('cancelled')
     expect(replicas()).toBe(1)
     expect(await undoes(id)).toEqual([])
-    settled(boarding.quay, 'boarding')
+    settled(boarding.pier, 'boarding')
   })
 
   it('stays at rest, which is said, when its return ends while its volume is half filled', async () => {
@@ -179,21 +179,21 @@ describe('a workload that is put to rest', () => {
     const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
     scale(1)
-    settled(boarding.quay, 'boarding')
+    settled(boarding.pier, 'boarding')
   })
 
   it('is never touched when what stands can’t be kept first', async () => {
-    const folder = boarding.quay.volume('data-manifest-0', 'boarding')
+    const folder = boarding.pier.volume('data-manifest-0', 'boarding')
     writeFileSync(join(folder, 'of-now.txt'), 'what nobody may lose')
-    const pods = boarding.quay.json('get', 'pods', '-n', 'boarding').items.length as number
-    boarding.quay.apply({
+    const pods = boarding.pier.json('get', 'pods', '-n', 'boarding').items.length as number
+    boarding.pier.apply({
       apiVersion: 'v1',
       kind: 'ResourceQuota',
       metadata: { name: 'full', namespace: 'boarding' },
       spec: { hard: { pods: String(pods) } },
     })
     const { run } = await boarding.bringBack(wish({ picks: [VOLUME] }))
-    boarding.quay.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
+    boarding.pier.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
     expect(run.error).toMatchObject({ code: 'not_kept', touched: 'Nothing was overwritten: everything is as it was.' })
     expect(readFileSync(join(folder, 'of-now.txt'), 'utf8')).toBe('what nobody may lose')
     expect(replicas()).toBe(1)
@@ -204,19 +204,19 @@ describe('a workload that is put to rest', () => {
 describe('a torn copy', () => {
   it('is found by the service’s own check on the receipt', async () => {
     const rough = await addVessel(boarding.bench.engine, 'Rough', {
-      rules: [{ id: 'all', act: 'take', kind: 'namespace', pattern: 'quay/boarding' }],
+      rules: [{ id: 'all', act: 'take', kind: 'namespace', pattern: 'pier/boarding' }],
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 2,
     })
     // As a copy is between the two steps of its writing: the journal is ahead of the index.
-    const folder = boarding.quay.volume('data-manifest-0', 'boarding')
-    boarding.quay.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=0')
-    await boarding.quay.until(() => boarding.quay.json('get', 'pods', '-l', 'app=manifest', '-n', 'boarding').items.length === 0)
+    const folder = boarding.pier.volume('data-manifest-0', 'boarding')
+    boarding.pier.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=0')
+    await boarding.pier.until(() => boarding.pier.json('get', 'pods', '-l', 'app=manifest', '-n', 'boarding').items.length === 0)
     execFileSync('sh', ['-c', 'printf "torn\\n" >> manifest.journal'], { cwd: folder })
     const torn = await boarding.bench.backup(rough)
     const asked = wish(
-      { picks: ['quay/boarding/volume/data-manifest-0', 'quay/boarding/apps/StatefulSet/manifest'] },
+      { picks: ['pier/boarding/volume/data-manifest-0', 'pier/boarding/apps/StatefulSet/manifest'] },
       {
         source: 'islet',
         namespaces: { boarding: 'torn' },
@@ -243,6 +243,6 @@ describe('a torn copy', () => {
       equal: false,
       reason: expect.stringContaining('the index says'),
     })
-    boarding.quay.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=1')
+    boarding.pier.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=1')
   })
 })

@@ -79,7 +79,7 @@ describe('a namespace on another cluster', () => {
     expect(run.counters).toMatchObject({ 'files checked': files, 'files checked expected': files })
     expect(run.state).toBe('done')
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
-    const volume = receipts.find(({ path }) => path === 'quay/boarding/volume/data-manifest-0')!
+    const volume = receipts.find(({ path }) => path === 'pier/boarding/volume/data-manifest-0')!
     expect(volume).toMatchObject({ target: 'islet/gates/volume/data-manifest-0', outcome: 'made', equal: true })
     expect(volume.fingerprint_now).toBe(volume.fingerprint_then)
     expect(receipts.at(-1)).toMatchObject({ path: 'check', outcome: 'made', equal: true, reason: expect.stringContaining('entries=') })
@@ -108,7 +108,7 @@ describe('a namespace on another cluster', () => {
   it('is the same the second time, and what differs is skipped, merged or replaced as is wished', async () => {
     boarding.islet.kubectl('patch', 'configmap', 'settings', '-n', 'gates', '--type=merge', '-p', '{"data":{"LANES":"9","MORE":"x"}}')
     const cluster: Partial<ClusterWish> = { source: 'islet', namespaces: { boarding: 'gates' }, classes: { berth: 'pontoon' } }
-    const picks = ['quay/boarding/core/ConfigMap/settings', 'quay/boarding/core/Secret/keys']
+    const picks = ['pier/boarding/core/ConfigMap/settings', 'pier/boarding/core/Secret/keys']
     const skipped = await boarding.bringBack(wish({ picks, collide: 'skip' }, cluster))
     expect(skipped.of('settings')).toMatchObject({ outcome: 'left', reason: 'Something of this name stands there and stays.' })
     expect(skipped.of('keys')).toMatchObject({ outcome: 'left', equal: true, reason: 'It stands there as it was.' })
@@ -130,10 +130,10 @@ describe('a namespace on another cluster', () => {
 
 describe('a namespace in its own place', () => {
   it('gets back what changed, with its volume, while nothing uses it; and is ready again', async () => {
-    const folder = boarding.quay.volume('data-manifest-0', 'boarding')
+    const folder = boarding.pier.volume('data-manifest-0', 'boarding')
     writeFileSync(join(folder, 'archive', 'november', '02.txt'), 'damaged\n')
     writeFileSync(join(folder, 'new.txt'), 'not of then')
-    boarding.quay.kubectl('delete', 'service', 'manifest', '-n', 'boarding')
+    boarding.pier.kubectl('delete', 'service', 'manifest', '-n', 'boarding')
     const { run, receipts, of } = await boarding.bringBack(wish({}, { after: [check('manifestctl', 'verify', '/data')] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
     expect(of('volume/data-manifest-0')).toMatchObject({ outcome: 'replaced', equal: true })
@@ -142,7 +142,7 @@ describe('a namespace in its own place', () => {
     expect(receipts.at(-1)).toMatchObject({ path: 'check', equal: true })
     expect(readFileSync(join(folder, 'archive', 'november', '02.txt'), 'utf8')).toBe('two\n')
     expect(readdirSync(folder)).not.toContain('new.txt')
-    settled(boarding.quay, 'boarding')
+    settled(boarding.pier, 'boarding')
     const kept = await openPoint(
       boarding.bench.engine,
       (await boarding.bench.engine.db.selectFrom('point').select('id').where('kept_for', '=', run.id).executeTakeFirstOrThrow()).id,
@@ -151,9 +151,9 @@ describe('a namespace in its own place', () => {
   })
 
   it('gets back single files, and nothing else of the volume changes', async () => {
-    const folder = boarding.quay.volume('data-manifest-0', 'boarding')
+    const folder = boarding.pier.volume('data-manifest-0', 'boarding')
     for (const day of ['01', '02']) writeFileSync(join(folder, 'archive', 'november', `${day}.txt`), 'damaged\n')
-    const files = { 'quay/boarding/volume/data-manifest-0': ['archive/november/01.txt'] }
+    const files = { 'pier/boarding/volume/data-manifest-0': ['archive/november/01.txt'] }
     const { run, of } = await boarding.bringBack(wish({ picks: [] }, { files }))
     expect([run.error, run.state]).toEqual([null, 'done'])
     expect(of('volume/data-manifest-0')).toMatchObject({ outcome: 'merged', rows: 1, equal: true })
@@ -161,8 +161,8 @@ describe('a namespace in its own place', () => {
       'one\n',
       'damaged\n',
     ])
-    settled(boarding.quay, 'boarding')
-    expect(boarding.quay.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
+    settled(boarding.pier, 'boarding')
+    expect(boarding.pier.json('get', 'statefulset', 'manifest', '-n', 'boarding').spec.replicas).toBe(1)
   })
 
   it('comes beside itself with a prefix, and everything refers to the new names', async () => {
@@ -172,30 +172,30 @@ describe('a namespace in its own place', () => {
     const { run, receipts } = await boarding.bringBack(asked)
     expect(run.error).toBeNull()
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
-    const copy = boarding.quay.json('get', 'deployment', 'old-scanner', '-n', 'boarding').spec.template.spec
+    const copy = boarding.pier.json('get', 'deployment', 'old-scanner', '-n', 'boarding').spec.template.spec
     expect(copy).toMatchObject({
       serviceAccountName: 'old-gatekeeper',
       containers: [{ envFrom: [{ configMapRef: { name: 'old-settings' } }, { secretRef: { name: 'old-keys' } }] }],
     })
-    expect(boarding.quay.json('get', 'rolebinding', 'old-reads', '-n', 'boarding')).toMatchObject({
+    expect(boarding.pier.json('get', 'rolebinding', 'old-reads', '-n', 'boarding')).toMatchObject({
       roleRef: { name: 'old-reader' },
       subjects: [{ name: 'old-gatekeeper' }],
     })
-    expect(boarding.quay.json('get', 'pvc', 'data-old-manifest-0', '-n', 'boarding').status.phase).toBe('Bound')
-    const own = boarding.quay.volume('data-old-manifest-0', 'boarding')
+    expect(boarding.pier.json('get', 'pvc', 'data-old-manifest-0', '-n', 'boarding').status.phase).toBe('Bound')
+    const own = boarding.pier.volume('data-old-manifest-0', 'boarding')
     expect(readFileSync(join(own, 'archive', 'november', '02.txt'), 'utf8')).toBe('two\n')
   })
 
   it('comes back whole when it is gone', async () => {
-    boarding.quay.kubectl('delete', 'namespace', 'boarding')
+    boarding.pier.kubectl('delete', 'namespace', 'boarding')
     const rehearsed = await boarding.bringBack(wish({}), 'rehearsal')
     expect([rehearsed.run.error, rehearsed.run.state]).toEqual([null, 'done'])
-    expect(boarding.quay.run(['get', 'namespace', 'boarding']).status).not.toBe(0)
+    expect(boarding.pier.run(['get', 'namespace', 'boarding']).status).not.toBe(0)
     const { run, receipts } = await boarding.bringBack(wish({}, { after: [check('manifestctl', 'verify', '/data')] }))
     expect([run.error, run.state]).toEqual([null, 'done'])
     expect(receipts.filter(({ equal }) => equal === false)).toEqual([])
-    settled(boarding.quay, 'boarding')
-    expect(boarding.quay.json('get', 'namespace', 'boarding').metadata.labels).toMatchObject({ team: 'gates' })
-    expect(boarding.quay.temporary()).toBe(0)
+    settled(boarding.pier, 'boarding')
+    expect(boarding.pier.json('get', 'namespace', 'boarding').metadata.labels).toMatchObject({ team: 'gates' })
+    expect(boarding.pier.temporary()).toBe(0)
   })
 })

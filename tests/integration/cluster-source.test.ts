@@ -3,7 +3,7 @@ import { sql } from 'kysely'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { namesOf, type Thing } from '../../core/things/thing'
 import { accessTo, addSource, discoverSource, probeSource, thingsPresent } from '../../engine/catalog/sources'
-import { estateChildren, estateSources } from '../../engine/catalog/estate'
+import { thingsUnder, sourceViews } from '../../engine/catalog/thing-views'
 import { adapterOf } from '../../engine/sources/adapter'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import { DiscoveryWatch } from '../../engine/watch/discovery'
@@ -17,12 +17,12 @@ let bench: Workbench
 const MIRA = 'token of mira'
 const config = () => readFileSync(cluster.process.kubeconfig, 'utf8')
 const withToken = (token: string) => config().replace(/token: .*/, `token: ${token}`)
-const source = (text = config()) => ({ name: 'quay', ...readKubeconfig(text) })
+const source = (text = config()) => ({ name: 'pier', ...readKubeconfig(text) })
 const probe = (text?: string) => adapterOf(accessTo(source(text))).probe(new Date())
 const thing = (things: Thing[], path: string) => things.find((one) => one.path === path)
 
 beforeAll(async () => {
-  ;[cluster, bench] = await Promise.all([TestCluster.start('quay', { users: { [MIRA]: 'mira' } }), Workbench.open()])
+  ;[cluster, bench] = await Promise.all([TestCluster.start('pier', { users: { [MIRA]: 'mira' } }), Workbench.open()])
   cluster.apply(
     namespace('boarding', { team: 'gates' }),
     storage('berth'),
@@ -140,7 +140,7 @@ describe('a probe', () => {
 
 describe('discovery', () => {
   let id: string
-  const present = () => thingsPresent(bench.engine, 'quay')
+  const present = () => thingsPresent(bench.engine, 'pier')
   const until = (holds: () => Promise<boolean>) =>
     vi.waitFor(async () => expect(await holds()).toBe(true), { timeout: 30_000, interval: 100 })
 
@@ -149,7 +149,7 @@ describe('discovery', () => {
     const things = await present()
     const inBoarding = things
       .filter(({ path }) => namesOf(path)[1] === 'boarding' && namesOf(path).length > 2)
-      .map(({ path }) => path.slice('quay/boarding/'.length))
+      .map(({ path }) => path.slice('pier/boarding/'.length))
     expect(inBoarding).toEqual([
       'apps/StatefulSet/manifest',
       'batch/CronJob/report',
@@ -159,42 +159,42 @@ describe('discovery', () => {
       'core/Service/manifest',
       'volume/data-manifest-0',
     ])
-    expect(thing(things, 'quay/boarding')).toMatchObject({ kind: 'namespace', labels: { team: 'gates' } })
-    expect(thing(things, 'quay/boarding/volume/data-manifest-0')!.facts).toMatchObject({
+    expect(thing(things, 'pier/boarding')).toMatchObject({ kind: 'namespace', labels: { team: 'gates' } })
+    expect(thing(things, 'pier/boarding/volume/data-manifest-0')!.facts).toMatchObject({
       bytes: 2 ** 30,
       storageClass: 'berth',
       snapshots: true,
     })
-    expect(thing(things, 'quay/boarding/batch/CronJob/report')!.facts.uses).toEqual([
-      'quay/boarding/core/ConfigMap/settings',
-      'quay/boarding/core/Secret/keys',
+    expect(thing(things, 'pier/boarding/batch/CronJob/report')!.facts.uses).toEqual([
+      'pier/boarding/core/ConfigMap/settings',
+      'pier/boarding/core/Secret/keys',
     ])
-    expect(thing(things, 'quay/boarding/core/Service/manifest')!.facts.uses).toEqual(['quay/boarding/apps/StatefulSet/manifest'])
-    expect(thing(things, 'quay/boarding/core/PersistentVolumeClaim/data-manifest-0')!.facts.uses).toEqual([
-      'quay/@cluster/storage.k8s.io/StorageClass/berth',
+    expect(thing(things, 'pier/boarding/core/Service/manifest')!.facts.uses).toEqual(['pier/boarding/apps/StatefulSet/manifest'])
+    expect(thing(things, 'pier/boarding/core/PersistentVolumeClaim/data-manifest-0')!.facts.uses).toEqual([
+      'pier/@cluster/storage.k8s.io/StorageClass/berth',
     ])
-    expect(things.filter(({ path }) => path.startsWith('quay/@cluster/storage'))).toHaveLength(2)
+    expect(things.filter(({ path }) => path.startsWith('pier/@cluster/storage'))).toHaveLength(2)
   })
 
-  it('shows them in the estate, with who claims them', async () => {
-    expect((await estateSources(bench.engine)).find(({ name }) => name === 'quay')).toMatchObject({
+  it('shows them under Sources, with the vessels that take them', async () => {
+    expect((await sourceViews(bench.engine)).find(({ name }) => name === 'pier')).toMatchObject({
       kind: 'kubernetes',
       address: cluster.process.url,
       tls: 'verified',
     })
-    const homes = await estateChildren(bench.engine, 'quay')
+    const homes = await thingsUnder(bench.engine, 'pier')
     expect(homes.find(({ name }) => name === 'boarding')).toMatchObject({ kind: 'namespace', tables: 7, cover: 'none' })
     const { addVessel } = await import('../../engine/catalog/vessels')
     await addVessel(bench.engine, 'Boarding gate', {
       rules: [
-        { id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/*', labels: 'team=gates' },
-        { id: 'b', act: 'leave', kind: 'object', pattern: 'quay/*/core/Secret/*' },
+        { id: 'a', act: 'take', kind: 'namespace', pattern: 'pier/*', labels: 'team=gates' },
+        { id: 'b', act: 'leave', kind: 'object', pattern: 'pier/*/core/Secret/*' },
       ],
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 2,
     })
-    const inside = await estateChildren(bench.engine, 'quay/boarding')
+    const inside = await thingsUnder(bench.engine, 'pier/boarding')
     expect(inside.map(({ path, cover }) => [path.split('/').at(-2), cover])).toEqual([
       ['StatefulSet', 'all'],
       ['CronJob', 'all'],
@@ -204,8 +204,8 @@ describe('discovery', () => {
       ['Service', 'all'],
       ['volume', 'all'],
     ])
-    expect((await estateChildren(bench.engine, 'quay')).find(({ name }) => name === 'boarding')).toMatchObject({ cover: 'part' })
-    expect((await estateChildren(bench.engine, null)).map(({ name, kind }) => [name, kind])).toContainEqual(['quay', 'cluster'])
+    expect((await thingsUnder(bench.engine, 'pier')).find(({ name }) => name === 'boarding')).toMatchObject({ cover: 'part' })
+    expect((await thingsUnder(bench.engine, null)).map(({ name, kind }) => [name, kind])).toContainEqual(['pier', 'cluster'])
   })
 
   it('watches: what is new, changed and gone is known within moments, and a cluster that was away is taken up again', async () => {
@@ -213,18 +213,18 @@ describe('discovery', () => {
     watching.start()
     try {
       cluster.apply(namespace('kiosk'), { apiVersion: 'v1', kind: 'ConfigMap', metadata: { name: 'prices', namespace: 'kiosk' }, data: {} })
-      await until(async () => thing(await present(), 'quay/kiosk/core/ConfigMap/prices') !== undefined)
+      await until(async () => thing(await present(), 'pier/kiosk/core/ConfigMap/prices') !== undefined)
       cluster.kubectl('label', 'namespace', 'kiosk', 'team=desks')
-      await until(async () => thing(await present(), 'quay/kiosk')?.labels.team === 'desks')
+      await until(async () => thing(await present(), 'pier/kiosk')?.labels.team === 'desks')
       cluster.kubectl('delete', 'namespace', 'kiosk')
-      await until(async () => thing(await present(), 'quay/kiosk') === undefined)
-      expect((await estateChildren(bench.engine, 'quay')).find(({ name }) => name === 'kiosk')?.goneAt).not.toBeNull()
+      await until(async () => thing(await present(), 'pier/kiosk') === undefined)
+      expect((await thingsUnder(bench.engine, 'pier')).find(({ name }) => name === 'kiosk')?.goneAt).not.toBeNull()
       const { folder, process: running } = cluster
       await cluster.stop()
-      await until(async () => (await estateSources(bench.engine)).find(({ name }) => name === 'quay')?.trouble !== null)
-      cluster = await TestCluster.start('quay', { folder, port: running.port, users: { [MIRA]: 'mira' } })
+      await until(async () => (await sourceViews(bench.engine)).find(({ name }) => name === 'pier')?.trouble !== null)
+      cluster = await TestCluster.start('pier', { folder, port: running.port, users: { [MIRA]: 'mira' } })
       cluster.apply(namespace('back-again'))
-      await until(async () => thing(await present(), 'quay/back-again') !== undefined)
+      await until(async () => thing(await present(), 'pier/back-again') !== undefined)
     } finally {
       await watching.close()
     }
@@ -243,15 +243,15 @@ describe('discovery', () => {
     cluster.kubectl('create', 'configmap', 'passing', '-n', 'boarding')
     await discoverSource(bench.engine, id)
     const after = await versions()
-    const passing = 'quay/boarding/core/ConfigMap/passing'
+    const passing = 'pier/boarding/core/ConfigMap/passing'
     const written = [...after].filter(([path, xmin]) => before.get(path) !== xmin).map(([path]) => path)
-    expect(written.sort()).toEqual([passing, 'quay/boarding/core/ConfigMap/settings'])
+    expect(written.sort()).toEqual([passing, 'pier/boarding/core/ConfigMap/settings'])
     cluster.kubectl('delete', 'configmap', 'passing', '-n', 'boarding')
     await discoverSource(bench.engine, id)
-    expect(thing(await thingsPresent(bench.engine, 'quay'), passing)).toBeUndefined()
+    expect(thing(await thingsPresent(bench.engine, 'pier'), passing)).toBeUndefined()
     cluster.kubectl('create', 'configmap', 'passing', '-n', 'boarding')
     await discoverSource(bench.engine, id)
-    expect(thing(await thingsPresent(bench.engine, 'quay'), passing)).toBeDefined()
+    expect(thing(await thingsPresent(bench.engine, 'pier'), passing)).toBeDefined()
   })
 
   it('says what it may not list, and that the token ran out', async () => {
@@ -259,7 +259,7 @@ describe('discovery', () => {
     expect(thing(await thingsPresent(bench.engine, 'humble'), 'humble')!.facts.trouble).toContain('secrets')
     cluster.process.expire(MIRA)
     await discoverSource(bench.engine, humble)
-    expect((await estateSources(bench.engine)).find(({ name }) => name === 'humble')!.trouble).toMatchObject({ code: 'token_refused' })
+    expect((await sourceViews(bench.engine)).find(({ name }) => name === 'humble')!.trouble).toMatchObject({ code: 'token_refused' })
     expect((await probeSource(bench.engine, humble)).usable).toBe(false)
     expect(id).not.toBe(humble)
   })

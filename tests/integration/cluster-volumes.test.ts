@@ -23,7 +23,7 @@ import { Workbench } from '../support/engine'
 
 // Volumes read again: only what changed travels, and what is kept is what is there all the same.
 
-const VOLUME = 'quay/kiosk/volume/receipts'
+const VOLUME = 'pier/kiosk/volume/receipts'
 let cluster: TestCluster
 let bench: Workbench
 let kiosks: Vessel
@@ -57,7 +57,7 @@ async function isAsOnDisk(point: OpenPoint): Promise<void> {
 const settle = () => new Promise((resolve) => setTimeout(resolve, 3100))
 
 beforeAll(async () => {
-  ;[cluster, bench] = await Promise.all([TestCluster.start('quay'), Workbench.open()])
+  ;[cluster, bench] = await Promise.all([TestCluster.start('pier'), Workbench.open()])
   cluster.apply(storage('rope'), namespace('kiosk'), claim('receipts', 'kiosk', 'rope'), holder('kiosk', 'receipts'))
   await cluster.until(() => cluster.json('get', 'pvc', 'receipts', '-n', 'kiosk').status.phase === 'Bound')
   folder = cluster.volume('receipts', 'kiosk')
@@ -65,9 +65,9 @@ beforeAll(async () => {
   for (let i = 0; i < 40; i++) write(`november/${i}.txt`, `receipt ${i}`)
   write('two-names', 'the same')
   linkSync(file('two-names'), file('other-name'))
-  await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+  await addSource(bench.engine, { name: 'pier', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
   kiosks = await addVessel(bench.engine, 'Kiosks', {
-    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/kiosk' }],
+    rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'pier/kiosk' }],
     store: 'dry-dock',
     promises: { couldLose: null, backWithin: null },
     readers: 2,
@@ -139,7 +139,7 @@ describe('a volume that was read before', () => {
     const { point } = await backup()
     rmSync(file('november/1.txt'))
     const { run } = await bench.restore(kiosks, point.id, {
-      picks: ['quay/kiosk'],
+      picks: ['pier/kiosk'],
       cluster: clusterWishOf({ files: { [VOLUME]: ['november/1.txt'] } }),
     })
     expect(run.error).toBeNull()
@@ -161,7 +161,7 @@ describe('a volume that is filled', () => {
     const wanted = async function* () {
       for (const { changed: _, ...entry } of [one!, another!]) yield entry
     }
-    const found = await ClusterClient.with(await clusterAccessOf(bench.engine, 'quay'), async (client) => {
+    const found = await ClusterClient.with(await clusterAccessOf(bench.engine, 'pier'), async (client) => {
       const signal = new AbortController().signal
       const temporary = new Temporary(client, await client.resources(), randomUUID(), signal)
       const claim = cluster.json('get', 'pvc', 'receipts', '-n', 'kiosk') as KubeObject
@@ -216,7 +216,7 @@ describe('a volume that takes no more', () => {
     const { point } = await backup()
     cluster.apply(storage('thimble', { parameters: { largestFile: '200000' } }))
     const { run, receipts } = await bench.restore(kiosks, point.id, {
-      picks: ['quay/kiosk'],
+      picks: ['pier/kiosk'],
       cluster: clusterWishOf({ namespaces: { kiosk: 'small' }, classes: { rope: 'thimble' } }),
     })
     const failed = receipts.find(({ target }) => target.endsWith('/receipts') && target.includes('/volume/'))
@@ -232,7 +232,7 @@ describe('a volume that takes no more', () => {
 
 describe('in the middle of reading', () => {
   const faults: [string, () => unknown, string[]][] = [
-    ['a token that runs out', () => cluster.process.expire('administrator of quay'), ['token_refused']],
+    ['a token that runs out', () => cluster.process.expire('administrator of pier'), ['token_refused']],
     ['a cluster that goes away', () => cluster.stop('SIGKILL'), ['connection_lost', 'unreachable']],
   ]
   it.each(faults)('%s ends the backup with what to do, and the next one removes what was left', async (_, cause, codes) => {
@@ -246,7 +246,7 @@ describe('in the middle of reading', () => {
     expect(await points()).toEqual(before)
     const { port } = cluster.process
     await cluster.stop()
-    cluster = await TestCluster.start('quay', { folder: cluster.folder, port })
+    cluster = await TestCluster.start('pier', { folder: cluster.folder, port })
     await isAsOnDisk((await backup()).point)
     await cluster.until(() => cluster.temporary() === 0)
   })

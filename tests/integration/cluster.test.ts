@@ -56,7 +56,7 @@ async function exec(home: string, pod: string, container: string, command: strin
 }
 
 beforeAll(async () => {
-  cluster = await TestCluster.start('quay', { nodes: 2, users: { 'token of mira': 'mira' } })
+  cluster = await TestCluster.start('pier', { nodes: 2, users: { 'token of mira': 'mira' } })
   cluster.apply(namespace('desk'), storage('berth'), snapshots('berth'))
 })
 afterAll(() => cluster?.stop())
@@ -119,23 +119,23 @@ describe('objects', () => {
   })
 
   it('with finalizers go when these are gone; what they own goes with them, and a namespace with all that is in it', async () => {
-    cluster.apply(namespace('pier'))
+    cluster.apply(namespace('slip'))
     const held = {
       apiVersion: 'v1',
       kind: 'ConfigMap',
-      metadata: { name: 'held', namespace: 'pier', finalizers: ['quellmark.example/wait'] },
+      metadata: { name: 'held', namespace: 'slip', finalizers: ['quellmark.example/wait'] },
     }
     cluster.apply(held)
-    const { uid } = cluster.json('get', 'configmap', 'held', '-n', 'pier').metadata
+    const { uid } = cluster.json('get', 'configmap', 'held', '-n', 'slip').metadata
     const ownerReferences = [{ apiVersion: 'v1', kind: 'ConfigMap', name: 'held', uid }]
-    cluster.apply({ apiVersion: 'v1', kind: 'Secret', metadata: { name: 'owned', namespace: 'pier', ownerReferences } })
-    cluster.kubectl('delete', 'namespace', 'pier', '--wait=false')
-    const refused = cluster.run(['create', 'configmap', 'late', '-n', 'pier'])
+    cluster.apply({ apiVersion: 'v1', kind: 'Secret', metadata: { name: 'owned', namespace: 'slip', ownerReferences } })
+    cluster.kubectl('delete', 'namespace', 'slip', '--wait=false')
+    const refused = cluster.run(['create', 'configmap', 'late', '-n', 'slip'])
     expect(refused.stderr).toContain('being terminated')
-    await cluster.until(() => names('get', 'configmaps,secrets', '-n', 'pier').length === 1)
-    expect(cluster.json('get', 'namespace', 'pier').status.phase).toBe('Terminating')
-    cluster.kubectl('patch', 'configmap', 'held', '-n', 'pier', '--type', 'merge', '-p', '{"metadata":{"finalizers":null}}')
-    await cluster.until(() => !names('get', 'namespaces').includes('namespace/pier'))
+    await cluster.until(() => names('get', 'configmaps,secrets', '-n', 'slip').length === 1)
+    expect(cluster.json('get', 'namespace', 'slip').status.phase).toBe('Terminating')
+    cluster.kubectl('patch', 'configmap', 'held', '-n', 'slip', '--type', 'merge', '-p', '{"metadata":{"finalizers":null}}')
+    await cluster.until(() => !names('get', 'namespaces').includes('namespace/slip'))
   })
 
   it('of custom kinds are served from their definition on, until it goes', () => {
@@ -339,7 +339,7 @@ describe('volumes', () => {
   it('and everything else are there again when the cluster starts again', async () => {
     const { folder } = cluster
     await cluster.stop()
-    cluster = await TestCluster.start('quay', { folder, nodes: 2 })
+    cluster = await TestCluster.start('pier', { folder, nodes: 2 })
     cluster.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
     expect(cluster.json('get', 'configmap', 'a', '-n', 'desk').data.LANES).toBe('7')
     const { out } = await exec('boarding', 'manifest-0', 'service', ['manifestctl', 'status'])

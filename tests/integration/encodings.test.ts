@@ -2,7 +2,7 @@ import { writeFileSync } from 'node:fs'
 import { describe, expect, it } from 'vitest'
 import { refAtPosition } from '../../core/chain/instant-ref'
 import { defaultLog } from '../../core/plan/definition'
-import { takeOutSchema } from '../../engine/look/take-out'
+import { exportSchema } from '../../engine/look/export'
 import { openPoint } from '../../engine/points/open'
 import { waitForLog } from '../../engine/log/wait'
 import { unwell, Workbench } from '../support/engine'
@@ -67,7 +67,7 @@ describe.each([
       expect(sql('select count(*) from fish')).toBe(logged.split('\n')[1])
       await comesBack(refAtPosition(vessel.slug, 'db', position), logged)
       const pieces: Uint8Array[] = []
-      for await (const { bytes } of takeOutSchema(await openPoint(engine, full), `db/${database}/public`).pieces()) pieces.push(bytes)
+      for await (const { bytes } of exportSchema(await openPoint(engine, full), `db/${database}/public`).pieces()) pieces.push(bytes)
       writeFileSync(`${bench.place}.sql`, Buffer.concat(pieces))
       sql(`drop view shown; drop table fish; drop table named; drop function catch;\n\\i ${bench.place}.sql`)
       expect(sums()).toBe(then)

@@ -29,7 +29,7 @@ async function losses(): Promise<Loss[]> {
   await discover()
   return openLosses(bench.engine)
 }
-const link = (point: string, query: string) => `/vessels/${vessel.slug}/bring-back?point=${point}&${query}`
+const link = (point: string, query: string) => `/vessels/${vessel.slug}/restore?point=${point}&${query}`
 const path = (...names: string[]) => encodeURIComponent(bench.path(...names))
 
 describe('what is gone from a database', () => {

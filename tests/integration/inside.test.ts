@@ -4,7 +4,7 @@ import { comparePoints } from '../../engine/compare/table'
 import { ddlAt } from '../../engine/look/ddl'
 import { rowHistory } from '../../engine/look/row-history'
 import { rowPage, wholeRow, type RowQuery } from '../../engine/look/rows'
-import { takeOutSchema, takeOutTable, type TakeOut } from '../../engine/look/take-out'
+import { exportSchema, exportTable, type Export } from '../../engine/look/export'
 import { openPoint } from '../../engine/points/open'
 import { Workbench } from '../support/engine'
 
@@ -159,7 +159,7 @@ describe('two points', () => {
 })
 
 describe('taking out', () => {
-  async function whole(taken: TakeOut): Promise<string> {
+  async function whole(taken: Export): Promise<string> {
     const parts: Uint8Array[] = []
     let rows = 0
     for await (const piece of taken.pieces()) {
@@ -170,7 +170,7 @@ describe('taking out', () => {
     return Buffer.concat(parts).toString()
   }
   const table = (format: 'sql' | 'csv' | 'jsonl', keys: string[][] | null = null) =>
-    takeOutTable(bench.engine, points[0]!, { path: leg(), format, filter: [], keys }).then(whole)
+    exportTable(bench.engine, points[0]!, { path: leg(), format, filter: [], keys }).then(whole)
   const sum = (from: string) => bench.sql(`select count(*), sum(hashtext(t::text)::bigint) from ${from} t`)
 
   it('as CSV and JSON Lines gives every row, which the server reads back', async () => {
@@ -195,7 +195,7 @@ describe('taking out', () => {
   it('of a partitioned table takes its partitions along, whatever the order of their columns', async () => {
     const paid = bench.path('sales', 'paid')
     const take = (format: 'csv' | 'sql', keys: string[][] | null = null) =>
-      takeOutTable(bench.engine, points[0]!, { path: paid, format, filter: [], keys }).then(whole)
+      exportTable(bench.engine, points[0]!, { path: paid, format, filter: [], keys }).then(whole)
     const lines = (await take('csv')).trimEnd().split('\r\n')
     expect(lines[0]).toBe('id,at,note')
     expect(lines.slice(1).sort()).toEqual(bench.sql(`select concat_ws(',', id, at, note) from sales.paid`).split('\n').sort())
@@ -218,7 +218,7 @@ describe('taking out', () => {
   })
 
   it('of a schema is one script', async () => {
-    const script = await whole(takeOutSchema(await openPoint(bench.engine, points[0]!), bench.path('sales')))
+    const script = await whole(exportSchema(await openPoint(bench.engine, points[0]!), bench.path('sales')))
     const before = sum('sales.leg')
     bench.sql('drop schema sales cascade')
     bench.sql(script)

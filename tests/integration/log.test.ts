@@ -134,7 +134,7 @@ describe('changes of structure', () => {
     const gone = log.moment()
     await log.flush()
     for (const moment of [made, added, renamed, dropped]) await log.holds(moment)
-    await expect(log.rowsAt(log.ref(gone), 'harbour.guide')).rejects.toThrow('not at this instant')
+    await expect(log.rowsAt(log.ref(gone), 'harbour.guide')).rejects.toThrow('not at this moment')
     const flags = await bench.engine.db.selectFrom('log_structure').selectAll().orderBy('at').execute()
     expect(flags.map(({ tag }) => tag)).toEqual(expect.arrayContaining(['CREATE TABLE', 'ALTER TABLE', 'DROP TABLE']))
     expect(flags.find(({ tag }) => tag === 'DROP TABLE')!.objects).toContainEqual({ kind: 'table', name: 'harbour.guide' })

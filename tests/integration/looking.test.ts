@@ -1,16 +1,16 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { estateChildren } from '../../engine/catalog/estate'
+import { thingsUnder } from '../../engine/catalog/thing-views'
 import { discoverSource } from '../../engine/catalog/sources'
 import { requestCancel, addRun } from '../../engine/catalog/runs'
 import { saveDefinition, type Vessel } from '../../engine/catalog/vessels'
 import { compareTable } from '../../engine/compare/table'
 import { pointContents } from '../../engine/compare/contents'
 import { perform } from '../../engine/runs/runner'
-import { unclaimed } from '../../engine/watch/hands'
+import { unprotected } from '../../engine/watch/hands'
 import { openLosses } from '../../engine/watch/losses'
 import { Workbench } from '../support/engine'
 
-// Looking at the estate, at vessels, and into points.
+// Looking at sources, at vessels, and into points.
 
 let bench: Workbench
 let vessel: Vessel
@@ -99,15 +99,15 @@ describe('then and now', () => {
   })
 })
 
-describe('the estate', () => {
+describe('the things of sources', () => {
   it('tells what is protected, what is not, and what is gone', async () => {
     await discover()
-    const schemas = await estateChildren(bench.engine, bench.path())
+    const schemas = await thingsUnder(bench.engine, bench.path())
     expect(schemas.find(({ name }) => name === 'sales')).toMatchObject({ cover: 'all', claims: [{ vessel: 'Sales' }] })
     expect(schemas.find(({ name }) => name === 'spare')).toMatchObject({ cover: 'none', tables: 1 })
-    const sales = await estateChildren(bench.engine, bench.path('sales'))
+    const sales = await thingsUnder(bench.engine, bench.path('sales'))
     expect(sales.find(({ name }) => name === 'leg')!.goneAt).toBeInstanceOf(Date)
-    expect((await unclaimed(bench.engine)).map(({ path }) => path)).toContain(bench.path('spare'))
+    expect((await unprotected(bench.engine)).map(({ path }) => path)).toContain(bench.path('spare'))
   })
 
   it('offers to bring back what is gone, from a point that holds it', async () => {

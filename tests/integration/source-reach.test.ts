@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { changeReach, settingsOf, tryReach } from '../../engine/catalog/source-access'
 import { addSource, clusterAccessOf, discoverSource, thingsPresent } from '../../engine/catalog/sources'
-import { estateSources } from '../../engine/catalog/estate'
+import { sourceViews } from '../../engine/catalog/thing-views'
 import { addVessel } from '../../engine/catalog/vessels'
 import { readKubeconfig, type ClusterSettings } from '../../engine/sources/kubernetes/access'
 import type { PostgresSettings } from '../../engine/sources/postgres/connect'
@@ -19,7 +19,7 @@ let other: TestCluster
 let bench: Workbench
 let id: string
 const access = ({ process }: TestCluster) => readKubeconfig(readFileSync(process.kubeconfig, 'utf8'))
-const quay = async () => (await estateSources(bench.engine)).find(({ name }) => name === 'quay')!
+const pier = async () => (await sourceViews(bench.engine)).find(({ name }) => name === 'pier')!
 const code = (work: Promise<unknown>) =>
   work.then(
     () => 'done',
@@ -28,7 +28,7 @@ const code = (work: Promise<unknown>) =>
 
 beforeAll(async () => {
   ;[cluster, other, bench] = await Promise.all([
-    TestCluster.start('quay', { users: { [MIRA]: 'mira' } }),
+    TestCluster.start('pier', { users: { [MIRA]: 'mira' } }),
     TestCluster.start('islet'),
     Workbench.open('create table ferry (id int primary key)'),
   ])
@@ -40,7 +40,7 @@ beforeAll(async () => {
     ...anyRight('mira'),
   )
   cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
-  id = await addSource(bench.engine, { name: 'quay', ...access(cluster), secret: { token: MIRA } })
+  id = await addSource(bench.engine, { name: 'pier', ...access(cluster), secret: { token: MIRA } })
 })
 afterAll(async () => {
   await bench?.close()
@@ -49,57 +49,57 @@ afterAll(async () => {
 })
 
 describe('a cluster whose token ran out', () => {
-  it('needs a hand, is given a new one, and is what it was', async () => {
-    const before = await thingsPresent(bench.engine, 'quay')
+  it('needs attention, is given a new one, and is what it was', async () => {
+    const before = await thingsPresent(bench.engine, 'pier')
     cluster.process.expire(MIRA)
     await discoverSource(bench.engine, id)
     expect(await needsHand(bench.engine, [])).toContainEqual(
-      expect.objectContaining({ what: expect.stringContaining('does not accept the token'), to: '/estate/quay?reach' }),
+      expect.objectContaining({ what: expect.stringContaining('does not accept the token'), to: '/sources/pier?reach' }),
     )
     const { settings, secret } = access(cluster)
     expect((await tryReach(bench.engine, id, { settings, secret: { token: 'not this' } })).usable).toBe(false)
     expect(await code(changeReach(bench.engine, id, { settings, secret: { token: 'not this' } }))).toBe('source_unusable')
-    expect((await quay()).trouble).toMatchObject({ code: 'token_refused' })
+    expect((await pier()).trouble).toMatchObject({ code: 'token_refused' })
     expect((await tryReach(bench.engine, id, { settings, secret })).usable).toBe(true)
     await changeReach(bench.engine, id, { settings, secret })
-    expect(await quay()).toMatchObject({ id, trouble: null, probe: { usable: true } })
+    expect(await pier()).toMatchObject({ id, trouble: null, probe: { usable: true } })
     expect(await needsHand(bench.engine, [])).toEqual([])
-    expect(await thingsPresent(bench.engine, 'quay')).toEqual(before)
+    expect(await thingsPresent(bench.engine, 'pier')).toEqual(before)
   })
 
   it('keeps its token where the address stays, and sends it to no other', async () => {
     const settings = (await settingsOf(bench.engine, id)) as ClusterSettings
     await changeReach(bench.engine, id, { settings: { ...settings, user: 'gate crew' }, secret: null })
-    expect((await clusterAccessOf(bench.engine, 'quay')).secret).toEqual(access(cluster).secret)
+    expect((await clusterAccessOf(bench.engine, 'pier')).secret).toEqual(access(cluster).secret)
     const elsewhere = { settings: { ...settings, server: other.process.url }, secret: null }
     expect(await code(tryReach(bench.engine, id, elsewhere))).toBe('secret_missing')
     expect(await code(changeReach(bench.engine, id, elsewhere))).toBe('secret_missing')
-    expect((await quay()).address).toBe(cluster.process.url)
+    expect((await pier()).address).toBe(cluster.process.url)
   })
 })
 
 describe('a cluster that is another one', () => {
   it('takes no place by mistake, and does where that is meant', async () => {
     expect(await code(changeReach(bench.engine, id, access(other)))).toBe('another_system')
-    expect((await quay()).address).toBe(cluster.process.url)
+    expect((await pier()).address).toBe(cluster.process.url)
     await changeReach(bench.engine, id, access(other), true)
-    expect((await quay()).address).toBe(other.process.url)
-    expect((await thingsPresent(bench.engine, 'quay')).some(({ path }) => path === 'quay/boarding')).toBe(false)
+    expect((await pier()).address).toBe(other.process.url)
+    expect((await thingsPresent(bench.engine, 'pier')).some(({ path }) => path === 'pier/boarding')).toBe(false)
     await changeReach(bench.engine, id, access(cluster), true)
-    expect((await thingsPresent(bench.engine, 'quay')).some(({ path }) => path === 'quay/boarding')).toBe(true)
+    expect((await thingsPresent(bench.engine, 'pier')).some(({ path }) => path === 'pier/boarding')).toBe(true)
   })
 
   it('is the one that is watched from then on', async () => {
-    const isThere = async (path: string) => (await thingsPresent(bench.engine, 'quay')).some((thing) => thing.path === path)
+    const isThere = async (path: string) => (await thingsPresent(bench.engine, 'pier')).some((thing) => thing.path === path)
     const watching = new DiscoveryWatch(bench.engine, bench.engine.duties)
     watching.start()
     try {
       cluster.apply(namespace('mole'))
-      await cluster.until(() => isThere('quay/mole'))
+      await cluster.until(() => isThere('pier/mole'))
       await changeReach(bench.engine, id, access(other), true)
-      expect(await isThere('quay/mole')).toBe(false)
+      expect(await isThere('pier/mole')).toBe(false)
       other.apply(namespace('jetty'))
-      await other.until(() => isThere('quay/jetty'))
+      await other.until(() => isThere('pier/jetty'))
     } finally {
       await watching.close()
       await changeReach(bench.engine, id, access(cluster), true)
@@ -110,7 +110,7 @@ describe('a cluster that is another one', () => {
 describe('the image of the pods that read', () => {
   it('is the one that the source names', async () => {
     const vessel = await addVessel(bench.engine, 'Lanes', {
-      rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'quay/boarding' }],
+      rules: [{ id: 'a', act: 'take', kind: 'namespace', pattern: 'pier/boarding' }],
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 1,
@@ -131,7 +131,7 @@ describe('the image of the pods that read', () => {
 
 describe('a database server', () => {
   it('is given another password only where that is accepted', async () => {
-    const source = (await estateSources(bench.engine)).find(({ kind }) => kind === 'postgres')!
+    const source = (await sourceViews(bench.engine)).find(({ kind }) => kind === 'postgres')!
     const settings = source.settings as PostgresSettings
     expect(await code(changeReach(bench.engine, source.id, { settings, password: 'not this' }))).toBe('source_unusable')
     expect(await code(changeReach(bench.engine, source.id, { settings, password: null }))).toBe('done')
@@ -140,6 +140,6 @@ describe('a database server', () => {
     )
     expect(await code(changeReach(bench.engine, source.id, access(cluster)))).toBe('another_kind')
     await discoverSource(bench.engine, source.id)
-    expect((await estateSources(bench.engine)).find(({ name }) => name === source.name)!.trouble).toBeNull()
+    expect((await sourceViews(bench.engine)).find(({ name }) => name === source.name)!.trouble).toBeNull()
   })
 })

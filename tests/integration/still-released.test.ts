@@ -31,7 +31,7 @@ describe('a release that fails', () => {
     const [open] = await new Ledger(held.bench.engine).open()
     expect(open).toMatchObject({ name: 'later', state: 'stuck', attempts: 1 })
     expect(open!.trouble).toContain('It ended with')
-    expect((await held.bench.messages(run.id)).join()).toContain('The release of “later” on quay/boarding failed')
+    expect((await held.bench.messages(run.id)).join()).toContain('The release of “later” on pier/boarding failed')
     writeFileSync(join(inject('folder'), 'later'), '')
     await held.cluster.until(async () => (await held.ledger(run.id))[0]!.state === 'released')
     expect((await held.ledger(run.id))[0]).toMatchObject({ released_by: 'watchdog', trouble: null })
@@ -95,7 +95,7 @@ describe('whoever holds', () => {
       ['lock', 'released', 'watchdog'],
       ['slow', 'released', 'watchdog'],
     ])
-    expect((await held.bench.messages(id)).join()).toContain('A watchdog released “freeze” on quay/boarding.')
+    expect((await held.bench.messages(id)).join()).toContain('A watchdog released “freeze” on pier/boarding.')
   })
 
   it('may be silent: a watchdog of another process releases when the budget is over', async () => {

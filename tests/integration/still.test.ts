@@ -54,7 +54,7 @@ describe('a hold', () => {
     let torn = 0
     for (let i = 0; i < 40 && torn === 0; i++) {
       const point = await held.pointOf(await held.bench.run('backup', rough))
-      expect(point).toMatchObject({ consistency: 'as found', reached: { why: 'Nothing holds it still. It is as after a crash.' } })
+      expect(point).toMatchObject({ consistency: 'as found', reached: { why: 'Nothing quiesces it. It is as after a crash.' } })
       if (!(await held.isSound(point.id))) torn++
     }
     expect(torn).toBe(1)
@@ -77,8 +77,8 @@ describe('a hold', () => {
       manifestService('deck', 'rope'),
     )
     held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'deck', '--timeout=30s')
-    const run = await held.bench.run('backup', await held.vessel([freeze({ member: 'quay/deck' })], 20_000, ['quay/deck']))
-    expect([run.error, await held.bench.messages(run.id)]).toEqual([null, ['Held together. It was captured while it was held.']])
+    const run = await held.bench.run('backup', await held.vessel([freeze({ member: 'pier/deck' })], 20_000, ['pier/deck']))
+    expect([run.error, await held.bench.messages(run.id)]).toEqual([null, ['Consistent together. It was captured while it was held.']])
     const steps = await held.bench.engine.db.selectFrom('run_step').selectAll().where('run_id', '=', run.id).execute()
     const of = (kind: string) => steps.find((step) => step.kind === kind)!
     expect(of('volume').finished_at!.getTime()).toBeLessThanOrEqual(of('release').started_at!.getTime())
@@ -270,11 +270,11 @@ describe('what goes wrong at the source', () => {
     held.cluster.kubectl('wait', '--for=condition=Ready', 'pod', 'manifest-0', '-n', 'lagoon', '--timeout=30s')
     const run = await held.bench.run(
       'backup',
-      await held.vessel([freeze({ member: 'quay/lagoon', onFailure: 'go on' })], 1500, ['quay/lagoon']),
+      await held.vessel([freeze({ member: 'pier/lagoon', onFailure: 'go on' })], 1500, ['pier/lagoon']),
     )
     expect(run.state).toBe('warned')
     const messages = (await held.bench.messages(run.id)).join('\n')
-    expect(messages).toMatch(/The snapshot of quay\/lagoon\/volume\/data-manifest-0 did not become ready .* It is read in place instead/)
+    expect(messages).toMatch(/The snapshot of pier\/lagoon\/volume\/data-manifest-0 did not become ready .* It is read in place instead/)
     const point = await held.pointOf(run)
     expect(point).toMatchObject({ consistency: 'as found', reached: { why: expect.stringContaining('The hold ended') } })
     held.cluster.kubectl('delete', 'namespace', 'lagoon')

@@ -96,7 +96,7 @@ const definition: Body = {
 export const check = (...command: string[]): ClusterWish['after'][number] => ({ name: 'check', act: exec(...command), limitMs: 10_000 })
 
 export const wish = (given: Partial<Omit<Wish, 'cluster'>>, cluster: Partial<ClusterWish> = {}): Wish =>
-  wishOf({ picks: ['quay/boarding'], ...given, cluster: clusterWishOf(cluster) })
+  wishOf({ picks: ['pier/boarding'], ...given, cluster: clusterWishOf(cluster) })
 
 export const settled = (cluster: TestCluster, home: string) =>
   cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', home, '--timeout=40s')
@@ -104,7 +104,7 @@ export const settled = (cluster: TestCluster, home: string) =>
 /** Two clusters, a namespace on the first with all kinds of things, and a point of it. */
 export class BoardingBench {
   private constructor(
-    readonly quay: TestCluster,
+    readonly pier: TestCluster,
     readonly islet: TestCluster,
     readonly bench: Workbench,
     readonly vessel: Vessel,
@@ -112,24 +112,24 @@ export class BoardingBench {
   ) {}
 
   static async start(): Promise<BoardingBench> {
-    const [quay, islet, bench] = await Promise.all([TestCluster.start('quay'), TestCluster.start('islet'), Workbench.open()])
-    quay.apply(storage('berth'), snapshots('berth'), definition)
-    quay.apply(namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), ...things)
+    const [pier, islet, bench] = await Promise.all([TestCluster.start('pier'), TestCluster.start('islet'), Workbench.open()])
+    pier.apply(storage('berth'), snapshots('berth'), definition)
+    pier.apply(namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), ...things)
     islet.apply(storage('pontoon'), snapshots('pontoon'))
-    settled(quay, 'boarding')
-    const folder = quay.volume('data-manifest-0', 'boarding')
+    settled(pier, 'boarding')
+    const folder = pier.volume('data-manifest-0', 'boarding')
     mkdirSync(join(folder, 'archive', 'november'), { recursive: true })
     writeFileSync(join(folder, 'archive', 'november', '01.txt'), 'one\n', { mode: 0o640 })
     writeFileSync(join(folder, 'archive', 'november', '02.txt'), 'two\n')
     writeFileSync(join(folder, 'large.bin'), Buffer.alloc(9_000_000, 'manifest '))
     symlinkSync('november/01.txt', join(folder, 'archive', 'first'))
     for (const [name, cluster] of [
-      ['quay', quay],
+      ['pier', pier],
       ['islet', islet],
     ] as const)
       await addSource(bench.engine, { name, ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
     const vessel = await addVessel(bench.engine, 'Boarding gate', {
-      rules: [{ id: 'all', act: 'take', kind: 'namespace', pattern: 'quay/boarding' }],
+      rules: [{ id: 'all', act: 'take', kind: 'namespace', pattern: 'pier/boarding' }],
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 2,
@@ -139,7 +139,7 @@ export class BoardingBench {
           {
             id: 'pause',
             name: 'pause',
-            member: 'quay/boarding',
+            member: 'pier/boarding',
             turn: 0,
             act: exec('manifestctl', 'hold'),
             release: exec('manifestctl', 'release'),
@@ -149,7 +149,7 @@ export class BoardingBench {
         ],
       },
     })
-    return new BoardingBench(quay, islet, bench, vessel, await bench.backup(vessel))
+    return new BoardingBench(pier, islet, bench, vessel, await bench.backup(vessel))
   }
 
   async plan(asked: Wish) {
@@ -164,7 +164,7 @@ export class BoardingBench {
 
   async close(): Promise<void> {
     await this.bench.close()
-    await this.quay.stop()
+    await this.pier.stop()
     await this.islet.stop()
   }
 }

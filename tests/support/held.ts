@@ -19,7 +19,7 @@ import { execute, Tail } from '../../engine/sources/kubernetes/exec'
 import { manifestService, namespace, snapshots, storage, TestCluster } from './cluster'
 import { Workbench } from './engine'
 
-export const GATE = 'quay/boarding'
+export const GATE = 'pier/boarding'
 export const VOLUME = `${GATE}/volume/data-manifest-0`
 export const exec = (...command: string[]): Act => ({
   kind: 'exec',
@@ -62,7 +62,7 @@ export class HeldBench {
     server.listen(0, '127.0.0.1')
     await once(server, 'listening')
     const [cluster, bench] = await Promise.all([
-      TestCluster.start('quay'),
+      TestCluster.start('pier'),
       Workbench.open('create schema sales; create table sales.leg as select generate_series(1, 100) as id', {
         hosts: [hostOf(server)],
         folder: hookPrograms(),
@@ -70,7 +70,7 @@ export class HeldBench {
     ])
     cluster.apply(storage('berth'), storage('rope'), snapshots('berth'), namespace('boarding'), manifestService('boarding', 'berth'))
     cluster.kubectl('wait', '--for=condition=Ready', 'pod', '--all', '-n', 'boarding', '--timeout=30s')
-    await addSource(bench.engine, { name: 'quay', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
+    await addSource(bench.engine, { name: 'pier', ...readKubeconfig(readFileSync(cluster.process.kubeconfig, 'utf8')) })
     const held = new HeldBench(cluster, bench, server)
     held.calls = calls
     return held
@@ -97,7 +97,7 @@ export class HeldBench {
       rules: patterns.map((pattern) => ({
         id: pattern,
         act: 'take',
-        kind: pattern.startsWith('quay') ? 'namespace' : 'database',
+        kind: pattern.startsWith('pier') ? 'namespace' : 'database',
         pattern,
       })),
       store: 'dry-dock',
@@ -123,7 +123,7 @@ export class HeldBench {
 
   /** What the service says of itself. */
   async isHeld(): Promise<boolean> {
-    const client = new ClusterClient({ name: 'quay', ...readKubeconfig(readFileSync(this.cluster.process.kubeconfig, 'utf8')) })
+    const client = new ClusterClient({ name: 'pier', ...readKubeconfig(readFileSync(this.cluster.process.kubeconfig, 'utf8')) })
     try {
       const out = new Tail()
       const target = { namespace: 'boarding', pod: 'manifest-0', container: 'service' }

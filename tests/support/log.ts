@@ -95,7 +95,7 @@ export class LogBench {
     const path = this.bench.path(...table.split('.'))
     const point = await openPoint(this.bench.engine, ref, rowsOf(path))
     const found = point.members[0]!.manifest.databases[0]!.tables.find((one) => one.path === path)
-    if (!found) throw new Error(`${table} is not at this instant: ${JSON.stringify(point.members[0]!.manifest.databases[0]!.missing)}`)
+    if (!found) throw new Error(`${table} is not at this moment: ${JSON.stringify(point.members[0]!.manifest.databases[0]!.missing)}`)
     const chunks: Uint8Array[] = []
     for await (const bytes of point.store.readAll(found.chunks.map(({ name }) => name))) chunks.push(bytes)
     const { tallyRows } = await import('../../core/content/rows')

@@ -4,7 +4,7 @@ const route = useRoute()
 const setQuery = useQuery()
 const KINDS = [
   ['backup', 'Backups'],
-  ['restore', 'Brought back'],
+  ['restore', 'Restored'],
   ['undo', 'Undone'],
   ['rehearsal,still', 'Rehearsals'],
   ['fetch', 'Read in'],
@@ -30,7 +30,7 @@ function set(name: 'kinds' | 'states', value: string) {
 
 <template>
   <main class="px-6 pt-[11px] pb-8">
-    <PageSentence>Everything that was backed up, brought back, rehearsed and verified, newest first.</PageSentence>
+    <PageSentence>Everything that was backed up, restored, rehearsed and verified, newest first.</PageSentence>
     <div class="mt-3 mb-3 flex flex-wrap items-center gap-x-5 gap-y-2 text-[13px]" role="group" aria-label="Filters">
       <button
         v-for="[value, label] in KINDS"

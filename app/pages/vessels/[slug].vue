@@ -15,7 +15,7 @@ const TABS = [
   { name: 'Runs', path: '/runs' },
   { name: 'Restores', path: '/restores' },
 ]
-const isBare = computed(() => /\/(bring-back|undo)$/.test(route.path))
+const isBare = computed(() => /\/(restore|undo)$/.test(route.path))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
 provide('vessel', vessel as Ref<VesselView | null>)
 
@@ -41,7 +41,7 @@ const lastGap = computed(() => {
       <div class="min-w-0">
         <PageSentence>
           <template v-if="vessel.newest">
-            {{ vessel.name }} can be brought back to
+            {{ vessel.name }} can be restored to
             <template v-if="vessel.anySecond"
               >any second since {{ dateOf(vessel.anySecond.since) }} {{ clockOf(vessel.anySecond.since)
               }}<template v-if="vessel.anySecond.gaps > 0"
@@ -62,11 +62,11 @@ const lastGap = computed(() => {
               >Proven {{ dayOf(vessel.proven.at) }}</NuxtLink
             ><template v-else>Not proven yet</template>.
           </template>
-          <template v-else>{{ vessel.name }} cannot be brought back: it has no recovery point yet.</template>
+          <template v-else>{{ vessel.name }} cannot be restored: it has no recovery point yet.</template>
         </PageSentence>
         <p class="mt-[5px] flex items-center gap-2 text-[13px]">
           <BowlState :state="vessel.state" :size="18" />
-          <span class="font-semibold" :style="{ color: vessel.state === 'hairline' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{
+          <span class="font-semibold" :style="{ color: vessel.state === 'at risk' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{
             vessel.state
           }}</span>
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>
@@ -79,9 +79,9 @@ const lastGap = computed(() => {
         <UButton data-key="back-up" @click="backUp = { slug, name: vessel.name }">Back up now</UButton>
         <UButton
           v-if="vessel.newest"
-          data-key="bring-back"
-          :to="{ path: `/vessels/${slug}/bring-back`, query: route.query.at ? { at: route.query.at } : {} }"
-          >Bring back…</UButton
+          data-key="restore"
+          :to="{ path: `/vessels/${slug}/restore`, query: route.query.at ? { at: route.query.at } : {} }"
+          >Restore…</UButton
         >
       </div>
     </div>

@@ -1,6 +1,6 @@
 import { sql, type Kysely } from 'kysely'
 
-/** Stores and their content, the estate, vessels, runs, points and receipts. */
+/** Stores and their content, sources and their things, vessels, runs, points and receipts. */
 export async function up(db: Kysely<unknown>): Promise<void> {
   for (const statement of STATEMENTS) await sql.raw(statement).execute(db)
 }

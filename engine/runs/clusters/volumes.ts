@@ -39,7 +39,7 @@ export class VolumeFiller {
     const entries = () => (only ? pickedOf(all(), only) : all())
     if ((await entries().next()).done)
       throw new VesselError('not_in_point', {
-        what: `Nothing of what is picked of ${operation.path} is in it at this instant.`,
+        what: `Nothing of what is picked of ${operation.path} is in it at this moment.`,
         touched: 'The volume was not changed.',
         next: 'Pick files or folders that are in it.',
       })

@@ -4,7 +4,7 @@ import { VesselError } from '../../../core/errors'
 
 /** How a cluster is reached; the token or the key is kept apart, sealed. */
 export interface ClusterSettings {
-  /** Address of its API, such as `https://quay.ferries.example:6443`. */
+  /** Address of its API, such as `https://pier.ferries.example:6443`. */
   server: string
   /** Certificate authority in PEM; null for those that this machine trusts. */
   authority: string | null

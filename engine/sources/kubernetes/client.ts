@@ -210,7 +210,7 @@ export class ClusterClient {
         return say(
           'token_refused',
           `${where} does not accept the token or certificate: it may have run out.`,
-          'Give a new one: in the estate, change how it is reached.',
+          'Give a new one: under Sources, change how it is reached.',
         )
       if (error.status === 403)
         return say('privilege_missing', `${where} refuses: ${error.message}.`, 'Grant what is missing; probing the source prints the role.')

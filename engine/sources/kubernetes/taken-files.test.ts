@@ -39,7 +39,7 @@ async function take(fill: (archive: ReturnType<typeof pack>) => void) {
     moved.files += files
     moved.bytes += bytes
   }
-  const taken = new TakenFiles('quay/boarding/volume/data', sink, count, [], 0)
+  const taken = new TakenFiles('pier/boarding/volume/data', sink, count, [], 0)
   const archive = pack()
   fill(archive)
   archive.finalize()

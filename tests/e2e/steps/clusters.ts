@@ -10,11 +10,11 @@ export function clusters(): void {
   let person: Person
   let cluster: TestCluster
   const MIRA = 'token of mira'
-  const SET = 'quay/boarding/apps/StatefulSet/manifest'
-  const VOLUME = 'quay/boarding/volume/data-manifest-0'
+  const SET = 'pier/boarding/apps/StatefulSet/manifest'
+  const VOLUME = 'pier/boarding/volume/data-manifest-0'
 
   beforeAll(async () => {
-    ;[person, cluster] = await Promise.all([Person.at(inject('url')), TestCluster.start('quay', { users: { [MIRA]: 'mira' } })])
+    ;[person, cluster] = await Promise.all([Person.at(inject('url')), TestCluster.start('pier', { users: { [MIRA]: 'mira' } })])
     cluster.apply(storage('berth'), snapshots('berth'), namespace('boarding', { team: 'gates' }), manifestService('boarding', 'berth'), {
       apiVersion: 'v1',
       kind: 'Secret',
@@ -33,10 +33,10 @@ export function clusters(): void {
 
   it('connects a cluster by its kubeconfig: what is wrong is told, each right is shown', async () => {
     const config = readFileSync(cluster.process.kubeconfig, 'utf8')
-    await person.opens('/estate')
+    await person.opens('/sources')
     await person.presses('Connect a source')
     await person.presses('container cluster')
-    await person.writes('input[name=name]', 'quay')
+    await person.writes('input[name=name]', 'pier')
     await person.pastes('textarea[name=kubeconfig]', config.replace(/token: .*/, 'token: not this'))
     await person.presses('Test')
     await person.sees('does not accept the token')
@@ -50,7 +50,7 @@ export function clusters(): void {
 
   it('shows what is in a namespace, and what belongs together', async () => {
     await person.clicks('a::-p-text(boarding)')
-    await person.clicks(`a[href="/estate/${SET}"]`)
+    await person.clicks(`a[href="/sources/${SET}"]`)
     await person.sees('uses StorageClass berth')
     await person.sees('No vessel.')
     // Discovery watches: what is new stands there without asking.
@@ -59,22 +59,22 @@ export function clusters(): void {
   })
 
   it('protects it by its labels, leaves its secrets, and says what each rule takes', async () => {
-    await person.opens('/vessels/new?take=quay/boarding')
+    await person.opens('/vessels/new?take=pier/boarding')
     await person.writes('input[name=vessel-name]', 'Boarding gate')
     await person.sees(/takes 4 objects and 1 volume/)
-    await person.writes('[aria-label="Pattern of rule 1"]', 'quay/*')
+    await person.writes('[aria-label="Pattern of rule 1"]', 'pier/*')
     await person.writes('[aria-label="Labels of rule 1"]', 'team in gates')
     await person.sees('is not a requirement')
     await person.writes('[aria-label="Labels of rule 1"]', 'team in (gates)')
     await person.presses('Add a rule')
     await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Take or leave"]', 'Leave')
     await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Kind"]', 'object')
-    await person.writes('[aria-label="Pattern of rule 2"]', 'quay/*/core/Secret/*')
+    await person.writes('[aria-label="Pattern of rule 2"]', 'pier/*/core/Secret/*')
     await person.sees(/4 taken, 1 left/)
     await person.presses('what labels keep out')
     await person.reads('[data-kept-out]', /^Nothing: all that is called so has them/)
     await person.writes('[aria-label="Labels of rule 1"]', 'team=desks')
-    await person.reads('[data-kept-out]', /quay\/boarding\/apps\/StatefulSet\/manifest: team is gates, not desks/)
+    await person.reads('[data-kept-out]', /pier\/boarding\/apps\/StatefulSet\/manifest: team is gates, not desks/)
     await person.writes('[aria-label="Labels of rule 1"]', 'team=gates')
     await person.sees(/4 taken, 1 left/)
     await person.presses('Save as version 1')
@@ -89,10 +89,10 @@ export function clusters(): void {
     await person.sees('A new point of Boarding gate')
     expect((await person.texts('[data-step]')).some((step) => step.startsWith('data-manifest-0'))).toBe(true)
     await person.opens('/vessels/boarding-gate')
-    await person.sees('As found.')
+    await person.sees('Crash-consistent.')
     // Only this moment can be entered, and nothing says otherwise.
     expect(await person.page.$$eval('[data-band]', (bands) => bands.length)).toBe(0)
-    expect(await person.text('[aria-label="At this instant"] h2')).not.toContain('log')
+    expect(await person.text('[aria-label="At this moment"] h2')).not.toContain('log')
     await person.clicks('a::-p-text(Changes)')
     await person.sees('Namespaces have no log that could be searched.')
     await person.clicks('a::-p-text(Definition)')
@@ -103,7 +103,7 @@ export function clusters(): void {
     await person.clicks('button::-p-text(data-manifest-0)')
     await person.clicks('button::-p-text(lanes.txt)')
     await person.sees('four lanes, two for vehicles')
-    const tar = await person.page.$eval('[data-take-out] a:last-child', (link) => (link as HTMLAnchorElement).href)
+    const tar = await person.page.$eval('[data-export] a:last-child', (link) => (link as HTMLAnchorElement).href)
     const bytes = Buffer.from(await (await fetch(tar)).arrayBuffer())
     expect(bytes.includes('four lanes, two for vehicles')).toBe(true)
     expect(new URL(tar).searchParams.get('path')).toBe(VOLUME)
@@ -111,9 +111,9 @@ export function clusters(): void {
 
   it('is reached with a new token when the old one ran out, and is what it was', async () => {
     cluster.apply(...anyRight('mira'))
-    await person.opens('/estate/quay')
+    await person.opens('/sources/pier')
     await person.presses('Change…')
-    await person.sees('How quay is reached')
+    await person.sees('How pier is reached')
     await person.writes('textarea[name=token]', 'mistyped')
     await person.presses('Test')
     await person.sees('It cannot be used like this.')
@@ -128,14 +128,14 @@ export function clusters(): void {
     await person.sees('does not accept the token or certificate: it may have run out')
     await person.opens('/')
     await person.clicks('a::-p-text(Change how it is reached)')
-    await person.arrivesAt(/\/estate\/quay\?reach/)
+    await person.arrivesAt(/\/sources\/pier\?reach/)
     await person.writes('textarea[name=token]', cluster.process.token)
     await person.presses('Test')
     await person.sees('berth can take snapshots')
     await person.clicks('[data-save]')
     await person.page.waitForFunction(() => !/does not accept the token/.test(document.body.innerText))
     await person.clicks('a::-p-text(boarding)')
-    await person.clicks(`a[href="/estate/${SET}"]`)
-    await person.sees('by quay/*')
+    await person.clicks(`a[href="/sources/${SET}"]`)
+    await person.sees('by pier/*')
   })
 }

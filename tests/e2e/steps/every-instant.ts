@@ -45,7 +45,7 @@ export function everyInstant(): void {
     sql('create table sales.tally (what text, n int); insert into sales.tally values (1, 2)')
     await person.opens('/vessels/bookings/definition')
     await person.clicks('[data-log] [role=switch]')
-    await person.sees(/Any instant could be entered, for \d+ tables; 1 table only as of backups/)
+    await person.sees(/Any moment could be entered, for \d+ tables; 1 table only as of backups/)
     await person.sees('It has no key by which its rows can be told apart.')
     await person.sees('ALTER TABLE "sales"."tally" ADD COLUMN')
     await person.presses('What is put there')
@@ -53,21 +53,21 @@ export function everyInstant(): void {
     await person.presses('Save as version')
     await person.sees(/This is version \d+, as saved/)
     await person.opens('/vessels/bookings')
-    await person.sees('Bookings can be brought back to any second since')
-    await person.sees('log, any instant')
+    await person.sees('Bookings can be restored to any second since')
+    await person.sees('log, any moment')
   })
 
   it('goes where a link leads, though the address of the page that is left is just being written', async () => {
     await person.opens('/vessels/bookings')
-    await person.sees('Bring back from')
+    await person.sees('Restore from')
     // As over a slow line, where the next page takes longer than the writing of the address.
     await person.page.evaluate(() => {
       const { $router } = (document.querySelector('#__nuxt') as unknown as WithApp).__vue_app__.config.globalProperties
-      $router.beforeResolve((to) => (to.path.endsWith('/bring-back') ? new Promise((resolve) => setTimeout(resolve, 1000)) : undefined))
+      $router.beforeResolve((to) => (to.path.endsWith('/restore') ? new Promise((resolve) => setTimeout(resolve, 1000)) : undefined))
     })
     await person.clicks('::-p-text(1 h)')
-    await person.page.$eval('[data-bring-back]', (link) => (link as HTMLElement).click())
-    await person.arrivesAt(/bring-back\?point=/)
+    await person.page.$eval('[data-restore]', (link) => (link as HTMLElement).click())
+    await person.arrivesAt(/restore\?point=/)
   })
 
   it('finds the mass delete, steps before it, compares, and brings the rows back', async () => {
@@ -81,14 +81,14 @@ export function everyInstant(): void {
     await person.sees('exact')
     // The half minute around it is in the log.
     expect(await person.page.$$eval('[data-band]', (bands) => bands.length)).toBeGreaterThan(0)
-    await person.clicks('[data-bring-back]')
-    await person.arrivesAt(/bring-back\?point=bookings~p/)
-    await person.ticks('harbour-db/bookings/sales/booking_leg')
-    await person.clicks('[data-path="harbour-db/bookings/sales/booking_leg"]')
+    await person.clicks('[data-restore]')
+    await person.arrivesAt(/restore\?point=bookings~p/)
+    await person.ticks('ferry-db/bookings/sales/booking_leg')
+    await person.clicks('[data-path="ferry-db/bookings/sales/booking_leg"]')
     await person.sees('1,843 gone')
     await person.clicks('[aria-label="When names collide"] ::-p-text(merge)')
     await person.writes('input[name=reason]', 'the clean-up took legs that are valid')
-    await person.clicks('[data-go], button[type=submit]::-p-text(Bring back), button::-p-text(Bring back 1)')
+    await person.clicks('[data-go], button[type=submit]::-p-text(Restore), button::-p-text(Restore 1)')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.sees(/mended|proven equal|1,843/)
     await person.page.waitForFunction(() => /done/.test(document.querySelector('[data-run-state]')?.textContent ?? ''), { timeout: 60_000 })

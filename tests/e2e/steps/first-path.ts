@@ -8,7 +8,7 @@ import { testServer } from '../../support/engine'
 // The way of a person from nothing to a proven return, each step with what they would check.
 
 const LEGS = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking_leg l'
-const LEG_PATH = 'harbour-db/bookings/sales/booking_leg'
+const LEG_PATH = 'ferry-db/bookings/sales/booking_leg'
 
 /** Told once the vessel, its source and its store are there. */
 export function firstPath(): void {
@@ -30,8 +30,8 @@ export function firstPath(): void {
   it('connects a source: a wrong password is told, the right one shows each privilege', async () => {
     await person.reads('[data-step=next]', /^1 Connect a source/)
     await person.clicks('[data-step=next] a')
-    await person.arrivesAt(/\/estate\?connect=1/)
-    await person.writes('input[name=name]', 'harbour-db')
+    await person.arrivesAt(/\/sources\?connect=1/)
+    await person.writes('input[name=name]', 'ferry-db')
     await person.writes('input[name=host]', '127.0.0.1')
     await person.writes('input[name=port]', String(inject('port')))
     await person.writes('input[name=user]', 'postgres')
@@ -57,7 +57,7 @@ export function firstPath(): void {
     await person.opens('/vessels/new')
     await person.writes('input[name=vessel-name]', 'Bookings')
     await person.presses('Add a rule')
-    await person.writes('[aria-label="Pattern of rule 1"]', 'harbour-db/bookings')
+    await person.writes('[aria-label="Pattern of rule 1"]', 'ferry-db/bookings')
     await person.sees(/booking_leg, .* more/)
     const all = await person.text('[data-selection]')
     await person.presses('Make a store…')
@@ -75,7 +75,7 @@ export function firstPath(): void {
     await person.presses('Add a rule')
     await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Take or leave"]', 'Leave')
     await person.chooses('[data-rule]:nth-of-type(2) [aria-label="Kind"]', 'table or thing')
-    await person.writes('[aria-label="Pattern of rule 2"]', 'harbour-db/bookings/timetable/ves*')
+    await person.writes('[aria-label="Pattern of rule 2"]', 'ferry-db/bookings/timetable/ves*')
     await person.sees(/1 left/)
     expect(await person.text('[data-selection]')).not.toBe(all)
     await person.presses('Save as version 1')
@@ -104,7 +104,7 @@ export function firstPath(): void {
 
   it('shows both points on the lifeline, and moves between them with the keys', async () => {
     await person.opens('/vessels/bookings')
-    await person.sees('Bookings can be brought back to 2 moments')
+    await person.sees('Bookings can be restored to 2 moments')
     await person.sees('exact')
     await person.page.keyboard.press('[')
     await person.arrivesAt(/[?&]at=/)
@@ -120,24 +120,24 @@ export function firstPath(): void {
     await person.page.keyboard.press(']')
     await person.clicks('a::-p-text(Contents)')
     await person.arrivesAt(/\/contents/)
-    await person.sees('Take out')
+    await person.sees('Export')
     expect(person.page.url()).not.toMatch(/from=/)
   })
 
-  it('rehearses a return without writing anything', async () => {
+  it('rehearses a restore without writing anything', async () => {
     const before = sql(LEGS)
     sql('drop table sales.booking_leg cascade')
-    await person.clicks('[data-key=bring-back]')
+    await person.clicks('[data-key=restore]')
     await person.ticks(LEG_PATH)
     await person.clicks(`[data-path="${LEG_PATH}"] button::-p-text(booking_leg)`)
     await person.sees('the table is not there now')
     await person.sees('140,000 gone')
-    await person.sees('140,000 rows return to booking_leg')
+    await person.sees('140,000 rows are restored to booking_leg')
     await person.presses('Rehearse')
-    await person.sees(/Rehearsed, nothing was written: \d+ things would come back/)
+    await person.sees(/Rehearsed, nothing was written: \d+ things would be restored/)
     expect(sql(`select to_regclass('sales.booking_leg') is null`)).toBe('t')
     await person.page.goBack()
-    await person.sees('140,000 rows return to booking_leg')
+    await person.sees('140,000 rows are restored to booking_leg')
     const structure = await brought(before)
     expect(structure).toContain('booking_leg')
   })
@@ -145,7 +145,7 @@ export function firstPath(): void {
   /** Brings the dropped table back, and looks at the receipt and at the rows. */
   async function brought(before: string): Promise<string> {
     await person.clicks('[data-go]')
-    await person.sees(/Done: \d+ things came back, proven equal/)
+    await person.sees(/Done: \d+ things restored, proven equal/)
     expect(sql(LEGS)).toBe(before)
     expect(sql('select count(*) from sales.open_leg')).not.toBe('0')
     const line = (await person.texts('[data-receipt]')).find((text) => text.startsWith('sales.booking_leg'))!
@@ -160,14 +160,14 @@ export function firstPath(): void {
     const before = sql(LEGS)
     sql('delete from sales.booking_leg where leg_id % 100 = 0; update sales.booking_leg set fare = 1 where leg_id < 50')
     const damaged = sql(LEGS)
-    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG_PATH)}`)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG_PATH)}`)
     await person.sees('1,400 gone')
     await person.sees('49 changed')
     await person.clicks('[data-go]')
     expect(sql(LEGS)).toBe(damaged)
     await person.writes('input[name=reason]', 'the fare clean-up took live legs')
     await person.clicks('[data-go]')
-    await person.sees('Done: 1 thing came back, proven equal')
+    await person.sees('Done: 1 thing restored, proven equal')
     expect(sql(LEGS)).toBe(before)
     await person.sees('“the fare clean-up took live legs”')
     await person.clicks('[data-take-back]')
@@ -175,15 +175,15 @@ export function firstPath(): void {
     await person.writes('input[name=take-back-reason]', 'to see that it can be taken back')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.sees('“to see that it can be taken back”')
-    await person.sees('Done: 1 thing came back, proven equal')
+    await person.sees('Done: 1 thing restored, proven equal')
     expect(sql(LEGS)).toBe(damaged)
   })
 
   it('brings a table back beside the original, under a name that is proposed', async () => {
     const damaged = sql(LEGS)
-    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG_PATH)}`)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG_PATH)}`)
     await person.clicks('[data-choice=beside]')
-    await person.sees('140,000 rows return')
+    await person.sees('140,000 rows are restored')
     await person.page.waitForFunction(() =>
       (document.querySelector('[data-operation] input') as HTMLInputElement | null)?.value.startsWith('booking_leg_then_'),
     )
@@ -192,7 +192,7 @@ export function firstPath(): void {
     await person.sees('about')
     await person.page.waitForFunction(() => !document.querySelector<HTMLButtonElement>('[data-go]')!.disabled)
     await person.clicks('[data-go]')
-    await person.sees('Done: 1 thing came back, proven equal')
+    await person.sees('Done: 1 thing restored, proven equal')
     await person.sees('legs of before')
     expect(sql('select count(*) from sales."legs of before"')).toBe('140000')
     expect(sql(LEGS)).toBe(damaged)
@@ -205,7 +205,7 @@ export function firstPath(): void {
     // So much that there is time to cancel it.
     sql('create table sales.tmp_big as select g, md5(g::text) from generate_series(1, 3000000) g')
     await person.opens('/vessels/bookings')
-    await person.sees('Bookings can be brought back')
+    await person.sees('Bookings can be restored')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
@@ -224,8 +224,8 @@ export function firstPath(): void {
     await person.page.keyboard.up('Control')
     await person.writes('[role=dialog] input', 'booking_leg')
     await person.clicks('[role=option]::-p-text(sales/booking_leg)')
-    await person.arrivesAt(/\/estate\/harbour-db\/bookings\/sales\/booking_leg$/)
-    await person.sees('by harbour-db/bookings')
+    await person.arrivesAt(/\/sources\/ferry-db\/bookings\/sales\/booking_leg$/)
+    await person.sees('by ferry-db/bookings')
     await person.page.waitForFunction(() => !document.querySelector('[role=dialog]'))
     await person.page.keyboard.press('g')
     await person.page.keyboard.press('r')

@@ -11,13 +11,13 @@ import { manifestService, namespace, snapshots, storage, TestCluster } from '../
 
 export function holdAndReturn(): void {
   let person: Person
-  let pier: TestCluster
+  let wharf: TestCluster
   let islet: TestCluster
   const folderOf = (cluster: TestCluster, home: string) => cluster.volume('data-manifest-0', home)
 
   /** What the service says of itself, asked past our application. */
   async function isHeld(): Promise<boolean> {
-    const client = new ClusterClient({ name: 'pier', ...readKubeconfig(readFileSync(pier.process.kubeconfig, 'utf8')) })
+    const client = new ClusterClient({ name: 'wharf', ...readKubeconfig(readFileSync(wharf.process.kubeconfig, 'utf8')) })
     const out = new Tail()
     const target = { namespace: 'boarding', pod: 'manifest-0', container: 'service' }
     await execute(client, target, ['manifestctl', 'status'], out, AbortSignal.timeout(10_000)).finally(() => client.close())
@@ -38,21 +38,21 @@ export function holdAndReturn(): void {
   }
 
   beforeAll(async () => {
-    ;[person, pier, islet] = await Promise.all([Person.at(inject('url')), TestCluster.start('pier'), TestCluster.start('islet')])
-    pier.apply(storage('berth'), snapshots('berth'), namespace('boarding'), manifestService('boarding', 'berth'), {
+    ;[person, wharf, islet] = await Promise.all([Person.at(inject('url')), TestCluster.start('wharf'), TestCluster.start('islet')])
+    wharf.apply(storage('berth'), snapshots('berth'), namespace('boarding'), manifestService('boarding', 'berth'), {
       apiVersion: 'v1',
       kind: 'ConfigMap',
       metadata: { name: 'settings', namespace: 'boarding' },
       data: { LANES: '4' },
     })
     islet.apply(storage('pontoon'))
-    pier.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
-    writeFileSync(join(folderOf(pier, 'boarding'), 'lanes.txt'), 'four lanes, two for vehicles\n')
+    wharf.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
+    writeFileSync(join(folderOf(wharf, 'boarding'), 'lanes.txt'), 'four lanes, two for vehicles\n')
     // Run by itself it finds no store that an earlier way has made.
     const stores = (await (await fetch(`${inject('url')}/api/stores`)).json()) as unknown[]
-    if (stores.length === 0) await send('/api/stores', { name: 'dry-dock', path: join(pier.folder, 'dry-dock') })
+    if (stores.length === 0) await send('/api/stores', { name: 'dry-dock', path: join(wharf.folder, 'dry-dock') })
     for (const [name, cluster] of [
-      ['pier', pier],
+      ['wharf', wharf],
       ['islet', islet],
     ] as const) {
       const kubeconfig = readFileSync(cluster.process.kubeconfig, 'utf8')
@@ -62,20 +62,20 @@ export function holdAndReturn(): void {
   afterEach(() => expect(person.complaints).toEqual([]))
   afterAll(async () => {
     await person?.leaves()
-    await pier?.stop()
+    await wharf?.stop()
     await islet?.stop()
   })
 
   it('says how it is held still, and rehearses that for real', async () => {
-    await person.opens('/vessels/new?take=pier/boarding')
-    await person.writes('input[name=vessel-name]', 'Pier gate')
+    await person.opens('/vessels/new?take=wharf/boarding')
+    await person.writes('input[name=vessel-name]', 'Wharf gate')
     await person.sees('Nothing is held.')
     await addsStep('pause', 'manifestctl hold', '')
     await person.sees('of its release, it has no command')
     await person.writes('[aria-label="Releases by: command"]', 'manifestctl release')
     await person.presses('Save as version 1')
-    await person.arrivesAt(/\/vessels\/pier-gate$/)
-    await person.opens('/vessels/pier-gate/definition')
+    await person.arrivesAt(/\/vessels\/wharf-gate$/)
+    await person.opens('/vessels/wharf-gate/definition')
     await person.clicks('[data-rehearse-still]')
     await person.sees(/as measured by the rehearsal/)
     await person.clicks('[data-step-bar="pause"]')
@@ -97,7 +97,7 @@ export function holdAndReturn(): void {
     await person.page.keyboard.press('ArrowRight')
     expect(await turn()).toContain('wait, turn 2')
     await person.clicks('[data-rehearse-still]')
-    await person.sees(/Holding Pier gate/)
+    await person.sees(/Holding Wharf gate/)
     await person.sees(/s of 30 s/)
     expect(await isHeld()).toBe(true)
     await person.clicks('[data-release-now]')
@@ -107,25 +107,25 @@ export function holdAndReturn(): void {
   })
 
   it('is backed up while it is held, and the point says so', async () => {
-    await person.opens('/vessels/pier-gate')
+    await person.opens('/vessels/wharf-gate')
     await person.sees('it has no recovery point yet')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
-    await person.sees(/A new point of Pier gate: \d+ objects and 3 files/)
+    await person.sees(/A new point of Wharf gate: \d+ objects and 3 files/)
     const steps = await person.texts('[data-step]')
     expect(steps.filter((step) => /^(Hold|Release): pause/.test(step))).toHaveLength(2)
     // Every line of the member shows when it stood still; the manifest is of no member.
     const held = await person.page.$$eval('[data-held]', (all) => all.length)
     expect(held).toBe(steps.filter((step) => !step.startsWith('Manifest')).length)
-    await person.opens('/vessels/pier-gate')
-    await person.sees('Held together.')
-    await person.reads('[data-reached]', /^pier\/boarding held together\. Held for /)
+    await person.opens('/vessels/wharf-gate')
+    await person.sees('Consistent together.')
+    await person.reads('[data-reached]', /^wharf\/boarding consistent together\. Held for /)
   })
 
   it('comes back on another cluster under another name and with another storage class when it is gone', async () => {
-    pier.kubectl('delete', 'namespace', 'boarding')
-    await person.opens('/vessels/pier-gate/bring-back?pick=pier/boarding')
+    wharf.kubectl('delete', 'namespace', 'boarding')
+    await person.opens('/vessels/wharf-gate/restore?pick=wharf/boarding')
     await person.sees(/gone/)
     await person.chooses('[aria-label="Into which cluster"]', 'islet')
     await person.sees('islet has no storage class berth')
@@ -139,7 +139,7 @@ export function holdAndReturn(): void {
     await person.sees('Run manifestctl verify /data')
     await person.clicks('[data-go]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
-    await person.sees('came back into gates of islet, proven equal')
+    await person.sees('restored into gates of islet, proven equal')
     const lines = await person.texts('[data-receipt]')
     expect(lines.find((line) => line.startsWith('volume data-manifest-0'))).toContain('Every file equal')
     expect(lines.find((line) => line.startsWith('check'))).toContain('passed')
@@ -151,68 +151,68 @@ export function holdAndReturn(): void {
   })
 
   it('brings single files back, chosen by what they became since', async () => {
-    pier.apply(namespace('boarding'))
-    await person.opens('/vessels/pier-gate/bring-back?pick=pier/boarding')
-    await person.sees('3 objects and 1 volume return to boarding of pier')
+    wharf.apply(namespace('boarding'))
+    await person.opens('/vessels/wharf-gate/restore?pick=wharf/boarding')
+    await person.sees('3 objects and 1 volume are restored to boarding of wharf')
     await person.clicks('[data-go]')
-    await person.sees('came back, proven equal')
-    pier.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
-    writeFileSync(join(folderOf(pier, 'boarding'), 'lanes.txt'), 'no lanes at all\n')
-    pier.kubectl('patch', 'configmap', 'settings', '-n', 'boarding', '--type=merge', '-p', '{"data":{"LANES":"9"}}')
-    await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/core/ConfigMap/settings')
+    await person.sees('restored, proven equal')
+    wharf.kubectl('wait', '--for=condition=Ready', 'pod/manifest-0', '-n', 'boarding', '--timeout=30s')
+    writeFileSync(join(folderOf(wharf, 'boarding'), 'lanes.txt'), 'no lanes at all\n')
+    wharf.kubectl('patch', 'configmap', 'settings', '-n', 'boarding', '--type=merge', '-p', '{"data":{"LANES":"9"}}')
+    await person.opens('/vessels/wharf-gate/restore?show=wharf/boarding/core/ConfigMap/settings')
     await person.reads('[data-field]', /^data\.LANES 4 9$/)
-    await person.opens('/vessels/pier-gate/bring-back?show=pier/boarding/volume/data-manifest-0')
+    await person.opens('/vessels/wharf-gate/restore?show=wharf/boarding/volume/data-manifest-0')
     await person.reads('[data-file][data-mark="changed"]:has([title="lanes.txt"])', /lanes\.txt changed/)
-    await person.clicks('[aria-label="Bring back lanes.txt"]')
+    await person.clicks('[aria-label="Restore lanes.txt"]')
     await person.sees('Files of the same name are overwritten; others stay.')
     await person.writes('input[name=reason]', 'lanes were lost')
     await person.clicks('[data-go]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.sees('Every file equal')
-    expect(readFileSync(join(folderOf(pier, 'boarding'), 'lanes.txt'), 'utf8')).toBe('four lanes, two for vehicles\n')
+    expect(readFileSync(join(folderOf(wharf, 'boarding'), 'lanes.txt'), 'utf8')).toBe('four lanes, two for vehicles\n')
   })
 
   it('says that data is in one place only, and reads it into the store when it can be', async () => {
-    pier.apply({
+    wharf.apply({
       apiVersion: 'v1',
       kind: 'ResourceQuota',
       metadata: { name: 'full', namespace: 'boarding' },
       spec: { hard: { pods: '1' } },
     })
-    await person.opens('/vessels/pier-gate')
-    await person.sees('Held together.')
+    await person.opens('/vessels/wharf-gate')
+    await person.sees('Consistent together.')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.reads('[data-warnings]', /is in one place only\. Its data is only in the snapshot/)
-    pier.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
+    wharf.kubectl('delete', 'resourcequota', 'full', '-n', 'boarding')
     await person.opens('/')
     await person.sees('is in one place only, at its source: data-manifest-0')
-    await person.opens('/vessels/pier-gate')
+    await person.opens('/vessels/wharf-gate')
     await person.sees('One place only.')
     await person.clicks('[data-fetch]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.sees('whole in its point')
-    await person.opens('/vessels/pier-gate')
+    await person.opens('/vessels/wharf-gate')
     await person.sees('Everything that was to be taken is in it.')
-    expect(pier.json('get', 'volumesnapshots', '-n', 'boarding').items).toEqual([])
+    expect(wharf.json('get', 'volumesnapshots', '-n', 'boarding').items).toEqual([])
   })
 
   it('finds that a copy is torn which nothing held', async () => {
-    await person.opens('/vessels/new?take=pier/boarding')
-    await person.writes('input[name=vessel-name]', 'Pier gate, rough')
+    await person.opens('/vessels/new?take=wharf/boarding')
+    await person.writes('input[name=vessel-name]', 'Wharf gate, rough')
     await person.presses('Save as version 1')
-    await person.arrivesAt(/\/vessels\/pier-gate-rough$/)
+    await person.arrivesAt(/\/vessels\/wharf-gate-rough$/)
     // As it is between the two steps of a write: the journal is ahead of its index.
-    pier.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=0')
-    await pier.until(() => pier.json('get', 'pods', '-n', 'boarding').items.length === 0)
-    appendFileSync(join(folderOf(pier, 'boarding'), 'manifest.journal'), 'torn\n')
+    wharf.kubectl('scale', 'statefulset', 'manifest', '-n', 'boarding', '--replicas=0')
+    await wharf.until(() => wharf.json('get', 'pods', '-n', 'boarding').items.length === 0)
+    appendFileSync(join(folderOf(wharf, 'boarding'), 'manifest.journal'), 'torn\n')
     await person.sees('it has no recovery point yet')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
-    await person.sees('A new point of Pier gate, rough')
-    await person.opens('/vessels/pier-gate-rough/bring-back?pick=pier/boarding')
+    await person.sees('A new point of Wharf gate, rough')
+    await person.opens('/vessels/wharf-gate-rough/restore?pick=wharf/boarding')
     await person.chooses('[aria-label="Into which cluster"]', 'islet')
     await person.writes('[name="namespace-boarding"]', 'torn')
     await person.clicks('[data-mapping]')

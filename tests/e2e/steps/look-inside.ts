@@ -5,7 +5,7 @@ import yauzl from 'yauzl'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
-const LEG = 'harbour-db/bookings/sales/booking_leg'
+const LEG = 'ferry-db/bookings/sales/booking_leg'
 const contents = (more = '') => `/vessels/bookings/contents?show=${encodeURIComponent(LEG)}${more}`
 
 /** Name and number of lines of each file of an archive. */
@@ -34,7 +34,7 @@ export function lookInside(): void {
 
   async function backUp(): Promise<void> {
     await person.opens('/vessels/bookings')
-    await person.sees('Bookings can be brought back')
+    await person.sees('Bookings can be restored')
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.sees('A new point of Bookings')
@@ -88,10 +88,10 @@ export function lookInside(): void {
     const session = await person.page.createCDPSession()
     await session.send('Browser.setDownloadBehavior', { behavior: 'allow', downloadPath: folder, eventsEnabled: true })
     const over = new Promise<void>((resolve) => session.on('Browser.downloadProgress', ({ state }) => state === 'completed' && resolve()))
-    await person.presses('Take out…')
+    await person.presses('Export…')
     await person.clicks('[role=menuitem]::-p-text(CSV)')
     await over
-    await person.sees(/[\d,]+ rows taken out/)
+    await person.sees(/[\d,]+ rows exported/)
     const [file] = readdirSync(folder)
     const lines = readFileSync(join(folder, file!), 'utf8').trimEnd().split('\r\n')
     expect(lines[0]).toBe('leg_id,booking_id,sailing_id,berth,fare,status,vehicle,updated_at')
@@ -101,8 +101,8 @@ export function lookInside(): void {
 
   it('takes a schema out as an archive of every table, streamed', async () => {
     const { points } = (await (await fetch(`${inject('url')}/api/vessels/bookings/lifeline`)).json()) as { points: { id: string }[] }
-    const path = 'harbour-db/bookings/timetable'
-    const answer = await fetch(`${inject('url')}/api/points/${points.at(-1)!.id}/take-out?path=${path}&format=jsonl`)
+    const path = 'ferry-db/bookings/timetable'
+    const answer = await fetch(`${inject('url')}/api/points/${points.at(-1)!.id}/export?path=${path}&format=jsonl`)
     expect(answer.headers.get('content-disposition')).toContain('bookings.timetable.jsonl.zip')
     const files = await linesInZip(Buffer.from(await answer.arrayBuffer()))
     expect(files).toEqual([
@@ -132,7 +132,7 @@ export function lookInside(): void {
     sql(`update sales.booking_leg set berth = 'lost' where leg_id = 20; delete from sales.booking_leg where leg_id in (21, 22)`)
     const rest = 'select count(*), sum(hashtext(l::text)::bigint) from sales.booking_leg l where leg_id not in (20, 21)'
     const others = sql(rest)
-    await person.opens(`/vessels/bookings/bring-back?show=${encodeURIComponent(LEG)}`)
+    await person.opens(`/vessels/bookings/restore?show=${encodeURIComponent(LEG)}`)
     await person.sees('2 gone')
     await person.sees('1 changed')
     await person.clicks('[aria-label="Pick 20"]')
@@ -142,15 +142,15 @@ export function lookInside(): void {
     await person.sees(/UPDATE "sales"."booking_leg" SET "berth" = /)
     expect(await person.text('[data-statements]')).toMatch(/INSERT INTO "sales"."booking_leg" .*'21'/)
     await person.page.keyboard.press('Escape')
-    await person.sees('2 rows return to booking_leg')
+    await person.sees('2 rows are restored to booking_leg')
     await person.writes('input[name=reason]', 'two legs only')
     await person.clicks('[data-go]')
-    await person.sees('Done: 2 rows came back, proven equal')
+    await person.sees('Done: 2 rows restored, proven equal')
     expect(sql(rest)).toBe(others)
     expect(sql('select leg_id, berth from sales.booking_leg where leg_id in (20, 21, 22) order by 1')).toMatch(/^20\|(?!lost).*\n21\|.*$/)
   })
 
-  it('goes from rows that are ticked in the contents to a return of just these', async () => {
+  it('goes from rows that are ticked in the contents to a restore of just these', async () => {
     const wanted = sql('select leg_id, berth, fare from sales.booking_leg where leg_id in (777, 778) order by 1')
     sql('delete from sales.booking_leg where leg_id in (777, 778)')
     await person.opens(contents())
@@ -160,17 +160,17 @@ export function lookInside(): void {
     await person.presses('Filter')
     await person.clicks('[aria-label="Pick 777"]')
     await person.clicks('[aria-label="Pick 778"]')
-    await person.presses('Bring 2 rows back…')
-    await person.arrivesAt(/bring-back.*rows=/)
-    await person.sees('2 rows return to booking_leg')
+    await person.presses('Restore 2 rows…')
+    await person.arrivesAt(/restore.*rows=/)
+    await person.sees('2 rows are restored to booking_leg')
     await person.writes('input[name=reason]', 'deleted by mistake')
     await person.clicks('[data-go]')
-    await person.sees('Done: 2 rows came back, proven equal')
+    await person.sees('Done: 2 rows restored, proven equal')
     expect(sql('select leg_id, berth, fare from sales.booking_leg where leg_id in (777, 778) order by 1')).toBe(wanted)
   })
 
   it('compares two points with each other', async () => {
-    await person.opens(`/vessels/bookings/bring-back?show=${encodeURIComponent(LEG)}`)
+    await person.opens(`/vessels/bookings/restore?show=${encodeURIComponent(LEG)}`)
     await person.clicks('[aria-label="Another point"]')
     await person.clicks('[role=option]:nth-of-type(2)')
     await person.arrivesAt(/point=/)

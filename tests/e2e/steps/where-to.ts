@@ -3,7 +3,7 @@ import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
-const LEG = 'harbour-db/bookings/sales/booking_leg'
+const LEG = 'ferry-db/bookings/sales/booking_leg'
 
 /** Sends things of the newest point of Bookings to other places. */
 export function whereTo(): void {
@@ -20,15 +20,15 @@ export function whereTo(): void {
   const databases = () => sql(`select string_agg(datname, ',') from pg_database where datname like 'scratch%'`, 'postgres')
 
   it('makes a scratch copy with a connection string, and drops it', async () => {
-    await person.opens('/vessels/bookings/bring-back')
-    await person.ticks('harbour-db/bookings')
+    await person.opens('/vessels/bookings/restore')
+    await person.ticks('ferry-db/bookings')
     await person.clicks('[data-choice=scratch]')
-    await person.sees('rows return to a scratch copy of')
+    await person.sees('rows are restored to a scratch copy of')
     // The vessel leaves one table out, which is told before.
     await person.sees('ship refers to vessel_class, which this point does not hold')
     await ready()
     await person.clicks('[data-go]')
-    await person.sees(/\d+ things came back into scratch_bookings_\w+, 1 part not as it was/)
+    await person.sees(/\d+ things restored into scratch_bookings_\w+, 1 part not as it was/)
     await person.sees('gone in')
     await person.presses('Show the connection string')
     await person.sees('postgresql://scratch_')
@@ -50,14 +50,14 @@ export function whereTo(): void {
   })
 
   it('brings a table and what it needs into another database, which is made', async () => {
-    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG)}`)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG)}`)
     await person.clicks('[data-choice=elsewhere]')
     await person.writes('input[name=database]', 'legs_only')
-    await person.sees(/rows return to .* in legs_only/)
+    await person.sees(/rows are restored to .* in legs_only/)
     await person.sees('Comes along: booking_leg needs it.')
     await ready()
     await person.clicks('[data-go]')
-    await person.sees(/things came back into legs_only, 1 part not as it was/)
+    await person.sees(/things restored into legs_only, 1 part not as it was/)
     expect(Number(sql('select count(*) from sales.booking_leg', 'legs_only'))).toBeGreaterThan(130_000)
     expect(Number(sql('select count(*) from sales.booking', 'legs_only'))).toBe(70_000)
     sql('drop database legs_only', 'postgres')
@@ -65,7 +65,7 @@ export function whereTo(): void {
 
   it('says before anything is done what stands in the way', async () => {
     sql('alter table timetable.sailing add column extra int; alter table timetable.sailing drop column cancelled cascade')
-    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent('harbour-db/bookings/timetable/sailing')}`)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent('ferry-db/bookings/timetable/sailing')}`)
     await person.clicks('[data-choice=rows]')
     await person.sees('so rows of then do not fit into it')
     expect(await person.page.$eval('[data-go]', (button) => (button as HTMLButtonElement).disabled)).toBe(true)
@@ -73,15 +73,15 @@ export function whereTo(): void {
     await ready()
     await person.writes('input[name=reason]', 'the column is needed')
     await person.clicks('[data-go]')
-    await person.sees(/came back, proven equal/)
+    await person.sees(/restored, proven equal/)
     expect(sql('select count(*) from timetable.sailing where cancelled')).not.toBe('0')
   })
 
   it('adds only what is missing, saved under a name and run again', async () => {
     sql('delete from sales.booking_leg where leg_id between 501 and 509; update sales.booking_leg set fare = 3 where leg_id = 650')
-    await person.opens(`/vessels/bookings/bring-back?pick=${encodeURIComponent(LEG)}`)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG)}`)
     await person.clicks('[data-choice=merge]')
-    await person.sees('Rows that are missing return to booking_leg')
+    await person.sees('Rows that are missing are restored to booking_leg')
     await ready()
     await person.writes('input[name=reason]', 'legs go missing now and then')
     await person.clicks('[data-save-restore]')
@@ -91,13 +91,13 @@ export function whereTo(): void {
     await person.opens('/vessels/bookings/restores')
     await person.sees('Missing legs')
     await person.presses('Run it')
-    await person.sees('Rows that are missing return to booking_leg')
+    await person.sees('Rows that are missing are restored to booking_leg')
     await ready()
     // The reason of then counted then.
     await person.writes('input[name=reason]', 'legs are missing once more')
     await person.clicks('[data-go]')
     await person.arrivesAt(/\/runs\//)
-    await person.sees(/Done: \d+ rows came back, proven equal/)
+    await person.sees(/Done: \d+ rows restored, proven equal/)
     expect(sql('select count(*) from sales.booking_leg where leg_id between 501 and 509')).toBe('9')
     expect(sql('select fare from sales.booking_leg where leg_id = 650')).toBe('3.00')
   })
@@ -107,20 +107,20 @@ export function whereTo(): void {
     const before = counted()
     const members = sql(`select 'loyalty.member'::regclass::oid`)
     sql('drop table loyalty.voucher, loyalty.point_entry cascade')
-    await person.opens('/estate/harbour-db')
+    await person.opens('/sources/ferry-db')
     await person.presses('Look again')
     await person.opens('/')
-    await person.sees('2 tables of loyalty are gone from harbour-db / bookings: point_entry, voucher.')
+    await person.sees('2 tables of loyalty are gone from ferry-db / bookings: point_entry, voucher.')
     await person.clicks('[data-loss] a::-p-text(Restore from the point of)')
-    await person.arrivesAt(/bring-back\?.*gone=/)
+    await person.arrivesAt(/restore\?.*gone=/)
     await ready()
     await person.clicks('[data-go]')
-    await person.sees(/Done: \d+ things came back, proven equal/)
+    await person.sees(/Done: \d+ things restored, proven equal/)
     expect(counted()).toBe(before)
     // What stood there was not touched.
     expect(sql(`select 'loyalty.member'::regclass::oid`)).toBe(members)
     expect((await person.texts('[data-receipt]')).some((line) => line.startsWith('loyalty.member '))).toBe(false)
-    await person.opens('/estate/harbour-db')
+    await person.opens('/sources/ferry-db')
     await person.presses('Look again')
     await person.opens('/')
     await person.sees('Nothing does.')

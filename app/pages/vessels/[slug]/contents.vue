@@ -61,8 +61,8 @@ const points = computed(() =>
     .reverse()
     .map(({ id, at: when, name }) => ({ label: `${whenOf(when)}${name ? `, ${name}` : ''}`, value: id })),
 )
-const bringBack = computed(() => ({
-  path: `/vessels/${vessel.slug}/bring-back`,
+const restoreRows = computed(() => ({
+  path: `/vessels/${vessel.slug}/restore`,
   query: {
     point: point.value ?? undefined,
     pick: path.value ?? undefined,
@@ -105,12 +105,12 @@ const bringBack = computed(() => ({
         /></span>
         <TabBar v-model="tab" :tabs="tabs" class="ml-auto" />
         <div v-if="thing && isTable(thing)" class="flex shrink-0 items-center gap-2.5">
-          <UButton v-if="ticked.length > 0" size="sm" color="primary" variant="solid" data-bring-rows :to="bringBack"
-            >Bring {{ plural(ticked.length, 'row') }} back…</UButton
+          <UButton v-if="ticked.length > 0" size="sm" color="primary" variant="solid" data-restore-rows :to="restoreRows"
+            >Restore {{ plural(ticked.length, 'row') }}…</UButton
           >
-          <TakeOut :point="point!" :path="thing.path" :keys="ticked" :filter="filter" />
+          <ExportMenu :point="point!" :path="thing.path" :keys="ticked" :filter="filter" />
         </div>
-        <div v-else-if="thing && (isObject(thing) || thing.kind === 'volume')" class="flex shrink-0 items-center gap-2.5" data-take-out>
+        <div v-else-if="thing && (isObject(thing) || thing.kind === 'volume')" class="flex shrink-0 items-center gap-2.5" data-export>
           <UButton size="sm" :to="takeCluster({ path: placeOf(thing.path) })" external>All manifests as YAML</UButton>
           <UButton v-if="thing.kind === 'volume'" size="sm" :to="takeCluster({ path: thing.path })" external>This volume as tar</UButton>
         </div>

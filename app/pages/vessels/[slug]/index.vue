@@ -157,7 +157,7 @@ async function enterPosition(text: string) {
         :now="now"
         @position="enterPosition"
       />
-      <AtThisInstant
+      <AtThisMoment
         class="flex-1"
         :vessel="vessel"
         :instant="instant"

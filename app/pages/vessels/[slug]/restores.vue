@@ -15,7 +15,7 @@ onChange((change) => change.about === 'scratch' || change.about === 'run', refre
     <RunList
       :query="`vessel=${vessel.slug}&kinds=restore,rehearsal,undo`"
       :with-vessel="false"
-      empty="Nothing was brought back or rehearsed yet."
+      empty="Nothing was restored or rehearsed yet."
     />
   </div>
 </template>

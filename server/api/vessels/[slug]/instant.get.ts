@@ -5,7 +5,7 @@ import { instantView } from '../../../../engine/log/instant-view'
 const Query = v.object({
   ref: v.pipe(
     v.string(),
-    v.check((text) => readRef(text) !== undefined, 'This is no instant.'),
+    v.check((text) => readRef(text) !== undefined, 'This is no moment.'),
   ),
 })
 

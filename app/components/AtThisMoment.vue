@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { NOWHERE } from '~~/core/chain/position'
 import type { ErrorRecord } from '~~/core/errors'
+import type { Consistency } from '~~/core/quiesce/consistency'
 import { isWithin, namesOf } from '~~/core/things/thing'
 import { estimateRestore } from '~~/core/plan/state'
 import type { Heavy, InstantView, Lifeline, Missing, VesselView } from '~~/server/views'
@@ -12,8 +13,8 @@ interface Point {
   comment: string | null
   run: string
   complete: boolean
-  consistency: string
-  reached: { why: string; members: { member: string; consistency: string; why: string }[] } | null
+  consistency: Consistency
+  reached: { why: string; members: { member: string; consistency: Consistency; why: string }[] } | null
   missing: { path: string; reason: string; note?: boolean; onlyAt?: string }[]
   verifiedAt: string | null
   damage: { path: string; reason: string }[]
@@ -113,16 +114,16 @@ const inLog = computed(() => state?.exact && !point)
   <section
     class="sheet grid gap-9 px-6 pt-3.5 pb-6 lg:grid-cols-[minmax(0,1.6fr)_minmax(0,1fr)] xl:grid-cols-[minmax(0,1fr)_minmax(0,500px)]"
     aria-live="polite"
-    aria-label="At this instant"
+    aria-label="At this moment"
   >
     <div>
       <h2 class="flex items-baseline gap-3">
-        <span class="text-[15px] font-semibold">{{ precise ? `Just ${precise} this change` : 'At this instant' }}</span>
+        <span class="text-[15px] font-semibold">{{ precise ? `Just ${precise} this change` : 'At this moment' }}</span>
         <span v-if="logAt" class="mono soft text-[12px]">log {{ logAt }}</span>
         <span class="soft s12 ml-auto w-[234px] xl:w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
       </h2>
       <div v-if="error || state?.members.length === 0" class="mt-3 border-t border-[var(--line)] py-4 text-[13px]">
-        Nothing can be brought back from here<template v-if="first && instant < first.at.getTime()"
+        Nothing can be restored from here<template v-if="first && instant < first.at.getTime()"
           >: the first point is of {{ whenOf(first.at) }}</template
         >.
         <button v-if="first && instant < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">Go to it</button>
@@ -174,12 +175,8 @@ const inLog = computed(() => state?.exact && !point)
       </table>
       <p v-if="hole && state && !state.exact" class="iron mt-1 border-t border-[var(--line)] pt-2 text-[13px]">{{ hole.reason }}</p>
       <div v-if="state && state.members.length > 0" class="mt-1 flex flex-wrap items-center gap-2.5 border-t border-[var(--line)] pt-3">
-        <UButton
-          color="primary"
-          variant="solid"
-          data-bring-back
-          :to="{ path: `/vessels/${vessel.slug}/bring-back`, query: { point: reference } }"
-          >Bring back from {{ precise ? `just ${precise}` : secondsOf(state.at) }}…</UButton
+        <UButton color="primary" variant="solid" data-restore :to="{ path: `/vessels/${vessel.slug}/restore`, query: { point: reference } }"
+          >Restore from {{ precise ? `just ${precise}` : secondsOf(state.at) }}…</UButton
         >
         <UButton :to="{ path: `/vessels/${vessel.slug}/contents`, query: { point: reference } }">Open contents</UButton>
         <UButton v-if="point" :to="`/runs/${point.run}`">Its run</UButton>
@@ -214,8 +211,8 @@ const inLog = computed(() => state?.exact && !point)
             <circle cx="6" cy="5" r="2.6" fill="var(--ink)" />
             <circle cx="6" cy="14" r="2.6" fill="var(--ink)" />
           </svg>
-          <UTooltip :text="CONSISTENCY[point.consistency]"
-            ><b class="font-semibold">{{ capital(point.consistency) }}.</b></UTooltip
+          <UTooltip :text="CONSISTENCY[point.consistency].why"
+            ><b class="font-semibold">{{ capital(CONSISTENCY[point.consistency].word) }}.</b></UTooltip
           >
           <span v-if="point.name" class="cut">“{{ point.name }}”</span>
           <span class="soft ml-auto shrink-0">version {{ point.version }}</span>
@@ -223,11 +220,11 @@ const inLog = computed(() => state?.exact && !point)
         <ul class="rule mt-1 border-t border-[var(--line)]">
           <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
             <span class="mono text-[12px] font-medium">{{ one.member }}</span>{{ ' '
-            }}<span :class="one.consistency === 'as found' ? 'ochre' : ''">{{ one.consistency }}.</span>{{ ' '
+            }}<span :class="one.consistency === 'as found' ? 'ochre' : ''">{{ CONSISTENCY[one.consistency].word }}.</span>{{ ' '
             }}<span class="soft">{{ one.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">
-            <span v-if="point.damage.length > 0" class="iron font-semibold">Can’t come back whole</span
+            <span v-if="point.damage.length > 0" class="iron font-semibold">Can’t be restored whole</span
             ><span v-else-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
             ><span v-else class="soft">Not verified in the store yet</span>
             <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { lastName, namesOf } from '~~/core/things/thing'
-import type { EstateSource, EstateThing } from '~~/server/views'
+import type { SourceView, ThingView } from '~~/server/views'
 
-const { thing, source, among } = defineProps<{ thing: EstateThing | null; source: EstateSource | null; among: EstateThing[] }>()
+const { thing, source, among } = defineProps<{ thing: ThingView | null; source: SourceView | null; among: ThingView[] }>()
 defineEmits<{ reach: [] }>()
 const probing = ref(false)
 const fail = useFailure()
@@ -35,7 +35,7 @@ const facts = computed(() => {
   ]
   return all.filter((fact): fact is [string, string] => fact[1] !== undefined)
 })
-const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? null : thing?.claims[0]?.slug))
+const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? null : thing?.claims[0]?.slug))
 </script>
 
 <template>
@@ -63,11 +63,11 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         <h3 class="mt-4 mb-1 font-semibold">Belongs together</h3>
         <p v-for="path in thing.facts.uses" :key="path" class="py-0.5">
           <span class="soft">uses {{ namesOf(path).at(-2) }}{{ ' ' }}</span
-          ><NuxtLink :to="estateLink(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
+          ><NuxtLink :to="thingLink(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
         </p>
         <p v-for="one in usedBy" :key="one.path" class="py-0.5">
           <span class="soft">used by {{ one.facts.kind }}{{ ' ' }}</span
-          ><NuxtLink :to="estateLink(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
+          ><NuxtLink :to="thingLink(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
         </p>
       </template>
       <template v-if="isSource && source">
@@ -97,15 +97,15 @@ const bringBack = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       </p>
       <p v-if="thing.claims.length > 0 && thing.cover === 'part'" class="ochre">In part; some of it is taken by no rule.</p>
       <UButton
-        v-if="bringBack && namesOf(thing.path).length > 1"
-        :to="`/vessels/${bringBack}/bring-back?pick=${encodeURIComponent(thing.path)}`"
+        v-if="restoreBy && namesOf(thing.path).length > 1"
+        :to="`/vessels/${restoreBy}/restore?pick=${encodeURIComponent(thing.path)}`"
         size="sm"
         class="mt-3"
-        >Bring back…</UButton
+        >Restore…</UButton
       >
       <UButton
-        v-if="bringBack && thing.kind === 'table'"
-        :to="`/vessels/${bringBack}/contents?show=${encodeURIComponent(thing.path)}`"
+        v-if="restoreBy && thing.kind === 'table'"
+        :to="`/vessels/${restoreBy}/contents?show=${encodeURIComponent(thing.path)}`"
         size="sm"
         class="mt-3 ml-2.5"
         >Look inside</UButton

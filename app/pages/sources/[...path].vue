@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { namesOf, pathOf } from '~~/core/things/thing'
-import type { EstateSource, EstateThing } from '~~/server/views'
+import type { SourceView, ThingView } from '~~/server/views'
 
-useHead({ title: 'Estate · Unbroken Vessel' })
+useHead({ title: 'Sources · Unbroken Vessel' })
 const route = useRoute()
 const setQuery = useQuery()
 const path = computed(() => (Array.isArray(route.params.path) ? route.params.path : [route.params.path ?? '']).filter(Boolean).join('/'))
@@ -12,8 +12,8 @@ const opened = computed(() =>
   [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, isCluster.value ? 3 : 4),
 )
 const isCluster = computed(() => source.value?.kind === 'kubernetes')
-const { data: sources, error, refresh } = useLoad<EstateSource[]>('/api/estate/sources', { tells: true })
-onChange((change) => change.about === 'estate', refresh, 1000)
+const { data: sources, error, refresh } = useLoad<SourceView[]>('/api/sources', { tells: true })
+onChange((change) => change.about === 'things', refresh, 1000)
 const sheet = (name: string) =>
   computed({
     get: () => route.query[name] !== undefined,
@@ -21,9 +21,9 @@ const sheet = (name: string) =>
   })
 const connecting = sheet('connect')
 const changing = sheet('reach')
-const selected = shallowRef<EstateThing | null>(null)
-const among = shallowRef<EstateThing[]>([])
-function select(thing: EstateThing | null, beside: EstateThing[]) {
+const selected = shallowRef<ThingView | null>(null)
+const among = shallowRef<ThingView[]>([])
+function select(thing: ThingView | null, beside: ThingView[]) {
   selected.value = thing
   among.value = beside
 }
@@ -34,8 +34,8 @@ const tray = ref<string[]>([])
 function pick(thing: string) {
   tray.value = tray.value.includes(thing) ? tray.value.filter((other) => other !== thing) : [...tray.value, thing]
 }
-const totals = shallowRef<EstateThing[]>([])
-const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) => sum + (thing.kind === kind ? thing.tables : 0), 0)
+const totals = shallowRef<ThingView[]>([])
+const sumOf = (kind: ThingView['kind']) => totals.value.reduce((sum, thing) => sum + (thing.kind === kind ? thing.tables : 0), 0)
 </script>
 
 <template>
@@ -50,7 +50,7 @@ const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) =>
             and {{ plural(sumOf('cluster'), 'thing') }} of
             {{ totals.filter(({ kind }) => kind === 'cluster').length === 1 ? 'a cluster' : 'clusters' }}</template
           ><template v-if="totals.some((thing) => thing.cover !== 'all')"
-            >; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unclaimed</NuxtLink></template
+            >; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unprotected</NuxtLink></template
           >.</template
         >
       </PageSentence>
@@ -62,7 +62,7 @@ const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) =>
     </p>
     <div v-else class="flex min-h-0 flex-1 border-t border-[var(--line)]">
       <div class="flex min-w-0 flex-1 overflow-x-auto">
-        <EstateColumn
+        <ThingColumn
           v-for="(container, i) in opened"
           :key="container ?? 'sources'"
           :container="container"
@@ -74,7 +74,7 @@ const sumOf = (kind: EstateThing['kind']) => totals.value.reduce((sum, thing) =>
           @loaded="container === null && (totals = $event)"
         />
       </div>
-      <EstateFacts :thing="selected" :source="source" :among="among" @reach="changing = true" />
+      <ThingFacts :thing="selected" :source="source" :among="among" @reach="changing = true" />
     </div>
     <div v-if="tray.length > 0" class="sheet flex items-center gap-4 px-6 py-2.5 text-[13px]">
       <b class="shrink-0 font-semibold">{{ plural(tray.length, 'thing') }} picked</b>

@@ -2,7 +2,7 @@ import { Readable } from 'node:stream'
 import * as v from 'valibot'
 import yazl from 'yazl'
 import type { Engine } from '../../../../engine/engine'
-import { schemaIn, takeOutSchema, takeOutTable, type TakeOut } from '../../../../engine/look/take-out'
+import { schemaIn, exportSchema, exportTable, type Export } from '../../../../engine/look/export'
 import { notify } from '../../../../engine/notify'
 import { isWithin } from '../../../../core/things/thing'
 import { noRows, openPoint } from '../../../../engine/points/open'
@@ -32,16 +32,16 @@ export default route(async (engine, event) => {
   const point = await openPoint(engine, id, noRows)
   const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
   if (isTable) {
-    const taken = await takeOutTable(engine, id, { path, format, filter, keys: keys ?? null })
+    const taken = await exportTable(engine, id, { path, format, filter, keys: keys ?? null })
     return sendFile(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
   }
   if (format === 'sql') {
     await point.ready((table) => isWithin(table, path))
-    const taken = takeOutSchema(point, path)
+    const taken = exportSchema(point, path)
     return sendFile(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
   }
   const tables = schemaIn(point, path).tables.filter(({ structure }) => structure.kind === 'table')
-  const parts = await Promise.all(tables.map((table) => takeOutTable(engine, id, { path: table.path, format, filter: [], keys: null })))
+  const parts = await Promise.all(tables.map((table) => exportTable(engine, id, { path: table.path, format, filter: [], keys: null })))
   return sendFile(event, `${path.split('/').slice(1).join('.')}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
 })
 
@@ -55,14 +55,14 @@ interface Telling {
 /** The bytes of what is taken out, with the progress told now and then. Files of one archive share their telling. */
 async function* told(
   engine: Engine,
-  taken: TakeOut,
+  taken: Export,
   token: string | undefined,
   telling: Telling = { rows: 0, of: taken.rows, files: 1 },
 ): AsyncGenerator<Uint8Array> {
   let last = 0
   const tell = async (over: boolean) => {
     const { rows, of } = telling
-    if (token) await notify(engine.db, { about: 'take-out', id: token, rows, of, over })
+    if (token) await notify(engine.db, { about: 'export', id: token, rows, of, over })
   }
   for await (const { bytes, rows } of taken.pieces()) {
     telling.rows += rows
@@ -76,7 +76,7 @@ async function* told(
   if (telling.files === 0) await tell(true)
 }
 
-function zipOf(engine: Engine, parts: TakeOut[], format: Format, token: string | undefined): Readable {
+function zipOf(engine: Engine, parts: Export[], format: Format, token: string | undefined): Readable {
   const zip = new yazl.ZipFile()
   const telling: Telling = { rows: 0, of: parts.reduce((sum, { rows }) => sum + rows, 0), files: parts.length }
   const output = zip.outputStream as Readable

@@ -14,7 +14,7 @@ import { noRows, openPoint, rowsOf, tableIn, type OpenPoint } from '../points/op
 import type { Store } from '../store/store'
 import { candidateChunks } from './rows'
 
-export interface TakeOutQuery {
+export interface ExportQuery {
   path: string
   format: Format
   filter: Condition[]
@@ -28,7 +28,7 @@ export interface Piece {
   rows: number
 }
 
-export interface TakeOut {
+export interface Export {
   /** A name for the file, without its ending. */
   name: string
   rows: number
@@ -41,7 +41,7 @@ const text = (value: string): Piece => ({ bytes: bytesOf(value), rows: 0 })
  * A table of a point, or chosen rows of it, in an open format, chunk by chunk. A partitioned table comes with the
  * rows of its partitions.
  */
-export async function takeOutTable(engine: EngineContext, pointId: string, query: TakeOutQuery): Promise<TakeOut> {
+export async function exportTable(engine: EngineContext, pointId: string, query: ExportQuery): Promise<Export> {
   const point = await openPoint(engine, pointId, noRows)
   const { table, database } = tableIn(point, query.path)
   const family = familyOf(database, [table])
@@ -145,7 +145,7 @@ async function* copyOf(store: Store, table: TableManifest): AsyncGenerator<Piece
 }
 
 /** A whole schema as one SQL script: all structures, all rows, then what comes after them. */
-export function takeOutSchema(point: OpenPoint, path: string): TakeOut {
+export function exportSchema(point: OpenPoint, path: string): Export {
   const { database, tables, others } = schemaIn(point, path)
   const { before, after } = ddlOf(entriesOf(database, ...[...others, ...tables].map((thing) => thing.path)))
   return {

@@ -13,7 +13,7 @@ const { point, path, keys, filter } = defineProps<{
 const WORD: Record<Format, string> = { sql: 'SQL', csv: 'CSV', jsonl: 'JSON Lines' }
 const progress = ref<{ token: string; rows: number; of: number; over: boolean } | null>(null)
 onEvent((change) => {
-  if (change.about === 'take-out' && change.id === progress.value?.token) progress.value = { ...progress.value, ...change }
+  if (change.about === 'export' && change.id === progress.value?.token) progress.value = { ...progress.value, ...change }
 })
 function take(what: string, format: Format, some: boolean) {
   const token = crypto.randomUUID()
@@ -22,7 +22,7 @@ function take(what: string, format: Format, some: boolean) {
   if (some && keys.length > 0) query.set('keys', JSON.stringify(keys))
   else if (some && filter.length > 0) query.set('filter', JSON.stringify(filter))
   const link = document.createElement('a')
-  link.href = `/api/points/${encodeURIComponent(point)}/take-out?${query}`
+  link.href = `/api/points/${encodeURIComponent(point)}/export?${query}`
   link.download = ''
   link.click()
 }
@@ -43,11 +43,11 @@ const items = computed(() => {
 
 <template>
   <div class="flex items-center gap-3">
-    <span v-if="progress" class="soft text-[12px]" aria-live="polite" data-take-out>
-      <template v-if="progress.over">{{ plural(progress.rows, 'row') }} taken out</template>
+    <span v-if="progress" class="soft text-[12px]" aria-live="polite" data-export>
+      <template v-if="progress.over">{{ plural(progress.rows, 'row') }} exported</template>
       <template v-else-if="progress.of > 0">{{ countInWords(progress.rows) }} of {{ countInWords(progress.of) }} rows</template>
       <template v-else>taking out…</template>
     </span>
-    <UDropdownMenu :items="items" :ui="{ content: 'w-56' }"><UButton size="sm">Take out…</UButton></UDropdownMenu>
+    <UDropdownMenu :items="items" :ui="{ content: 'w-56' }"><UButton size="sm">Export…</UButton></UDropdownMenu>
   </div>
 </template>

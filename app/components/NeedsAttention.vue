@@ -6,7 +6,7 @@ defineProps<{ hands: Hand[] }>()
 
 <template>
   <section>
-    <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold">Needs a hand</h2>
+    <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold">Needs attention</h2>
     <p v-if="hands.length === 0" class="soft py-3 text-[13px]">Nothing does.</p>
     <ul class="rule text-[13px]">
       <li v-for="hand in hands" :key="hand.to + hand.what" class="flex gap-2.5 py-2" data-row>

@@ -1,25 +1,25 @@
 <script setup lang="ts">
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { CLUSTER_WIDE, CONTAINER_KINDS } from '~~/core/things/thing'
-import type { EstateThing } from '~~/server/views'
+import type { ThingView } from '~~/server/views'
 
 const { container, open, path, tray } = defineProps<{ container: string | null; open: string | null; path: string; tray: string[] }>()
 const emit = defineEmits<{
-  selected: [thing: EstateThing | null, among: EstateThing[]]
+  selected: [thing: ThingView | null, among: ThingView[]]
   pick: [path: string]
-  loaded: [things: EstateThing[]]
+  loaded: [things: ThingView[]]
 }>()
-const { data, error, refresh } = useLoad<EstateThing[]>(
-  () => `/api/estate/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`,
+const { data, error, refresh } = useLoad<ThingView[]>(
+  () => `/api/things/children${container === null ? '' : `?path=${encodeURIComponent(container)}`}`,
   { tells: true },
 )
-onChange((change) => change.about === 'estate' || change.about === 'vessel', refresh, 1000)
+onChange((change) => change.about === 'things' || change.about === 'vessel', refresh, 1000)
 const filter = ref('')
 const ORDER = 'server cluster database schema namespace table materialized-view view function sequence type extension volume object'.split(
   ' ',
 )
-const nameOf = ({ name }: EstateThing) => (name === CLUSTER_WIDE ? 'cluster-wide' : name)
-const kindOf = (thing: EstateThing) => thing.facts.kind ?? thing.kind
+const nameOf = ({ name }: ThingView) => (name === CLUSTER_WIDE ? 'cluster-wide' : name)
+const kindOf = (thing: ThingView) => thing.facts.kind ?? thing.kind
 const things = computed(() =>
   [...(data.value ?? [])].sort(
     (a, b) =>
@@ -47,9 +47,9 @@ const scroller = useTemplateRef<HTMLElement>('scroller')
 const virtual = useVirtualizer(
   computed(() => ({ count: shown.value.length, getScrollElement: () => scroller.value, estimateSize: () => 36, overscan: 8 })),
 )
-const isOpen = (thing: EstateThing) => thing.path === open || thing.path === path
-const isContainer = (thing: EstateThing) => CONTAINER_KINDS.has(thing.kind)
-const hasSize = ({ kind, bytes }: EstateThing) =>
+const isOpen = (thing: ThingView) => thing.path === open || thing.path === path
+const isContainer = (thing: ThingView) => CONTAINER_KINDS.has(thing.kind)
+const hasSize = ({ kind, bytes }: ThingView) =>
   ['table', 'materialized-view', 'volume'].includes(kind) ||
   (CONTAINER_KINDS.has(kind) && (bytes > 0 || !['cluster', 'namespace'].includes(kind)))
 const title = computed(() =>
@@ -88,7 +88,7 @@ const title = computed(() =>
         >
           <ClaimMark :cover="shown[item.index]!.cover" :gone="shown[item.index]!.goneAt !== null" />
           <NuxtLink
-            :to="estateLink(shown[item.index]!.path)"
+            :to="thingLink(shown[item.index]!.path)"
             class="mono cut flex-1"
             :class="shown[item.index]!.goneAt ? 'soft line-through' : ''"
             :title="shown[item.index]!.name"

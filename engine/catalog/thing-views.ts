@@ -7,8 +7,8 @@ import type { PostgresSettings } from '../sources/postgres/connect'
 import type { ProbeReport } from '../sources/source'
 import { claimed, type Claim } from './claims'
 
-/** A thing as a column of the estate shows it, with what lies in it summed up. */
-export interface EstateThing {
+/** A thing as a column under Sources shows it, with what lies in it summed up. */
+export interface ThingView {
   path: string
   name: string
   kind: ThingKind
@@ -24,7 +24,7 @@ export interface EstateThing {
   goneAt: Date | null
 }
 
-export interface EstateSource {
+export interface SourceView {
   id: string
   name: string
   kind: SourceKind
@@ -39,7 +39,7 @@ export interface EstateSource {
   trouble: ErrorRecord | null
 }
 
-export async function estateSources(engine: EngineContext): Promise<EstateSource[]> {
+export async function sourceViews(engine: EngineContext): Promise<SourceView[]> {
   const rows = await engine.db.selectFrom('source').selectAll().orderBy('name').execute()
   return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble }) => {
     const own = settings as unknown as PostgresSettings | ClusterSettings
@@ -71,7 +71,7 @@ const childOf = (names: string[], depth: number, kind: ThingKind) =>
   depth > 2 && (kind === 'object' || kind === 'volume') ? names : names.slice(0, depth)
 
 /** What lies directly in a container (or the sources themselves, for null), gone things included. */
-export async function estateChildren(engine: EngineContext, path: string | null): Promise<EstateThing[]> {
+export async function thingsUnder(engine: EngineContext, path: string | null): Promise<ThingView[]> {
   const depth = path === null ? 1 : namesOf(path).length + 1
   const { things, claims } = await claimed(engine, path === null ? undefined : namesOf(path)[0])
   const sums = new Map<string, Sum>()

@@ -4,7 +4,7 @@ import { isWithin } from '~~/core/things/thing'
 import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()
-useHead({ title: () => `Bring back · ${vessel.name}` })
+useHead({ title: () => `Restore · ${vessel.name}` })
 const route = useRoute()
 const setQuery = useQuery()
 const { data: lifeline, error: lifelineError } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
@@ -122,7 +122,7 @@ async function go(rehearsal: boolean) {
   }
 }
 onChange(
-  (change) => change.about === 'estate',
+  (change) => change.about === 'things',
   () => (bench.contents.refresh(), bench.plan(true), compareAgain()),
   2000,
 )
@@ -141,7 +141,7 @@ onChange(
     </p>
     <ErrorNote v-if="earlierError" :error="earlierError" class="mx-6 mt-2" />
     <ErrorNote v-if="lifelineError && !lifeline" :error="lifelineError" class="m-6" />
-    <p v-else-if="lifeline && !point" class="soft p-6">Nothing can be brought back: there is no point at or before this instant.</p>
+    <p v-else-if="lifeline && !point" class="soft p-6">Nothing can be restored: there is no point at or before this moment.</p>
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
       <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />

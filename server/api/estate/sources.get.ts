@@ -1,3 +1,0 @@
-import { estateSources } from '../../../engine/catalog/estate'
-
-export default route((engine) => estateSources(engine))

@@ -1,0 +1,3 @@
+import { sourceViews } from '../../../engine/catalog/thing-views'
+
+export default route((engine) => sourceViews(engine))
