@@ -10,6 +10,7 @@ import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/
 import type { RunKind } from '../engine/catalog/types'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
+import { openLosses, wasMeant } from '../engine/watch/losses'
 import { sellTickets, takeShifts } from './traffic'
 
 // Three weeks of Quellmark Ferries, made by really backing its databases up while a scenario clock runs fast.
@@ -85,6 +86,7 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
     clock.set(undefined)
     await discoverSource(engine, source)
     await lendScratch(scenario, vessels.bookings)
+    await sayMeant(engine)
   } finally {
     clock.set(undefined)
     await Promise.all([bookings.end(), crewing.end()])
@@ -228,7 +230,12 @@ async function switchLog({ engine }: Scenario, { slug, id }: Vessel, follow: boo
   }
 }
 
-/** A return that is run every Monday, and a scratch copy that somebody looks into at the moment. */
+/** Whoever proves a backup by a copy drops that copy on purpose, and says so. */
+async function sayMeant(engine: Engine): Promise<void> {
+  for (const { key, paths } of await openLosses(engine)) if (paths.every((path) => path.includes('_then_'))) await wasMeant(engine, key)
+}
+
+/** A restore that is run every Monday, and a scratch copy that somebody looks into at the moment. */
 async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   const { engine } = scenario
   const into = { mode: 'scratch' as const, source: 'ferry-db', hours: 72 }
@@ -239,7 +246,7 @@ async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   await run(scenario, 'restore', vessel, { startedBy: 'Ansa Vik', params: { point, wish, reason: null } })()
 }
 
-/** Brings a table back beside the original, which proves it, and drops the copy again. */
+/** Restores a table beside the original, which proves it, and drops the copy again. */
 async function proveCopy(scenario: Scenario, vessel: Vessel, client: pg.Client | null, path: string): Promise<void> {
   const { engine, harbour } = scenario
   const database = client ? 'bookings' : 'crewing'

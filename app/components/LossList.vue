@@ -57,7 +57,7 @@ async function meant(loss: Loss) {
             <UButton :to="loss.ways[0]!.to" color="primary" :variant="i === 0 ? 'solid' : 'outline'" size="sm">{{
               wayInWords(loss.ways[0]!)
             }}</UButton>
-            <p class="soft s12 mt-1">{{ capital(withoutInWords(loss.ways[0]!)) }}.</p>
+            <p class="soft s12 mt-1">{{ withoutAsSentence(loss.ways[0]!) }}</p>
           </div>
         </template>
         <ul v-if="open.has(loss.key)" class="mt-1.5 grid gap-1">

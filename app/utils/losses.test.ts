@@ -1,6 +1,6 @@
 import { describe, expect, it, vi } from 'vitest'
 import type { Loss, LossWay } from '~~/server/views'
-import { betterWay, whenLost, wayInWords, withoutInWords } from './losses'
+import { betterWay, whenLost, wayInWords, withoutAsSentence, withoutInWords } from './losses'
 import { clockOf, dayOf, secondsOf, whenOf } from './when'
 
 // What the application imports by itself.
@@ -28,6 +28,13 @@ describe('a way back', () => {
     expect(withoutInWords(point)).toBe('loses 12 changes of the 2 h before it')
     expect(withoutInWords({ ...moment, kind: 'undo' })).toBe('keeps what was changed since')
     expect(withoutInWords({ ...moment, kind: 'undo', without: 'without the rest' })).toBe('keeps what was changed since, without the rest')
+  })
+  it('is told as a sentence, in which names stay as they are', () => {
+    expect(withoutAsSentence(moment)).toBe('Loses nothing.')
+    expect(withoutAsSentence(point)).toBe('Loses 12 changes of the 2 h before it.')
+    expect(withoutAsSentence({ ...moment, without: 'booking_leg: its comments may be missing.' })).toBe(
+      'booking_leg: its comments may be missing.',
+    )
   })
   it('is better than an older state of what is picked, and of nothing else', () => {
     const older = { id: 'a-point', at: point.at }

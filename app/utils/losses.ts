@@ -18,6 +18,13 @@ export function withoutInWords({ kind, without }: LossWay): string {
   return kind === 'moment' ? without : `loses ${without}`
 }
 
+/** The same as a sentence; one that begins with the name of a table keeps it as it is. */
+export function withoutAsSentence(way: LossWay): string {
+  const words = withoutInWords(way)
+  const begins = way.kind === 'moment' && way.without !== null ? words : words.charAt(0).toUpperCase() + words.slice(1)
+  return begins.endsWith('.') ? begins : `${begins}.`
+}
+
 /** A way of a vessel that starts from a younger state of something than a restore does, and loses less. */
 export function betterWay(losses: Loss[], slug: string, paths: string[], chosen: { id: string; at: string } | undefined): LossWay | null {
   if (!chosen) return null
