@@ -34,7 +34,7 @@ const menu = [
     label: { system: 'Light or dark as the system', light: 'Light', dark: 'Dark' }[preference],
     onSelect: () => (mode.preference = preference),
   })),
-  [{ label: 'All keys', kbds: ['?'], onSelect: () => (useKeyHelp().value = true) }],
+  [{ label: 'Keys and words', kbds: ['?'], onSelect: () => (useKeyHelp().value = true) }],
 ]
 </script>
 
