@@ -50,7 +50,10 @@ const parts = computed(() =>
         <FirstSteps v-if="vessels.every(({ points }) => points === 0)" :vessels="vessels" class="mb-6" />
         <VesselTable v-if="vessels.length > 0" :vessels="vessels" :now="now" />
       </section>
-      <div class="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-6" :class="{ 'max-[1179px]:order-first': data.losses.length > 0 }">
+      <div
+        class="grid min-w-0 grid-cols-[minmax(0,1fr)] content-start gap-6"
+        :class="{ 'max-[1179px]:order-first': data.losses.length > 0 }"
+      >
         <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />
         <NeedsAttention :hands="data.hands" />
         <UnprotectedList :unprotected="data.unprotected" />
