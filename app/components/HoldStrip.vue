@@ -18,18 +18,12 @@ async function act(path: string, body?: object) {
 </script>
 
 <template>
-  <div
-    v-if="unknown"
-    role="alert"
-    class="flex min-h-9 items-center gap-3 bg-[var(--iron)] px-6 py-1.5 text-[13px] text-[var(--on-fill)]"
-    data-holds-unknown
-  >
-    <UIcon name="i-lucide-circle-help" class="size-4 shrink-0" />
+  <AlertStrip v-if="unknown" icon="i-lucide-circle-help" data-holds-unknown>
     <span
       ><b class="font-semibold">Whether anything is held still is not known{{ holds ? ` since ${secondsOf(new Date(heard))}` : '' }}.</b>
       {{ unknown.what }} It is asked again by itself; a hold ends by itself when its limit is over.</span
     >
-  </div>
+  </AlertStrip>
   <div v-if="holds && holds.length > 0" role="status" data-hold-strip>
     <div v-for="hold in holds" :key="hold.run" class="bg-[var(--hold)] px-6 text-[13px] text-[var(--on-fill)]">
       <div v-if="hold.stuck.length === 0" class="flex h-9 items-center gap-3">

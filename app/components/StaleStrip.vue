@@ -14,13 +14,7 @@ async function ask() {
 </script>
 
 <template>
-  <div
-    v-if="since && !connection.lost"
-    role="alert"
-    class="flex min-h-9 items-center gap-3 bg-[var(--iron)] px-6 py-1.5 text-[13px] text-[var(--on-fill)]"
-    data-stale
-  >
-    <UIcon name="i-lucide-history" class="size-4 shrink-0" />
+  <AlertStrip v-if="since && !connection.lost" icon="i-lucide-history" data-stale>
     <span class="min-w-0">
       <b class="font-semibold">Not all of this page is of now.</b>
       {{ failing.length === 1 ? 'One part of it' : `${capital(numberInWords(failing.length))} parts of it` }} could not be loaded since
@@ -35,5 +29,5 @@ async function ask() {
     >
       Ask now
     </button>
-  </div>
+  </AlertStrip>
 </template>

@@ -53,6 +53,7 @@ export class Load {
     clearTimeout(this.timer)
     this.request.abort()
     this.failing.delete(this)
+    this.failingSince = null
   }
 
   private async go(): Promise<void> {

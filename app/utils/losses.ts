@@ -1,3 +1,4 @@
+import { capital } from '~~/core/time/words'
 import type { Loss, LossWay } from '~~/server/views'
 
 // How losses and the ways back from them are told.
@@ -21,7 +22,7 @@ export function withoutInWords({ kind, without }: LossWay): string {
 /** The same as a sentence; one that begins with the name of a table keeps it as it is. */
 export function withoutAsSentence(way: LossWay): string {
   const words = withoutInWords(way)
-  const begins = way.kind === 'moment' && way.without !== null ? words : words.charAt(0).toUpperCase() + words.slice(1)
+  const begins = way.kind === 'moment' && way.without !== null ? words : capital(words)
   return begins.endsWith('.') ? begins : `${begins}.`
 }
 

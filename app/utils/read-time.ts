@@ -20,11 +20,9 @@ export const TIMES_AS_IN = 'yesterday 9:41:07, 9:41 pm, 10 minutes ago, last tue
  * @param locale tells in which order days and months are written, as in 3/4/2026; with dots the day is always first
  */
 export function readTime(text: string, now = new Date(), locale?: string): ReadTime {
-  const written = text.trim()
-  const dotted = written.replace(/^(\d{1,2})\.(\d{1,2})\.(\d{4})(?=$|[\sT,])/, '$3-$2-$1')
-  const parser = isDayFirst(locale) ? en.GB : en.casual
-  const [found, ...others] = parser.parse(padded(dotted), now)
-  if (!found || others.length > 0 || found.index !== 0 || found.text.length < padded(dotted).length)
+  const written = asIso(text.trim())
+  const [found, ...others] = (isDayFirst(locale) ? en.GB : en.casual).parse(written, now)
+  if (!found || others.length > 0 || found.index !== 0 || found.text.length < written.length)
     return trouble(`This is no time that is understood. As in: ${TIMES_AS_IN}.`)
   if (found.end) return trouble('These are two times. Write one.')
   const { start } = found
@@ -32,11 +30,13 @@ export function readTime(text: string, now = new Date(), locale?: string): ReadT
   return { at: inPast(start.date(), now, start), trouble: null }
 }
 
-/** Parts of a date as ISO 8601 wants them: of two digits. */
-const padded = (text: string) =>
-  text.replace(/^(\d{4})-(\d{1,2})-(\d{1,2})/, (_, year, ...parts) =>
-    [year, ...parts.slice(0, 2).map((part) => String(part).padStart(2, '0'))].join('-'),
-  )
+/** A date of numbers that leaves no doubt, as ISO 8601 has it: with two digits, the year first. */
+const asIso = (text: string) =>
+  text
+    .replace(/^(\d{1,2})\.(\d{1,2})\.(\d{4})(?=$|[\sT,])/, '$3-$2-$1')
+    .replace(/^(\d{4})-(\d{1,2})-(\d{1,2})/, (_, year: string, month: string, day: string) =>
+      [year, month.padStart(2, '0'), day.padStart(2, '0')].join('-'),
+    )
 
 /** What was meant where a part was left open and the nearest such time has not come yet: the one before it. */
 function inPast(at: Date, now: Date, is: { isCertain(part: 'year' | 'month' | 'day' | 'weekday'): boolean }): Date {

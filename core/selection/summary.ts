@@ -104,13 +104,14 @@ function leftOverOf(unnamed: Thing[]): LeftOver[] {
   return [...groups.values()].sort((a, b) => b.count - a.count)
 }
 
-function differenceOf(now: Thing[], before: Thing[]): Difference {
-  const [paths, others] = [now, before].map((things) => new Set(things.map(({ path }) => path)))
+function differenceOf(now: Thing[], before: Thing[], isNew: (path: string) => boolean): Difference {
+  const fresh = now.filter(({ path }) => isNew(path)).length
   return {
     count: before.length,
     bytes: before.reduce((sum, { facts }) => sum + (facts.bytes ?? 0), 0),
-    fresh: now.filter(({ path }) => !others!.has(path)).length,
-    dropped: before.filter(({ path }) => !paths!.has(path)).length,
+    fresh,
+    // What is not new was taken before; the rest of that is taken no more.
+    dropped: before.length - (now.length - fresh),
   }
 }
 
@@ -129,7 +130,7 @@ export function summarize({ taken, left, unnamed, byRule }: Selection, than?: Se
     unnamed: few(unnamed),
     leftOver: leftOver.slice(0, FIRST),
     leftOverGroups: leftOver.length,
-    than: than ? differenceOf(taken, than.taken) : null,
+    than: than ? differenceOf(taken, than.taken, isNew) : null,
     rules: Object.fromEntries([...byRule].map(([id, { decides, names }]) => [id, { ...few(decides, isNew), names }])),
     troubled: taken.flatMap(({ path, facts }) => (facts.trouble ? [{ path, trouble: facts.trouble }] : [])).slice(0, FIRST),
     members: [...new Set(taken.map(({ path }) => placeOf(path)))].sort().slice(0, FIRST),

@@ -4,7 +4,8 @@ import { afterAll, afterEach, beforeAll, describe, expect, inject, it, vi } from
 import { defaultLog } from '../../core/plan/definition'
 import { Application } from '../support/application'
 import { Person } from '../support/browser'
-import { testServer } from '../support/engine'
+import { dropSlots, isFollowed, testServer } from '../support/engine'
+import { takes } from '../support/right-requests'
 
 // What README's "Try it" says: a table is dropped beside the application; within three seconds it stands on Watch, and two
 // clicks later it is back, with every row that was committed before.
@@ -28,11 +29,8 @@ beforeAll(async () => {
     insert into sales.booking_leg (port, fare) select 'port ' || g, g from generate_series(1, 5000) g;
     insert into sales.note (leg, v) select g, 'note' from generate_series(1, 100) g`)
   application = await Application.start(folder, server.url('loss_catalog'))
-  await application.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
-  const settings = { host: '127.0.0.1', port: inject('port'), user: 'postgres', database: 'postgres', tls: 'off' }
-  await application.asks('POST', '/api/sources', { name: 'db', settings, password: inject('password') })
-  const rules = [{ id: 'a', act: 'take', kind: 'database', pattern: `db/${DATABASE}` }]
-  const rest = { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 1 }
+  await application.connects(folder)
+  const rest = takes('database', `db/${DATABASE}`)
   // A log begins with a full of its own; the other vessel's point is the younger one.
   const log = { ...defaultLog(true), structure: 'trigger' }
   await application.asks('POST', '/api/vessels', { name: 'Bookings', definition: { ...rest, log } })
@@ -40,18 +38,14 @@ beforeAll(async () => {
   await application.asks('POST', '/api/vessels', { name: 'Copies', definition: rest })
   await application.asks('POST', '/api/vessels/copies/runs', { kind: 'backup' })
   await application.points('copies')
-  const follows = `select count(*) from pg_replication_slots where active and database = '${DATABASE}'`
-  await vi.waitFor(() => expect(server.psql('postgres', follows)).toBe('1'), { timeout: 60_000, interval: 100 })
+  await vi.waitFor(() => expect(isFollowed(server, DATABASE)).toBe(true), { timeout: 60_000, interval: 100 })
   person = await Person.at(application.url)
 })
 afterEach(() => expect(person.complaints).toEqual([]))
 afterAll(async () => {
   await person?.leaves()
   await application?.stop()
-  server.psql(
-    'postgres',
-    `select pg_drop_replication_slot(slot_name) from pg_replication_slots where database = '${DATABASE}' and not active`,
-  )
+  dropSlots(server, DATABASE)
 })
 
 describe('a table that somebody drops', () => {

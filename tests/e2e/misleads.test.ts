@@ -5,7 +5,8 @@ import { afterAll, afterEach, beforeAll, describe, expect, inject, it, vi } from
 import { defaultLog } from '../../core/plan/definition'
 import { Application } from '../support/application'
 import { Person } from '../support/browser'
-import { testServer } from '../support/engine'
+import { dropSlots, isFollowed, testServer } from '../support/engine'
+import { takes } from '../support/right-requests'
 
 // What could do harm or mislead in a decision: an act without its plan, rows that can't be decided on, counts that are
 // not true, times that are guessed, failures that are passed over, and keys that act while something else is meant.
@@ -26,23 +27,18 @@ beforeAll(async () => {
     create table sales.note (id int primary key, v text); insert into sales.note values (1, 'then');
     do $$ begin for i in 1..100 loop execute format('create table odd.t%s (id int)', i); end loop; end $$`)
   application = await Application.start(folder, server.url('mislead_catalog'))
-  await application.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
-  const settings = { host: '127.0.0.1', port: inject('port'), user: 'postgres', database: 'postgres', tls: 'off' }
-  await application.asks('POST', '/api/sources', { name: 'db', settings, password: inject('password') })
-  const rules = [{ id: 'a', act: 'take', kind: 'schema', pattern: `db/${DATABASE}/sales` }]
-  const rest = { rules, store: 'dry-dock', promises: { couldLose: null, backWithin: null }, readers: 1 }
+  await application.connects(folder)
+  const rest = takes('schema', `db/${DATABASE}/sales`)
   await application.asks('POST', '/api/vessels', { name: 'Bookings', definition: { ...rest, log: defaultLog(true) } })
   await application.points('bookings')
-  const follows = `select count(*) from pg_replication_slots where active and database = '${DATABASE}'`
-  await vi.waitFor(() => expect(server.psql('postgres', follows)).toBe('1'), { timeout: 60_000, interval: 100 })
+  await vi.waitFor(() => expect(isFollowed(server, DATABASE)).toBe(true), { timeout: 60_000, interval: 100 })
   person = await Person.at(application.url)
 })
 afterEach(() => expect(person.complaints).toEqual([]))
 afterAll(async () => {
   await person?.leaves()
   await application?.stop()
-  const own = `database = '${DATABASE}' and not active`
-  server.psql('postgres', `select pg_drop_replication_slot(slot_name) from pg_replication_slots where ${own}`)
+  dropSlots(server, DATABASE)
 })
 
 /** Runs a restore to its end without the interface. */

@@ -7,7 +7,7 @@ import { inParallel } from '../../engine/parallel'
 import { Application } from '../support/application'
 import { namespace, TestCluster } from '../support/cluster'
 import { testServer } from '../support/engine'
-import { access, rightRequests, takes, type Json, type Places, type RightRequest } from '../support/right-requests'
+import { rightRequests, takes, type Json, type Places, type RightRequest } from '../support/right-requests'
 
 // Bodies and addresses that are nearly right: of each request that would be answered, every field is put wrong in every
 // way, one after the other. None of it is answered with a failure of the product, and none stops it.
@@ -86,15 +86,10 @@ beforeAll(async () => {
     data: { a: '1' },
   })
   application = await Application.start(folder, server.url('odd_catalog'))
-  await application.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
   const kubeconfig = readFileSync(cluster.process.kubeconfig, 'utf8')
-  const db = await application.asks<{ id: string }>('POST', '/api/sources', {
-    name: 'db',
-    settings: access(inject('port')),
-    password: inject('password'),
-  })
+  const db = await application.connects(folder)
   const pier = await application.asks<{ id: string }>('POST', '/api/sources', { name: 'pier', kubeconfig })
-  const sources = { db: db.id, pier: pier.id }
+  const sources = { db, pier: pier.id }
   for (const id of Object.values(sources)) await application.asks('POST', `/api/sources/${id}/discover`)
   await application.asks('POST', '/api/vessels', { name: 'db', definition: takes('database', 'db/odd_data') })
   await application.asks('POST', '/api/vessels', { name: 'pier', definition: takes('namespace', 'pier/desk') })

@@ -8,7 +8,7 @@ import type { Loss } from '../../engine/watch/loss'
 import { returned } from '../../engine/watch/returns'
 import { DiscoveryWatch } from '../../engine/watch/discovery'
 import { LogBench } from '../support/log'
-import { Workbench } from '../support/engine'
+import { dropSlots, isFollowed, Workbench } from '../support/engine'
 
 // What somebody drops, empties or deletes in numbers is told within seconds, once, with the best way back first.
 
@@ -185,10 +185,7 @@ describe('a loss that several vessels hold', () => {
         async () => expect((await bench.engine.db.selectFrom('follower').select('state').execute())[0]?.state).toBe('following'),
         30_000,
       )
-      await vi.waitFor(
-        () => expect(bench.sql(`select count(*) from pg_replication_slots where active and database = current_database()`)).toBe('1'),
-        30_000,
-      )
+      await vi.waitFor(() => expect(isFollowed(bench.server, bench.database)).toBe(true), 30_000)
       bench.sql(`drop table ${LEGS} cascade`)
       const [loss, ...others] = await told(bench, ([one]) => one !== undefined && one.ways.length >= 3)
       expect(others).toEqual([])
@@ -200,10 +197,7 @@ describe('a loss that several vessels hold', () => {
       expect(readRef(loss!.ways[0]!.ref)).toMatchObject({ source: 'db' })
     } finally {
       await logs.close()
-      bench.server.psql(
-        'postgres',
-        `select pg_drop_replication_slot(slot_name) from pg_replication_slots where database = '${bench.database}' and not active`,
-      )
+      dropSlots(bench.server, bench.database)
     }
   })
 })

@@ -2,8 +2,9 @@ import { spawn, type ChildProcess } from 'node:child_process'
 import { once } from 'node:events'
 import { cpSync, openSync, symlinkSync } from 'node:fs'
 import { join } from 'node:path'
-import { vi } from 'vitest'
+import { inject, vi } from 'vitest'
 import { freePort } from '../../demo/postgres-server'
+import { access } from './right-requests'
 
 const root = process.cwd()
 
@@ -65,6 +66,13 @@ export class Application {
     const { status, text } = await this.send(method, address, body && JSON.stringify(body))
     if (status >= 300) throw new Error(`${method} ${address}: ${status} ${text}`)
     return JSON.parse(text) as T
+  }
+
+  /** Makes the store `dry-dock` in a folder, and connects the test server as `db`; the id of that source. */
+  async connects(folder: string): Promise<string> {
+    await this.asks('POST', '/api/stores', { name: 'dry-dock', path: join(folder, 'store') })
+    const body = { name: 'db', settings: access(inject('port')), password: inject('password') }
+    return (await this.asks<{ id: string }>('POST', '/api/sources', body)).id
   }
 
   /** Waits until a vessel has a point and none of its runs goes on; its points, the newest first. */

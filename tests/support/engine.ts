@@ -19,6 +19,16 @@ export function testServer(): PostgresServer {
   return new PostgresServer({ folder: join(inject('folder'), 'server'), port: inject('port'), password: inject('password') })
 }
 
+/** Whether a follower reads the log of a database. */
+export const isFollowed = (server: PostgresServer, database: string): boolean =>
+  server.psql('postgres', `select exists (select from pg_replication_slots where active and database = '${database}')`) === 't'
+
+/** Drops what followers of a database left at the server; it allows only a few of them at a time. */
+export function dropSlots(server: PostgresServer, database: string): void {
+  const own = `database = '${database}' and not active`
+  server.psql('postgres', `select pg_drop_replication_slot(slot_name) from pg_replication_slots where ${own}`)
+}
+
 /** An engine with a catalog, a store and a source of its own; runs are done in this process, one by one. */
 export class Workbench {
   private constructor(
