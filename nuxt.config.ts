@@ -10,6 +10,8 @@ export default defineNuxtConfig({
   ssr: false,
   spaLoadingTemplate: 'spa-loading.html',
   css: ['~/assets/main.css'],
+  // Folders are what a person sees; the name of a file alone says what it is.
+  components: [{ path: '~/components', pathPrefix: false }],
   devtools: { enabled: false },
   telemetry: false,
   ui: { fonts: false, theme: { colors: ['primary', 'secondary', 'success', 'info', 'warning', 'error'] } },
@@ -30,7 +32,16 @@ export default defineNuxtConfig({
     presets: [
       {
         from: '@vueuse/core',
-        imports: ['refDebounced', 'useElementSize', 'useEventListener', 'useIntervalFn', 'useThrottleFn', 'watchDebounced'],
+        imports: [
+          'refDebounced',
+          'useElementSize',
+          'useEventListener',
+          'useIntervalFn',
+          'useMutationObserver',
+          'useResizeObserver',
+          'useThrottleFn',
+          'watchDebounced',
+        ],
       },
     ],
   },

@@ -4,9 +4,9 @@ import { defineConfig } from 'vitest/config'
 // Three lanes, each with a server of its own and going file by file; they take about as long, so that all go at once in
 // `bin/test`.
 const lane = (files: string) => files.split(',').map((file) => `tests/integration/${file}.test.ts`)
-const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-faults,whereto')
+const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-by-chance,log-faults,whereto')
 const SECOND = lane(
-  'log,log-audit,log-by-chance,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*',
+  'encodings,everything,log,log-audit,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,still,still-*',
 )
 // It looks at moments right beside changes, which takes a machine that has time.
 const ALONE = lane('log-structure')
@@ -19,6 +19,15 @@ const withServer = {
   fileParallelism: false,
   // Files share what they import: to load it anew took some seconds of each.
   isolate: false,
+}
+
+/** The long way of a person through everything, and what looks at single pages and routes; as long as each other, about. */
+const PATH = ['tests/e2e/path.test.ts']
+const withApplication = {
+  globalSetup: ['tests/support/application.setup.ts'],
+  testTimeout: 120_000,
+  hookTimeout: 240_000,
+  fileParallelism: false,
 }
 
 export default defineConfig({
@@ -42,16 +51,8 @@ export default defineConfig({
       { test: { ...withServer, name: 'log', include: SECOND } },
       { test: { ...withServer, name: 'structure', include: ALONE } },
       { test: { ...withServer, name: 'churn', include: LONGEST } },
-      {
-        test: {
-          name: 'e2e',
-          include: ['tests/e2e/**/*.test.ts'],
-          globalSetup: ['tests/support/application.setup.ts'],
-          testTimeout: 120_000,
-          hookTimeout: 240_000,
-          fileParallelism: false,
-        },
-      },
+      { test: { ...withApplication, name: 'path', include: PATH } },
+      { test: { ...withApplication, name: 'pages', include: ['tests/e2e/**/*.test.ts'], exclude: PATH } },
     ],
   },
 })

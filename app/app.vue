@@ -11,13 +11,13 @@ await live
 <template>
   <UApp :toaster="{ position: 'bottom-right' }">
     <SvgPatterns />
-    <TheBar />
+    <TopBar />
     <ConnectionLost />
     <StaleStrip />
     <HoldStrip />
     <NuxtPage />
-    <LazyThePalette v-if="palette" />
-    <LazyTheKeys v-if="keys" />
+    <LazyFindOrDo v-if="palette" />
+    <LazyHelpDialog v-if="keys" />
     <LazyBackUpNow v-if="backUp" />
   </UApp>
 </template>

@@ -283,7 +283,7 @@ function planMs(picksOf: (paths: string[]) => string[]): number {
   }
   const target: ClusterState = {
     source: 'pier',
-    served: [{ group: '', version: 'v1', kind: 'ConfigMap', namespaced: true }],
+    served: [{ group: '', version: 'v1', plural: 'configmaps', kind: 'ConfigMap', namespaced: true }],
     objects: new Map(standing.map((object) => [key(object), object])),
     namespaces: new Map([[HOME, { phase: 'Active', labels: {} }]]),
     classes: [],

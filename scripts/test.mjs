@@ -10,8 +10,11 @@ const CHECKS = [
   ['types', ['npm', 'run', '--silent', 'typecheck']],
 ]
 const SOAK = ['soak', ['node', 'dist/soak.mjs', '0.7', '1']]
-/** Projects of vitest, and checks; those of one line go at once, each against a server of its own. */
-const STAGES = [['unit'], ['integration', 'log', 'churn', SOAK], ['structure', 'e2e']]
+/**
+ * Projects of vitest, and checks. The lanes of a line go at once, each against a server of its own; what stands in a lane
+ * goes one after the other.
+ */
+const STAGES = [[['unit']], [['integration'], ['log'], ['churn'], [SOAK]], [['path'], ['structure', 'pages']]]
 /** What is tested once more against each other major version of PostgreSQL that this machine has. */
 const OF_VERSIONS = ['breadth.test', 'breadth-elsewhere', 'in-place', 'order-of-making', 'log.test', 'log-structure']
 const majors = readdirSync('/usr/lib/postgresql').map(Number)
@@ -74,7 +77,12 @@ const asked = process.argv.slice(2)
 if (asked.length > 0) await vitest('asked', asked)
 else {
   const one = (what, beside) => (Array.isArray(what) ? check(what) : vitest(what, ['--project', what], { beside }))
-  for (const stage of STAGES) await Promise.all(stage.map((what) => one(what, stage.length > 1)))
+  for (const stage of STAGES)
+    await Promise.all(
+      stage.map(async (lane) => {
+        for (const what of lane) await one(what, stage.length > 1)
+      }),
+    )
 }
 for (const major of asked.length > 0 ? [] : majors.filter((one) => one >= 14 && one !== MAJOR)) {
   console.log(`Against PostgreSQL ${major}`)

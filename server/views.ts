@@ -26,11 +26,13 @@ import type { InstantView as AtInstant } from '../engine/log/instant-view'
 import type { MemberReadiness } from '../engine/log/readiness'
 import type { FoundChange, LogFound } from '../engine/log/search'
 import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
+import type { changedSinceBackup } from '../engine/points/since'
+import type { WayKind, WayOfBackup } from '../engine/runs/ways'
 import type { Change } from '../engine/notify'
 import type { ProbeFinding, ProbeReport } from '../engine/sources/source'
 import type { Loss as LossNow, LossWay as Way } from '../engine/watch/loss'
 import type { Returned as ReturnedNow } from '../engine/watch/returns'
-import type { Hand as HandNow, Unprotected } from '../engine/watch/hands'
+import type { Attention as AttentionNow, Unprotected } from '../engine/watch/attention'
 
 /** A value as it arrives by JSON. */
 export type Sent<T> = T extends Date ? string : T extends object ? { [K in keyof T]: Sent<T[K]> } : T
@@ -39,13 +41,20 @@ export type Standing = Sent<VesselStanding>
 export type Loss = Sent<LossNow>
 export type LossWay = Sent<Way>
 export type Returned = Sent<ReturnedNow>
-export type VesselView = Standing & { losses: Loss[]; definition: VesselDefinition }
-export type Hand = Sent<HandNow>
+export type VesselView = Standing & {
+  losses: Loss[]
+  /** The time zone in which its sources tell times themselves; null where that is not known. */
+  zone: string | null
+  definition: VesselDefinition
+}
+export type Attention = Sent<AttentionNow>
 export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<LifelineData>
 export type InstantView = Sent<AtInstant>
+export type { WayKind, WayOfBackup }
+export type Since = Sent<NonNullable<Awaited<ReturnType<typeof changedSinceBackup>>>>
 export type { Missing } from '../core/content/manifest'
 export type TraceView = Sent<ChangeTrace & { heavy: HeavyView[] }>
 export type Heavy = Sent<HeavyView>
@@ -77,7 +86,7 @@ export interface WatchView {
   vessels: Standing[]
   losses: Loss[]
   returned: Returned[]
-  hands: Hand[]
+  attention: Attention[]
   unprotected: Unprotected[]
   runs: RunRow[]
 }

@@ -45,17 +45,17 @@ export function useDefinition(saved: VesselDefinition | null, take: string[], sl
   const stale = shallowRef<ErrorRecord | null>(null)
   /** The rules that were saved last, with which those of the draft are compared. */
   const than = shallowRef<Rule[] | null>(saved?.rules ?? null)
-  let turn = 0
+  const begin = newestOf()
   async function evaluate() {
-    const mine = ++turn
+    const isNewest = begin()
     const body = { rules: draft.rules, vessel: slug, than: than.value }
     try {
       const answer = await post<SelectionView>('/api/selection', body)
-      if (mine !== turn) return
+      if (!isNewest()) return
       selection.value = answer
       stale.value = null
     } catch (thrown) {
-      if (mine === turn) stale.value = errorOf(thrown)
+      if (isNewest()) stale.value = errorOf(thrown)
     }
   }
   watchDebounced([() => draft.rules, than], evaluate, { debounce: 150, deep: true, immediate: true })

@@ -1,4 +1,13 @@
-const PLACES: Record<string, string> = { w: '/', o: '/sources', v: '/vessels', r: '/runs', s: '/stores' }
+import { useCommands, type Command } from '~/stores/commands'
+
+/** The places, in the order in which they stand in the bar. */
+export const PLACES = [
+  { name: 'Watch', to: '/', key: 'g-w' },
+  { name: 'Sources', to: '/sources', key: 'g-o' },
+  { name: 'Vessels', to: '/vessels', key: 'g-v' },
+  { name: 'Runs', to: '/runs', key: 'g-r' },
+  { name: 'Stores', to: '/stores', key: 'g-s' },
+]
 const SEQUENCE_MS = 1200
 
 /** Where letters are written, or choose from a list by the beginning of its words. */
@@ -6,45 +15,71 @@ const TAKES_LETTERS = 'input, textarea, select, [contenteditable=""], [contented
 /** What is open above the page has its own keys. */
 const IN_FRONT = '[role=dialog], [role=alertdialog], [role=listbox], [role=menu]'
 
-/** Whether a key is ours to use: nothing is written or chosen, nothing is open above the page, and it is none of the browser's own. */
-export function isKeyFree(event: KeyboardEvent): boolean {
-  if (event.defaultPrevented || event.ctrlKey || event.metaKey || event.altKey) return false
-  if (event.target instanceof Element && event.target.closest(TAKES_LETTERS)) return false
+/** Whether a key is ours to use: nothing is written or chosen, and nothing is open above the page. */
+function isKeyFree(event?: KeyboardEvent): boolean {
+  if (event?.target instanceof Element && event.target.closest(TAKES_LETTERS)) return false
   return document.querySelector(IN_FRONT) === null
 }
 
-/** The keys that work everywhere. Keys of the browser itself are left alone. */
-export function useKeys(): void {
-  const palette = usePalette()
-  const help = useKeyHelp()
-  let waiting = 0
-  useEventListener('keydown', (event: KeyboardEvent) => {
-    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'k') {
-      event.preventDefault()
-      palette.value = !palette.value
-      return
-    }
-    if (!isKeyFree(event)) return
-    if (Date.now() < waiting && PLACES[event.key]) {
-      waiting = 0
-      event.preventDefault()
-      void navigateTo(PLACES[event.key]!)
-      return
-    }
-    waiting = event.key === 'g' ? Date.now() + SEQUENCE_MS : 0
-    if (event.key === '?') help.value = true
-    else if (event.key === 'j' || event.key === 'k') moveFocus(event.key === 'j' ? 1 : -1)
-    else if (event.key === 'b') pressed('[data-key=back-up]', event)
-    else if (event.key === 'B') pressed('[data-key=restore]', event)
-    else if (event.key === 'x') pressed(':focus [role=checkbox], :focus[role=checkbox]', event)
-  })
+/** Makes commands known for as long as the component is there; given anew whenever what they say changes. */
+export function useCommand(commands: () => Command[]): void {
+  const store = useCommands()
+  watchEffect((cleanUp) => cleanUp(store.add(commands())))
 }
 
-function pressed(selector: string, event: KeyboardEvent): void {
-  const element = document.querySelector<HTMLElement>(selector)
-  if (!element) return
-  event.preventDefault()
-  element.click()
+/** The keys of all commands. Those of the browser itself are left alone. */
+export function useKeys(): void {
+  const store = useCommands()
+  const commands = everywhere()
+  useCommand(() => commands)
+  defineShortcuts(
+    computed(() =>
+      Object.fromEntries(
+        store.all.flatMap(({ keys, always = false, run }) => {
+          const handler = (event: KeyboardEvent) => void ((always || isKeyFree(event)) && run(event))
+          return keys.map((key) => [key, { handler, usingInput: always }])
+        }),
+      ),
+    ),
+    { chainDelay: SEQUENCE_MS },
+  )
+}
+
+function everywhere(): Command[] {
+  const [palette, help] = [usePalette(), useKeyHelp()]
+  const on = 'every page'
+  const list = (id: string, label: string, keys: string[], run: () => void): Command => ({ id, label, keys, on, run })
+  return [
+    {
+      id: 'palette',
+      label: 'Find or do anything',
+      keys: ['meta_k'],
+      on,
+      always: true,
+      run: () => (palette.value = !palette.value),
+    },
+    ...PLACES.map(({ name, to, key }): Command => ({
+      id: `go ${to}`,
+      label: `Go to ${name}`,
+      keys: [key],
+      on,
+      icon: 'i-lucide-arrow-right',
+      listed: true,
+      run: () => void navigateTo(to),
+    })),
+    list('next', 'Go down in a list', ['j'], () => moveFocus(1)),
+    list('previous', 'Go up in a list', ['k'], () => moveFocus(-1)),
+    list('tick', 'Tick what is chosen in a list', ['x'], tick),
+    list('help', 'Show keys and words', ['?'], () => (help.value = true)),
+  ]
+}
+
+/** The box of what has the focus, or of the row in which it lies. */
+function tick(): void {
+  const chosen = document.activeElement
+  const BOX = '[role=checkbox], input[type=checkbox]'
+  const box = chosen?.matches(BOX) ? chosen : (chosen?.querySelector(BOX) ?? chosen?.closest('[data-row]')?.querySelector(BOX))
+  if (box instanceof HTMLElement) box.click()
 }
 
 /** Moves through the rows of the list on the page, which are marked `data-row`. */

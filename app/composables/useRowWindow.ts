@@ -9,9 +9,9 @@ const PAGE = 100
 export const WINDOW = 200_000
 
 /** The rows of a table in a point, loaded as they come into view. */
-export function useRowWindow(point: Ref<string | null>, path: Ref<string | null>) {
-  const order = ref<RowOrder>('stored')
-  const filter = ref<Condition[]>([])
+export function useRowWindow(point: Ref<string | null>, path: Ref<string | null>, first: { order: RowOrder; filter: Condition[] }) {
+  const order = ref<RowOrder>(first.order)
+  const filter = ref<Condition[]>(first.filter)
   const base = ref(0)
   const head = shallowRef<RowPage | null>(null)
   const pages = shallowRef(new Map<number, LookedRow[]>())
@@ -81,11 +81,13 @@ export function useRowWindow(point: Ref<string | null>, path: Ref<string | null>
     if (!point.value || !path.value) return
     await (filter.value.length > 0 ? more() : see(0, PAGE - 1))
   }
-  watch([point, path], () => {
+  // Another point is asked for the same rows; another table has other columns.
+  watch([point, path], (_, [, before]) => {
     head.value = null
+    base.value = 0
+    if (before === path.value) return
     order.value = 'stored'
     filter.value = []
-    base.value = 0
   })
   watch([point, path, order, filter, base], start, { immediate: true })
 

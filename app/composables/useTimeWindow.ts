@@ -1,3 +1,4 @@
+import type { Command } from '~/stores/commands'
 import { toTime, toX, zoomed, type Scale } from '~~/core/chain/layout'
 
 export interface TimeRange {
@@ -110,16 +111,17 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
     if (Math.abs(event.deltaX) > Math.abs(event.deltaY)) pan(event.deltaX)
     else zoom(clampX(pointerX(event)), Math.exp(event.deltaY * 0.0016))
   }
-  useEventListener('keydown', (event: KeyboardEvent) => {
-    if (!isKeyFree(event)) return
-    const by = ({ ArrowLeft: -1, ArrowRight: 1 } as const)[event.key as 'ArrowLeft']
-    if (by && event.shiftKey) step(by)
-    else if (by) instant.value = Math.min(now(), toTime(scale.value, clampX(x(instant.value) + by)))
-    else if (event.key === '[' || event.key === ']') step(event.key === ']' ? 1 : -1)
-    else if (event.key === '+' || event.key === '-') zoom(clampX(x(instant.value)), event.key === '+' ? 0.7 : 1.4)
-    else return
-    event.preventDefault()
-  })
+  const move1 = (by: 1 | -1) => (instant.value = Math.min(now(), toTime(scale.value, clampX(x(instant.value) + by))))
+  const zoomHere = (by: number) => zoom(clampX(x(instant.value)), by)
+  const key = (label: string, keys: string[], run: () => void): Command => ({ id: label, label, keys, on: 'this page', run })
+  useCommand(() => [
+    key('Move the scrubber back by a pixel', ['arrowleft'], () => move1(-1)),
+    key('Move the scrubber on by a pixel', ['arrowright'], () => move1(1)),
+    key('Go to the mark before', ['[', 'shift_arrowleft'], () => step(-1)),
+    key('Go to the mark after', [']', 'shift_arrowright'], () => step(1)),
+    key('Look at a shorter time', ['+'], () => zoomHere(0.7)),
+    key('Look at a longer time', ['-'], () => zoomHere(1.4)),
+  ])
   return { scale, life, right, oldest, x, clampX, preset, enter, begin, move, end, onWheel }
 }
 

@@ -64,6 +64,16 @@ export function useWorkbench(point: Ref<string | null>) {
     }
     picks.value = next
   }
+  /** Picks some things, or no longer, whatever else is picked. */
+  function pickAll(paths: string[], isPicked: boolean): void {
+    const next = new Set(picks.value)
+    for (const path of paths) {
+      if (isPicked) next.add(path)
+      else next.delete(path)
+      if (!isPicked) delete choices.rows[path]
+    }
+    picks.value = next
+  }
   const goneIn = (container: string) => leavesOf(container).flatMap(({ path, there }) => (there === false ? [path] : []))
   /** Picks what is gone of a container, and nothing else of it. */
   function pickGone(container: string): void {
@@ -140,10 +150,10 @@ export function useWorkbench(point: Ref<string | null>) {
   const asked = computed(() => JSON.stringify([point.value, wish.value]))
   /** Stands for the plan that is shown: nothing else is to be done. */
   const agreed = ref<string | null>(null)
-  let turn = 0
+  const begin = newestOf()
   /** @param quietly because something changed there, not what is wished: a click meanwhile must not be lost */
   async function plan(quietly = false): Promise<void> {
-    const mine = ++turn
+    const isNewest = begin()
     const wished = asked.value
     trouble.value = null
     if (!point.value || !wish.value) {
@@ -155,14 +165,14 @@ export function useWorkbench(point: Ref<string | null>) {
     if (!quietly) planning.value = true
     try {
       const answer = await post<PlanView>(`/api/points/${encodeURIComponent(point.value!)}/plan`, wish.value)
-      if (mine === turn) [plans.value, namespaces.value, agreed.value] = [answer.databases, answer.namespaces, answer.agreed]
+      if (isNewest()) [plans.value, namespaces.value, agreed.value] = [answer.databases, answer.namespaces, answer.agreed]
     } catch (thrown) {
-      if (mine !== turn) return
+      if (!isNewest()) return
       plans.value = []
       namespaces.value = []
       trouble.value = errorOf(thrown)
     } finally {
-      if (mine === turn && wished === asked.value) planning.value = false
+      if (isNewest() && wished === asked.value) planning.value = false
     }
   }
   // What is wished now has no plan yet: nothing is to be started by one that was made for another wish.
@@ -183,6 +193,7 @@ export function useWorkbench(point: Ref<string | null>) {
     things,
     picks,
     toggle,
+    pickAll,
     pickGone,
     isJustGone,
     stateOf,

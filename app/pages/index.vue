@@ -8,7 +8,7 @@ onChange(() => true, refresh, 1500)
 onChange(({ about }) => about === 'loss', refresh, 100)
 useIntervalFn(refresh, 60_000)
 const now = useTicking(1000)
-const today = computed(() => new Intl.DateTimeFormat('en-GB', { weekday: 'long', day: 'numeric', month: 'long' }).format(now.value))
+const today = computed(() => longDayOf(now.value))
 
 const vessels = computed(() => worstFirst(data.value?.vessels ?? []))
 const parts = computed(() =>
@@ -55,10 +55,10 @@ const parts = computed(() =>
         :class="{ 'max-[1179px]:order-first': data.losses.length > 0 }"
       >
         <LossList :losses="data.losses" :returned="data.returned" @changed="refresh" />
-        <NeedsAttention :hands="data.hands" />
+        <NeedsAttention :attention="data.attention" />
         <UnprotectedList :unprotected="data.unprotected" />
       </div>
     </div>
-    <LastDay class="flex-1" :runs="data.runs" :vessels="vessels" :now="now" />
+    <RunsOfLastDay class="flex-1" :runs="data.runs" :vessels="vessels" :now="now" />
   </main>
 </template>

@@ -15,7 +15,7 @@ const held = computed(() => stores.value?.reduce((sum, store) => sum + store.byt
 const failure = shallowRef<ErrorRecord | null>(null)
 async function start(store: StoreView, kind: 'verify' | 'reindex') {
   try {
-    const { id } = await post<{ id: string }>(`/api/vessels/${store.vessels[0]!.slug}/runs`, { kind })
+    const { id } = await post<{ id: string }>(`/api/stores/${store.id}/runs`, { kind })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
     failure.value = errorOf(thrown)
@@ -100,6 +100,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
         </ul>
         <p v-if="store.vessels.length === 0" class="soft py-1.5">No point lies in it yet.</p>
       </div>
+      <StoreGrowth v-if="store.grown.length > 0" :store="store" class="col-span-2 col-start-2" />
     </section>
     <MakeStore v-model:open="making" @made="refresh" />
   </main>

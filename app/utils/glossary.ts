@@ -27,6 +27,7 @@ export const GLOSSARY: [group: string, words: [word: string, means: string][]][]
       ['consistent together', 'all members were captured in one hold'],
       ['each consistent', 'every member is consistent in itself; they were not held together'],
       ['crash-consistent', 'copied as it was found, as after a crash'],
+      ['read while in use', 'files were read while programs could write to them; they may be of different moments'],
     ],
   ],
   [

@@ -1,4 +1,4 @@
-import { CONTAINER_KINDS, type ThingKind } from '~~/core/things/thing'
+import { CONTAINER_KINDS, namesOf, type ThingKind } from '~~/core/things/thing'
 import type { PointThing } from '~~/server/views'
 
 /** Whether a table can be looked into; one whose rows are not known at a moment can't. */
@@ -11,6 +11,9 @@ export const isContainer = (thing: Pick<PointThing, 'kind'>) => CONTAINER_KINDS.
 
 /** Where a thing stands under Sources. */
 export const thingLink = (path: string) => `/sources/${path.split('/').map(encodeURIComponent).join('/')}`
+
+/** A thing by its names within its database or namespace: `sales.booking_leg`. */
+export const shortOf = (path: string) => namesOf(path).slice(2).join('.') || path
 
 export const kindInWords = (kind: string) => kind.replaceAll('-', ' ')
 
@@ -25,6 +28,13 @@ export function sizeOf(thing: PointThing): string {
 
 /** What a thing's words in a tree mean, where they mean more than they say. */
 export const whyOf = (thing: PointThing): string | undefined => thing.unknown ?? thing.asOf
+
+/** How a volume of a point was read. */
+export function readInWords({ how, inUse, at }: NonNullable<PointThing['read']>): string {
+  if (how === 'snapshot') return `read from a snapshot of ${secondsOf(at)}`
+  const meanwhile = inUse === null ? '' : inUse ? ', while it was in use' : ', while nothing used it'
+  return `read in place until ${secondsOf(at)}${meanwhile}`
+}
 
 /** What rules take, in a few words. */
 export function whatOf({ tables, objects, volumes }: { tables: number; objects: number; volumes: number }): string {

@@ -1,36 +1,41 @@
-// Instants in the viewer's zone.
+import { startOfDay, zoned, zoneInUse } from './zone'
 
-const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' })
-const seconds = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit' })
-const weekday = new Intl.DateTimeFormat('en-GB', { weekday: 'long' })
-const dayMonth = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short' })
-const dayMonthYear = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
-const full = new Intl.DateTimeFormat('en-GB', {
-  weekday: 'long',
-  day: 'numeric',
-  month: 'long',
-  year: 'numeric',
-  hour: '2-digit',
-  minute: '2-digit',
-  second: '2-digit',
-  timeZoneName: 'short',
-})
+// Times in the zone in use.
 
-export const clockOf = (at: Date | string) => clock.format(new Date(at))
-export const secondsOf = (at: Date | string) => seconds.format(new Date(at))
+const FORMATS = {
+  clock: { hour: '2-digit', minute: '2-digit' },
+  seconds: { hour: '2-digit', minute: '2-digit', second: '2-digit' },
+  weekday: { weekday: 'long' },
+  dayMonth: { day: 'numeric', month: 'short' },
+  dayMonthYear: { day: 'numeric', month: 'short', year: 'numeric' },
+  longDay: { weekday: 'long', day: 'numeric', month: 'long' },
+  full: {
+    weekday: 'long',
+    day: 'numeric',
+    month: 'long',
+    year: 'numeric',
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit',
+    timeZoneName: 'short',
+  },
+} satisfies Record<string, Intl.DateTimeFormatOptions>
+const made = new Map<string, Intl.DateTimeFormat>()
+function inWords(at: Date | string | number, how: keyof typeof FORMATS): string {
+  const zone = zoneInUse.value
+  const key = `${how} ${zone}`
+  if (!made.has(key)) made.set(key, new Intl.DateTimeFormat('en-GB', { ...FORMATS[how], timeZone: zone }))
+  return made.get(key)!.format(new Date(at))
+}
+
+export const clockOf = (at: Date | string) => inWords(at, 'clock')
+export const secondsOf = (at: Date | string) => inWords(at, 'seconds')
 /** `3 Nov`; with the year wherever that is not this one. */
-export function dateOf(at: Date | string, now = new Date()): string {
-  const date = new Date(at)
-  return (date.getFullYear() === now.getFullYear() ? dayMonth : dayMonthYear).format(date)
-}
-/** Everything about an instant, for hovers. */
-export const fullOf = (at: Date | string) => full.format(new Date(at))
-
-export function startOfDay(at: Date): Date {
-  const day = new Date(at)
-  day.setHours(0, 0, 0, 0)
-  return day
-}
+export const dateOf = (at: Date | string, now = new Date()) => inWords(at, zoned(at).year === zoned(now).year ? 'dayMonth' : 'dayMonthYear')
+/** `Friday 27 November`. */
+export const longDayOf = (at: Date | string | number) => inWords(at, 'longDay')
+/** Everything about a moment, for hovers. */
+export const fullOf = (at: Date | string) => inWords(at, 'full')
 
 /** `today`, `yesterday`, `Sunday`, `3 Nov`, `3 Nov 2025`. */
 export function dayOf(at: Date | string, now = new Date()): string {
@@ -38,7 +43,7 @@ export function dayOf(at: Date | string, now = new Date()): string {
   if (days === 0) return 'today'
   if (days === 1) return 'yesterday'
   if (days === -1) return 'tomorrow'
-  return days > 1 && days < 7 ? weekday.format(new Date(at)) : dateOf(at, now)
+  return days > 1 && days < 7 ? inWords(at, 'weekday') : dateOf(at, now)
 }
 
 /** `yesterday 09:41`. */
@@ -47,6 +52,7 @@ export const whenOf = (at: Date | string, now = new Date()) => `${dayOf(at, now)
 /** What stands at a tick of a time axis whose ticks are `step` milliseconds apart: a day, or the time within one. */
 export function axisLabel(at: number, step: number, now = new Date()): string {
   const time = new Date(at)
-  if (step >= 86_400_000 || time.getHours() + time.getMinutes() === 0) return dateOf(time, now)
+  const { hour, minute } = zoned(at)
+  if (step >= 86_400_000 || hour + minute === 0) return dateOf(time, now)
   return step < 60_000 ? secondsOf(time) : clockOf(time)
 }

@@ -20,6 +20,10 @@ export const RUN_KIND = {
   reindex: 'Rebuilt index',
 } as const
 
+/** What a run does, and what it makes where that is more than one word for all: `Backup, differential`. */
+export const kindOfRun = ({ kind, makes }: Pick<RunRow, 'kind' | 'makes'>): string =>
+  makes === null || makes === 'full' ? RUN_KIND[kind] : `${RUN_KIND[kind]}, ${ARTIFACT_WORD[makes]}`
+
 export const RUN_STATE = {
   waiting: { word: 'waiting', color: 'var(--soft)', icon: 'i-lucide-hourglass' },
   running: { word: 'running', color: 'var(--ink)', icon: 'i-lucide-loader' },

@@ -33,7 +33,7 @@ export function mapObject(then: ClusterObject, namespace: string | null, wish: C
   // Objects of an API are JSON, and this is several times as fast as a structured clone.
   const object = JSON.parse(JSON.stringify(then)) as ClusterObject
   const notes: string[] = []
-  place(object, then, namespace, wish, notes)
+  place(object, then, namespace, wish)
   rename(object, renames, notes)
   for (const holder of classesOf(object)) {
     const to = wish.classes[String(holder.storageClassName ?? '')]
@@ -48,12 +48,9 @@ export function mapObject(then: ClusterObject, namespace: string | null, wish: C
   return { object, notes, trouble }
 }
 
-function place(object: ClusterObject, then: ClusterObject, namespace: string | null, wish: ClusterWish, notes: string[]): void {
+function place(object: ClusterObject, then: ClusterObject, namespace: string | null, wish: ClusterWish): void {
   const was = then.metadata.namespace
-  if (namespace !== null && was !== undefined && was !== namespace) {
-    object.metadata.namespace = namespace
-    notes.push(`namespace ${was} becomes ${namespace}`)
-  }
+  if (namespace !== null && was !== undefined) object.metadata.namespace = namespace
   // Bindings name the namespaces of accounts, webhooks those of services.
   for (const subject of list(object.subjects))
     if (subject.namespace !== undefined) subject.namespace = wish.namespaces[subject.namespace as string] ?? subject.namespace

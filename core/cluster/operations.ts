@@ -1,4 +1,5 @@
 import type { ClusterObject } from './clean'
+import type { Right } from './rights'
 import type { Phase } from './phases'
 
 export type ClusterVerb = 'create' | 'replace' | 'merge' | 'leave'
@@ -18,6 +19,8 @@ export interface ObjectOperation {
   /** Replacing means removing and making, because of these fields. */
   anew: string[]
   renamed: boolean
+  /** Something of its name stands there, as it was or not. */
+  stands: boolean
   /** What stands there is what was then. */
   same: boolean
   notes: string[]
@@ -30,6 +33,8 @@ export interface VolumeOperation {
   namespace: string
   target: string
   verb: ClusterVerb
+  /** A volume of its name stands there. */
+  stands: boolean
   renamed: boolean
   files: number
   bytes: number
@@ -58,6 +63,10 @@ export interface NamespacePlan {
   volumes: VolumeOperation[]
   blockers: Blocker[]
   warnings: string[]
+  /** Why what comes back is unplugged, where the plan decided that; null where it is not, or a person did. */
+  unplugged: string | null
+  /** Rights at the target that it needs. */
+  needs: Right[]
   bytes: number
   files: number
   /** What its objects ask for, and what there is at the target to choose from. */

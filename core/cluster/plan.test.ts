@@ -4,6 +4,7 @@ import type { NamespaceManifest, ObjectEntry } from '../content/manifest'
 import type { Collision } from '../restore/wish'
 import type { ClusterObject } from './clean'
 import { planNamespace, type PlanInput } from './plan'
+import { rightsInWords } from './rights'
 import { objectKey, quantity, type ClusterState } from './target'
 import { clusterWishOf, type ClusterWish } from './wish'
 
@@ -88,7 +89,7 @@ const KINDS: [string, string][] = [
 function state(source: string, standing: ClusterObject[], more: Partial<ClusterState> = {}): ClusterState {
   return {
     source,
-    served: KINDS.map(([group, kind]) => ({ group, kind, version: 'v1', namespaced: true })),
+    served: KINDS.map(([group, kind]) => ({ group, kind, plural: `${kind.toLowerCase()}s`, version: 'v1', namespaced: true })),
     objects: new Map(
       standing.map((one) => [objectKey(groupOf(one.apiVersion!), one.kind!, one.metadata.namespace ?? null, one.metadata.name), one]),
     ),
@@ -233,7 +234,7 @@ describe('a plan that was carried out', () => {
   /** A definition that stands there is served. */
   function serving(target: ClusterState): ClusterState {
     const stands = [...target.objects.values()].some(({ metadata }) => metadata.name === definition.metadata.name)
-    const lane = { group: 'lanes.example', kind: 'Lane', version: 'v1', namespaced: true }
+    const lane = { group: 'lanes.example', kind: 'Lane', plural: 'lanes', version: 'v1', namespaced: true }
     return { ...target, served: [...state('pier', []).served, ...(stands ? [lane] : [])] }
   }
   const changed = (one: ClusterObject): ClusterObject => ({ ...one, metadata: { ...one.metadata, labels: { changed: 'by hand' } } })
@@ -267,6 +268,73 @@ describe('what is left out', () => {
     expect(found.warnings).toEqual(['StatefulSet old-manifest needs Service manifest, which is left out and is not there.'])
     expect(objects.find(({ operation }) => operation.kind === 'StatefulSet')!.object.spec).toMatchObject({ serviceName: 'manifest' })
     expect(found.volumes[0]!.claim).toBe('data-old-manifest-0')
+  })
+})
+
+describe('a copy beside a living original', () => {
+  const port = object('v1', 'Service', 'manifest', { spec: { type: 'NodePort', ports: [{ port: 80, nodePort: 30080 }] } })
+  const outside = (target: ClusterState, cluster: Partial<ClusterWish>) => {
+    const objects = [port]
+    const { plan: found, objects: planned } = planNamespace({
+      source: 'pier',
+      manifest: { ...manifest, objects: objects.map(entry), volumes: [] },
+      objects,
+      target,
+      asked: { picks: ['pier/boarding'], collide: 'replace', each: {}, cluster: clusterWishOf(cluster) },
+    })
+    return [(planned[0]!.object.spec as { type: string }).type, found.unplugged !== null]
+  }
+  const alive = state('pier', [berth], { namespaces: new Map([['boarding', { phase: 'Active', labels: {} }]]) })
+  it('comes back unplugged by itself, and says why', () => {
+    expect(outside(alive, { namespaces: { boarding: 'boarding-2026-11-24' } })).toEqual(['ClusterIP', true])
+    expect(outside(alive, { suffix: '-then' })).toEqual(['ClusterIP', true])
+  })
+  it('is as it was where a person says so, in its own place, and where the original is gone or elsewhere', () => {
+    expect(outside(alive, { namespaces: { boarding: 'copy' }, exposure: 'keep' })).toEqual(['NodePort', false])
+    expect(outside(alive, {})).toEqual(['NodePort', false])
+    expect(outside(state('pier', [berth]), { namespaces: { boarding: 'copy' } })).toEqual(['NodePort', false])
+    expect(outside(islet(), { namespaces: { boarding: 'copy' } })).toEqual(['NodePort', false])
+  })
+})
+
+describe('workloads that are left at rest', () => {
+  it('come back with nothing running, and what would run at once does not come', () => {
+    const pod = object('v1', 'Pod', 'once', { spec: { containers: [] } })
+    const objects = [set, pod]
+    const { objects: planned } = planNamespace({
+      source: 'pier',
+      manifest: { ...manifest, objects: objects.map(entry), volumes: [] },
+      objects,
+      target: state('pier', [berth]),
+      asked: { picks: ['pier/boarding'], collide: 'replace', each: {}, cluster: clusterWishOf({ atRest: true }) },
+    })
+    const [workload, once] = ['StatefulSet', 'Pod'].map((kind) => planned.find(({ operation }) => operation.kind === kind)!)
+    expect(workload!.object.spec).toMatchObject({ replicas: 0 })
+    expect(workload!.operation.notes).toContain('left at rest: replicas was 2')
+    expect(once!.operation).toMatchObject({ verb: 'leave', notes: ['It would run at once, and workloads are left at rest.'] })
+  })
+})
+
+describe('rights that a plan needs', () => {
+  it('are those of what it does at its target, each once, for kinds that are served', () => {
+    const { plan: found } = plan(state('pier', [berth]))
+    expect(rightsInWords(found.needs)).toEqual([
+      'create namespaces',
+      'create and get customresourcedefinitions.apiextensions.k8s.io',
+      'create and get persistentvolumeclaims in boarding',
+      'create and get configmaps in boarding',
+      'create, patch and get statefulsets.apps in boarding',
+      'create and get services in boarding',
+      'create, get and delete pods in boarding',
+      'create pods/exec in boarding',
+    ])
+  })
+  it('follow what is done with what stands there', () => {
+    const standing = [{ ...settings, data: { LANES: '5' } }, berth]
+    const of = (collide: Collision) => rightsInWords(plan(state('pier', standing), {}, { picks: [pathOf(settings)], collide }).plan.needs)
+    expect(of('replace')).toEqual(['update and get configmaps in boarding'])
+    expect(of('merge')).toEqual(['patch and get configmaps in boarding'])
+    expect(of('skip')).toEqual([])
   })
 })
 

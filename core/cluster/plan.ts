@@ -5,9 +5,10 @@ import type { ClusterObject } from './clean'
 import { fixedFields, holds } from './immutable'
 import { classesOf, mapObject, renameKey, type Renames } from './mapping'
 import type { ObjectOperation, VolumeOperation, Blocker, NamespacePlan, PlannedObject } from './operations'
-import { PHASES, phaseOf } from './phases'
+import { atRest, PHASES, phaseOf } from './phases'
 import { claimParts, claimTemplates, containersOf } from './pods'
 import { preflight } from './preflight'
+import { rightsNeeded } from './rights'
 import { objectKey, type ClusterState } from './target'
 import { groupOf } from './versions'
 import type { Asked, ClusterWish } from './wish'
@@ -35,6 +36,8 @@ export function planNamespace(input: PlanInput): { plan: NamespacePlan; objects:
 class Planner {
   private readonly into: string
   private readonly wish: ClusterWish
+  /** Whether its original stays beside it, alive. */
+  private readonly isCopy: boolean
   private readonly renames: Renames = new Map()
   private readonly picked: { entry: ObjectEntry; object: ClusterObject }[]
   private readonly volumes: VolumeManifest[]
@@ -43,7 +46,8 @@ class Planner {
 
   constructor(private readonly input: PlanInput) {
     const { manifest, asked } = input
-    this.wish = asked.cluster
+    this.isCopy = isCopyBeside(input)
+    this.wish = { ...asked.cluster, exposure: asked.cluster.exposure ?? (this.isCopy ? 'unplug' : 'keep') }
     this.takes = withinAny(asked.picks)
     this.into = this.wish.namespaces[manifest.name] ?? manifest.name
     this.picked = manifest.objects
@@ -142,6 +146,8 @@ class Planner {
         volumes,
         blockers: [...this.troubles, ...blockers],
         warnings,
+        unplugged: this.whyUnplugged(active),
+        needs: rightsNeeded({ makes, volumes, into: this.into }, planned, target.served),
         bytes: filled.reduce((sum, { bytes }) => sum + bytes, 0),
         files: filled.reduce((sum, { files }) => sum + files, 0),
         asks: {
@@ -156,12 +162,26 @@ class Planner {
     }
   }
 
+  private whyUnplugged(active: PlannedObject[]): string | null {
+    const isReached = active.some(({ operation: { kind } }) => kind === 'Ingress' || kind === 'Service')
+    if (!this.isCopy || !isReached || this.input.asked.cluster.exposure !== null) return null
+    return `${this.input.manifest.name} is alive beside it, so no service or ingress of this copy is reached from outside of the cluster: none answers in the original’s place.`
+  }
+
   private readonly troubles: Blocker[] = []
 
   private planObject(entry: ObjectEntry, then: ClusterObject): PlannedObject {
     const namespace = this.namespaceOf(entry)
-    const { object, notes, trouble } = mapObject(then, namespace, this.wish, namespace === null ? new Map() : this.renames)
+    const { object: mapped, notes, trouble } = mapObject(then, namespace, this.wish, namespace === null ? new Map() : this.renames)
     if (trouble) this.troubles.push({ code: 'change_impossible', what: trouble, next: 'Mend the change, or leave it out.' })
+    const rest = this.wish.atRest ? atRest(mapped) : null
+    const object = rest ? rest.still : mapped
+    if (rest)
+      notes.push(
+        `left at rest: ${Object.entries(rest.start)
+          .map(([field, value]) => `${field} was ${value}`)
+          .join(', ')}`,
+      )
     const group = groupOf(object.apiVersion)
     const kind = object.kind ?? entry.kind
     const name = object.metadata.name
@@ -177,6 +197,7 @@ class Planner {
       verb: 'create',
       anew: [],
       renamed: name !== entry.name,
+      stands: now !== undefined,
       same: false,
       notes,
       warnings: [],
@@ -185,7 +206,9 @@ class Planner {
       Object.assign(operation, { verb: 'leave', same })
       operation.notes = [note]
     }
-    const out = this.isLeftOut(kind)
+    const out =
+      this.isLeftOut(kind) ??
+      (this.wish.atRest && operation.phase === 'start' ? 'It would run at once, and workloads are left at rest.' : null)
     if (out) leave(out)
     else if (now) this.collide(operation, object, now, leave)
     return { operation, object }
@@ -224,6 +247,7 @@ class Planner {
       namespace: this.into,
       target: volumePath(this.input.target.source, this.into, claim),
       verb: !standing ? 'create' : collision === 'skip' || collision === 'rename' ? 'leave' : collision,
+      stands: Boolean(standing),
       renamed: claim !== volume.claim,
       files,
       bytes,
@@ -273,4 +297,10 @@ function registriesOf(objects: ClusterObject[]): string[] {
   return [...new Set(images.map(({ image = '' }) => image.slice(0, Math.max(0, image.indexOf('/')))))]
     .filter((one) => one.includes('.'))
     .sort()
+}
+
+/** Whether what comes back stands beside a living original in the same cluster. */
+function isCopyBeside({ source, manifest, target, asked: { cluster } }: PlanInput): boolean {
+  if (target.source !== source || manifest.name === CLUSTER_WIDE || target.namespaces.get(manifest.name)?.phase !== 'Active') return false
+  return (cluster.namespaces[manifest.name] ?? manifest.name) !== manifest.name || cluster.prefix + cluster.suffix !== ''
 }

@@ -4,7 +4,7 @@ import type { ClusterObject } from './clean'
 export interface ClusterState {
   source: string
   /** Every kind that is served, in each of its versions. */
-  served: { group: string; version: string; kind: string; namespaced: boolean }[]
+  served: { group: string; version: string; kind: string; plural: string; namespaced: boolean }[]
   /** Every object, by `group kind namespace name`; cleaned of what the cluster writes. */
   objects: Map<string, ClusterObject>
   /** Namespaces with their phase. */

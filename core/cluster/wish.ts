@@ -42,8 +42,11 @@ export interface ClusterWish {
   /** Beginnings of image names, by those of then. */
   registries: Record<string, string>
   changes: Change[]
-  exposure: Exposure
+  /** Null lets the plan decide: a copy beside a living original comes back unplugged, all else as it was. */
+  exposure: Exposure | null
   secrets: boolean
+  /** Workloads come back with nothing running, and nobody starts them. */
+  atRest: boolean
   /** Single files of volumes, by the volume's path: files, or folders with all that is in them. */
   files: Record<string, string[]>
   after: AfterStep[]
@@ -62,8 +65,9 @@ const USUAL: ClusterWish = {
   labels: {},
   registries: {},
   changes: [],
-  exposure: 'keep',
+  exposure: null,
   secrets: true,
+  atRest: false,
   files: {},
   after: [],
   readyWithinMs: READY_WITHIN.default,

@@ -234,6 +234,8 @@ export interface VolumeManifest {
   capacity: string
   /** Whether a snapshot of it was read, or the volume itself while it was in use. */
   how: 'snapshot' | 'in place'
+  /** Of one that was read in place: whether a pod had it when reading began or ended; absent where that was not looked at. */
+  inUse?: boolean
   /** The folder of it that was read; absent for all of it. */
   folder?: string
   /** When the snapshot was taken, or when reading ended. */

@@ -1,6 +1,28 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { canonicalValue, compareValues, filterOf, keyRangeOf, needleOf, orderingOf, readyFilter, type Condition } from './filter'
+import {
+  canonicalValue,
+  compareValues,
+  filterOf,
+  keyRangeOf,
+  needleOf,
+  orderingOf,
+  readFilter,
+  readyFilter,
+  type Condition,
+} from './filter'
+
+describe('conditions in an address', () => {
+  it('are read as they were written, and nothing else is', () => {
+    const all: Condition[] = [
+      { column: 'fare', op: '≥', value: '9.5' },
+      { column: 'note', op: 'is null', value: '' },
+    ]
+    expect(readFilter(JSON.stringify(all))).toEqual(all)
+    for (const odd of ['', '{', 'null', '{"column": "a"}', '[1, null, {"column": "a", "op": "drop", "value": ""}]'])
+      expect(readFilter(odd)).toEqual([])
+  })
+})
 
 const types = [
   { name: 'id', type: 'bigint' },

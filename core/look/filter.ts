@@ -13,6 +13,21 @@ export interface Condition {
   value: string
 }
 
+/** Conditions out of the text of an address; what is none is left out. */
+export function readFilter(text: string): Condition[] {
+  try {
+    const given: unknown = JSON.parse(text)
+    return Array.isArray(given) ? given.filter(isCondition).map(({ column, op, value }) => ({ column, op, value })) : []
+  } catch {
+    return []
+  }
+}
+
+function isCondition(given: unknown): given is Condition {
+  const { column, op, value } = (given ?? {}) as Partial<Record<keyof Condition, unknown>>
+  return typeof column === 'string' && typeof value === 'string' && OPS.includes(op as Op)
+}
+
 /** How the values of a type are ordered and written. */
 export type Ordering = 'number' | 'time' | 'boolean' | 'uuid' | 'text'
 

@@ -6,7 +6,7 @@ const gate = (more: Partial<MemberFacts> = {}): MemberFacts => ({
   member: 'pier/boarding',
   sound: false,
   captured: { from: 1200, to: 2000 },
-  steps: [{ name: 'freeze', trouble: null }],
+  steps: [{ name: 'freeze', stops: false, trouble: null }],
   ...more,
 })
 const sales = (more: Partial<MemberFacts> = {}): MemberFacts => ({ ...gate(), member: 'db/bookings', sound: true, ...more })
@@ -34,7 +34,7 @@ describe('the consistency of a point', () => {
   it.each([
     [
       'a step failed',
-      gate({ steps: [{ name: 'freeze', trouble: 'It ended with 3.' }] }),
+      gate({ steps: [{ name: 'freeze', stops: false, trouble: 'It ended with 3.' }] }),
       hold,
       'Its step “freeze” failed: It ended with 3.',
     ],
@@ -50,6 +50,30 @@ describe('the consistency of a point', () => {
     const { consistency, why, members } = consistencyOf([facts], stretch)
     expect([consistency, members[0]!.missed]).toEqual(['as found', true])
     expect(why).toContain(words)
+  })
+  it('tells a hold that stopped everything from one that only kept it from writing', () => {
+    const steps = [{ name: 'stop', stops: true, trouble: null }]
+    expect(consistencyOf([gate({ steps })], hold).members[0]!.why).toMatch(/^Stopped for 2\.0 s/)
+    expect(consistencyOf([gate()], hold).members[0]!.why).toMatch(/^Held for 2\.0 s/)
+  })
+  it('says of volumes that nothing held how they were read, and never that files read in use are as after a crash', () => {
+    const read = (...volumes: NonNullable<MemberFacts['volumes']>) => consistencyOf([gate({ steps: [], volumes }), sales()], hold)
+    const [shot, used, rested] = [
+      { name: 'maps', read: 'snapshot' },
+      { name: 'data', read: 'in use' },
+      { name: 'old', read: 'at rest' },
+    ] as const
+    expect(read(shot, used)).toMatchObject({
+      consistency: 'in use',
+      why: 'pier/boarding: Nothing quiesces it. The volume data was read while programs had it: files may be of different moments.',
+    })
+    expect(read(shot, rested)).toMatchObject({
+      consistency: 'as found',
+      why: 'pier/boarding: Nothing quiesces it. Its volumes were read from snapshots, each as after a crash. No program had the volume old when reading began and ended.',
+    })
+    expect(read().why).toContain('It is as after a crash.')
+    // Held, it does not matter how it was read.
+    expect(consistencyOf([gate({ volumes: [used] })], hold).consistency).toBe('held together')
   })
   it('says of what was computed that it was not captured', () => {
     expect(consistencyOf([sales({ captured: null })], null)).toMatchObject({ consistency: 'each sound', members: [{ missed: false }] })

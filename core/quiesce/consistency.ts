@@ -1,13 +1,14 @@
 import { durationInWords } from '../time/words'
 
 /** Which consistency was reached, the best first. */
-export type Consistency = 'held together' | 'each sound' | 'as found'
+export type Consistency = 'held together' | 'each sound' | 'as found' | 'in use'
 
 /** As it is told to people; the values themselves stand in stores. */
 export const CONSISTENCY: Record<Consistency, { word: string; why: string }> = {
   'held together': { word: 'consistent together', why: 'All members were captured in one hold.' },
   'each sound': { word: 'each consistent', why: 'Every member is consistent in itself; they were not held together.' },
   'as found': { word: 'crash-consistent', why: 'Copied as it was found, as after a crash.' },
+  'in use': { word: 'read while in use', why: 'Files were read while programs could write to them: they may be of different moments.' },
 }
 
 /** A stretch of time in milliseconds, by one clock. */
@@ -24,7 +25,9 @@ export interface MemberFacts {
   /** From the first to the last moment of what was captured of it; null when it was computed and not captured. */
   captured: Stretch | null
   /** Its own steps, with what failed of them, in words; empty when nothing holds it. */
-  steps: { name: string; trouble: string | null }[]
+  steps: { name: string; stops: boolean; trouble: string | null }[]
+  /** How its volumes were read, for a namespace that has some. */
+  volumes?: { name: string; read: 'snapshot' | 'in use' | 'at rest' }[]
 }
 
 export interface MemberConsistency {
@@ -49,7 +52,9 @@ const within = (inner: Stretch, outer: Stretch) => inner.from >= outer.from && i
  */
 export function consistencyOf(members: MemberFacts[], hold: Stretch | null): Reached {
   const judged = members.map((facts) => judge(facts, hold))
-  const worst = (['as found', 'each sound', 'held together'] as const).find((level) => judged.some((one) => one.consistency === level))!
+  const worst = (['in use', 'as found', 'each sound', 'held together'] as const).find((level) =>
+    judged.some((one) => one.consistency === level),
+  )!
   const first = judged.find(({ consistency }) => consistency === worst)!
   const why =
     worst === 'held together'
@@ -62,11 +67,33 @@ export function consistencyOf(members: MemberFacts[], hold: Stretch | null): Rea
   return { consistency: worst, why, members: judged }
 }
 
-function judge({ member, sound, captured, steps }: MemberFacts, hold: Stretch | null): MemberConsistency {
-  const alone = (why: string, missed: boolean): MemberConsistency =>
-    sound
-      ? { member, consistency: 'each sound', why: `${why} Its snapshot is consistent in itself.`, missed }
-      : { member, consistency: 'as found', why: `${why} It is as after a crash.`, missed }
+/** What volumes are that nothing held, by how they were read. */
+function volumesInWords(volumes: NonNullable<MemberFacts['volumes']>): { consistency: Consistency; why: string } {
+  const of = (read: 'snapshot' | 'in use' | 'at rest') => volumes.filter((one) => one.read === read).map(({ name }) => name)
+  const [used, rested] = [of('in use'), of('at rest')]
+  if (used.length > 0) {
+    const [which, were] =
+      used.length === 1 ? [`The volume ${used[0]}`, 'was'] : [`${used.length} volumes (${used.slice(0, 3).join(', ')})`, 'were']
+    return {
+      consistency: 'in use',
+      why: `${which} ${were} read while programs had ${used.length === 1 ? 'it' : 'them'}: files may be of different moments.`,
+    }
+  }
+  const parts = []
+  if (of('snapshot').length > 0) parts.push('Its volumes were read from snapshots, each as after a crash.')
+  if (rested.length > 0)
+    parts.push(
+      `No program had ${rested.length === 1 ? `the volume ${rested[0]}` : `${rested.length} volumes`} when reading began and ended.`,
+    )
+  return { consistency: 'as found', why: parts.join(' ') || 'It is as after a crash.' }
+}
+
+function judge({ member, sound, captured, steps, volumes = [] }: MemberFacts, hold: Stretch | null): MemberConsistency {
+  const alone = (why: string, missed: boolean): MemberConsistency => {
+    if (sound) return { member, consistency: 'each sound', why: `${why} Its snapshot is consistent in itself.`, missed }
+    const read = volumesInWords(volumes)
+    return { member, consistency: read.consistency, why: `${why} ${read.why}`, missed }
+  }
   if (captured === null) {
     const why = 'It was computed from its log or from what changed, not captured in a hold.'
     return { member, consistency: 'each sound', why, missed: false }
@@ -79,6 +106,7 @@ function judge({ member, sound, captured, steps }: MemberFacts, hold: Stretch | 
     const late = captured.to - hold.to
     return alone(late > 0 ? `The hold ended ${durationInWords(late)} before it was captured.` : 'Its capture began before the hold.', true)
   }
-  const why = `Held for ${durationInWords(hold.to - hold.from)}; captured ${durationInWords(captured.from - hold.from)} after the hold was reached, in ${durationInWords(captured.to - captured.from)}.`
+  const how = steps.every(({ stops }) => stops) ? 'Stopped' : 'Held'
+  const why = `${how} for ${durationInWords(hold.to - hold.from)}; captured ${durationInWords(captured.from - hold.from)} after the hold was reached, in ${durationInWords(captured.to - captured.from)}.`
   return { member, consistency: 'held together', why, missed: false }
 }

@@ -32,6 +32,17 @@ describe('lanes', () => {
     ])
     expect(all!.from).toBe(1000)
   })
+  it('hold nothing by what only prepares, whose end is not that of the hold', () => {
+    const prepares: HoldStep = { ...step('sync', 0), release: null, prepares: true }
+    const measured = [
+      { name: 'sync', member: 'pier/boarding', begun: 0, held: 500, released: 510 },
+      { name: 'a', member: 'pier/boarding', begun: 510, held: 700, released: 1700 },
+    ]
+    const { members, all } = lanesOf({ steps: [prepares, step('a', 1)], budgetMs: 5000 }, measured, [])
+    expect(members[0]!.bars[0]).toMatchObject({ begun: 0, held: 500, released: 500, measured: true })
+    expect(all!.to - all!.from).toBe(1000)
+    expect(lanesOf({ steps: [prepares], budgetMs: 5000 }, measured, []).all).toBeNull()
+  })
   it('release the last turn first, after the capture', () => {
     const captured = [{ name: 'of then', member: 'pier/boarding', begun: 0, held: 300, released: 1000 }]
     const { members, all, total } = lanesOf({ steps: [step('a', 0), step('b', 1)], budgetMs: 5000 }, captured, [])

@@ -38,6 +38,8 @@ const ASSUMED_RELEASE_MS = 100
  */
 export function lanesOf(still: Still, measured: MeasuredStep[], members: string[]): Lanes {
   const { steps } = still
+  const preparing = new Set(steps.filter(({ prepares }) => prepares).map(({ member, name }) => `${member}\n${name}`))
+  const holding = measured.filter(({ member, name }) => !preparing.has(`${member}\n${name}`))
   const known = new Map(measured.map((one) => [`${one.member}\n${one.name}`, one]))
   const of = (step: HoldStep) => {
     const found = known.get(`${step.member}\n${step.name}`)
@@ -57,19 +59,19 @@ export function lanesOf(still: Still, measured: MeasuredStep[], members: string[
     begun += Math.max(...taking.map(({ took }) => took))
   }
   const reached = begun
-  const lastHeld = Math.max(0, ...measured.map(({ held }) => held ?? 0))
-  const firstReleased = Math.min(...measured.flatMap(({ released }) => (released === null ? [] : [released])))
-  const measuredCapture = Number.isFinite(firstReleased) && measured.length > 0 ? Math.max(0, firstReleased - lastHeld) : null
+  const lastHeld = Math.max(0, ...holding.map(({ held }) => held ?? 0))
+  const firstReleased = Math.min(...holding.flatMap(({ released }) => (released === null ? [] : [released])))
+  const measuredCapture = Number.isFinite(firstReleased) && holding.length > 0 ? Math.max(0, firstReleased - lastHeld) : null
   let end = reached + (measuredCapture ?? ASSUMED_CAPTURE_MS)
   const to = end
   for (const turn of turnsOf(steps).reverse()) {
     end += ASSUMED_RELEASE_MS
-    for (const bar of bars) if (turn.includes(bar.step)) bar.released = end
+    for (const bar of bars) if (turn.includes(bar.step)) bar.released = bar.step.prepares ? bar.held : end
   }
   const all = [...new Set([...members, ...membersHeld(still)])]
   return {
     members: all.map((member) => ({ member, bars: bars.filter(({ step }) => step.member === member) })),
-    all: bars.length === 0 ? null : { from: reached, to },
+    all: bars.every(({ step }) => step.prepares) ? null : { from: reached, to },
     total: bars.length === 0 ? 0 : end,
   }
 }

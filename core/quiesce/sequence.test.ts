@@ -22,11 +22,13 @@ describe('a quiesce sequence', () => {
       release: { kind: 'http', method: 'POST', url: 'http://gates.example/free', body: '{send.id}' },
     })
     expect(troubles(step('freeze', 0), use)).toEqual([])
+    expect(troubles(step('sync', 0, { prepares: true, release: null }))).toEqual([])
   })
   it.each([
     [[step('a', 0), step('a', 1)], 'Two steps are called “a”.'],
     [[step('', 0)], 'its name must begin with a letter'],
     [[step('a', 0, { release: null })], 'nothing says what releases it'],
+    [[step('a', 0, { prepares: true })], 'it only prepares, and has something to release'],
     [[step('a', 0, { member: 'pier' })], 'it belongs to no member'],
     [[step('a', 0, { limitMs: 5 })], 'its limit must lie between'],
     [[step('a', 0, { act: { kind: 'sql', statement: ' ' } })], 'it has no statement'],

@@ -28,8 +28,10 @@ export interface HoldStep {
   limitMs: number
   /** When it fails: no backup is made, or one that counts as after a crash. */
   onFailure: 'stop' | 'go on'
-  /** What releases it. Scaling knows by itself. */
+  /** What releases it. Scaling knows by itself, and what only prepares has nothing to release. */
   release: Act | null
+  /** It is done before the others, and holds nothing by itself: caches are written, an alarm is silenced. */
+  prepares?: boolean
 }
 
 /** How the members of a vessel are held still together. */
@@ -93,7 +95,9 @@ function stepTroubles(step: HoldStep, earlier: HoldStep[]): string[] {
   if (!/^[^/]+\/[^/]+$/.test(step.member)) troubles.push(say('it belongs to no member'))
   const trouble = actTrouble(step.act)
   if (trouble) troubles.push(say(trouble))
-  if (step.act.kind !== 'scale' && step.release === null) troubles.push(say('nothing says what releases it'))
+  if (step.prepares && (step.act.kind === 'scale' || step.release !== null))
+    troubles.push(say('it only prepares, and has something to release'))
+  if (!step.prepares && step.act.kind !== 'scale' && step.release === null) troubles.push(say('nothing says what releases it'))
   const releasing = step.release && actTrouble(step.release)
   if (releasing) troubles.push(say(`of its release, ${releasing}`))
   const { min, max } = LIMITS.step

@@ -62,6 +62,12 @@ export function wishOf(given: Partial<Omit<Wish, 'cluster'>> & { cluster?: Parti
   }
 }
 
+/** Whether nothing but what is picked was chosen. */
+export function isPlain(wish: Wish): boolean {
+  const plain = wishOf({ picks: wish.picks })
+  return (Object.keys(plain) as (keyof Wish)[]).every((name) => JSON.stringify(plain[name]) === JSON.stringify(wish[name]))
+}
+
 const BESIDE = { schema: null, prefix: '', suffix: '', names: {} }
 
 /** Where the things of a database go: to which source, and into which database. */

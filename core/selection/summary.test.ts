@@ -38,6 +38,20 @@ describe('few', () => {
     expect(result.first.map(({ path }) => path)).toEqual(['db/a/s/two', 'db/a/s/one', 'db/a/s/v'])
   })
 
+  it('counts objects of clusters by the kinds that their API gives them', () => {
+    const object = (name: string, kind: string): Thing => ({ ...thing(`pier/kiosk/apps/${kind}/${name}`, 'object'), facts: { kind } })
+    const all = [object('a', 'Deployment'), object('b', 'Secret'), object('c', 'Deployment'), thing('pier/kiosk/volume/v', 'volume')]
+    expect(few(all)).toMatchObject({
+      objects: 3,
+      volumes: 1,
+      kinds: [
+        ['Deployment', 2],
+        ['Secret', 1],
+        ['volume', 1],
+      ],
+    })
+  })
+
   it('stays small however many things there are', () => {
     expect(few(Array.from({ length: 5000 }, (_, i) => thing(`db/a/s/${i}`, 'table', i))).first).toHaveLength(40)
   })

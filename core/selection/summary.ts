@@ -10,8 +10,8 @@ export interface Few {
   volumes: number
   bytes: number
   rows: number
-  /** By kind, the most frequent first. */
-  kinds: [ThingKind, number][]
+  /** By kind, the most frequent first; objects of clusters by the kind that their API gives them. */
+  kinds: [string, number][]
   /** The heaviest. */
   first: { path: string; kind: ThingKind; bytes: number; isNew: boolean }[]
 }
@@ -62,10 +62,11 @@ const NAMES = 4
 
 /** @param isNew whether a thing is marked as one that was not taken before */
 export function few(things: Thing[], isNew: (path: string) => boolean = () => false): Few {
-  const kinds = new Map<ThingKind, number>()
+  const kinds = new Map<string, number>()
   let [bytes, rows, tables, objects, volumes] = [0, 0, 0, 0, 0]
   for (const { kind, facts } of things) {
-    kinds.set(kind, (kinds.get(kind) ?? 0) + 1)
+    const called = kind === 'object' ? (facts.kind ?? kind) : kind
+    kinds.set(called, (kinds.get(called) ?? 0) + 1)
     bytes += facts.bytes ?? 0
     rows += facts.rows ?? 0
     if (kind === 'table') tables++

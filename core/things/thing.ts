@@ -74,6 +74,9 @@ export function pathOf(...names: string[]): string {
   return names.map(encode).join('/')
 }
 
+/** `ferry-db / bookings`. */
+export const placeInWords = (path: string): string => namesOf(path).join(' / ')
+
 export function namesOf(path: string): string[] {
   return path.split('/').map(decode)
 }

@@ -1,7 +1,6 @@
 import { labelsIn, select } from '../../core/selection/rules'
-import type { Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
-import { thingsPresent } from './sources'
+import { thingsPresent, type FoundThing } from './sources'
 import { allVessels } from './vessels'
 
 /** Which vessel takes a thing, and by which of its rules. */
@@ -12,7 +11,7 @@ export interface Claim {
 }
 
 export interface Claimed {
-  things: Thing[]
+  things: FoundThing[]
   /** By path. A thing that two vessels take has two claims. */
   claims: Map<string, Claim[]>
 }

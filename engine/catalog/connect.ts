@@ -14,6 +14,9 @@ import * as duties from './migrations/011-duties'
 import * as waitsFor from './migrations/012-waits-for'
 import * as letGo from './migrations/013-let-go'
 import * as losses from './migrations/014-losses'
+import * as pace from './migrations/015-pace'
+import * as choices from './migrations/016-choices'
+import * as countedLosses from './migrations/017-counted-losses'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -35,6 +38,9 @@ const migrations: MigrationProvider = {
     '012-waits-for': waitsFor,
     '013-let-go': letGo,
     '014-losses': losses,
+    '015-pace': pace,
+    '016-choices': choices,
+    '017-counted-losses': countedLosses,
   }),
 }
 

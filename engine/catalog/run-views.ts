@@ -1,5 +1,8 @@
+import { sql } from 'kysely'
+import type { ArtifactKind } from '../../core/chain/chain'
 import { VesselError, type ErrorRecord } from '../../core/errors'
-import { namesOf } from '../../core/things/thing'
+import { namesOf, placeInWords } from '../../core/things/thing'
+import type { Sample } from '../../core/time/pace'
 import type { EngineContext } from '../context'
 import { holdsOfRun, type HoldLine } from './hold-views'
 import type { RunKind, RunState, StepState } from './types'
@@ -7,6 +10,8 @@ import type { RunKind, RunState, StepState } from './types'
 export interface RunRow {
   id: string
   kind: RunKind
+  /** Which kind of a backup it makes; null for what is none. */
+  makes: ArtifactKind | null
   state: RunState
   vessel: string
   slug: string
@@ -34,10 +39,14 @@ export interface RunStep {
   finishedAt: Date | null
   counters: Record<string, number>
   message: string | null
+  /** Which of the holds of the run it began or released, by its index; null when it did neither. */
+  hold: number | null
 }
 
 export interface ReceiptLine {
   path: string
+  /** What it tells of: a thing of a database or of a cluster, or a check that was run at the end and stands at no path. */
+  of: 'database' | 'cluster' | 'check'
   target: string
   outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'dropped' | 'left' | 'failed'
   reason: string | null
@@ -54,6 +63,8 @@ export interface RunDetail extends RunRow {
   version: number
   params: Record<string, unknown>
   steps: RunStep[]
+  /** How fast it went. */
+  pace: Sample[]
   messages: { at: Date; level: 'info' | 'warning' | 'error'; text: string }[]
   receipt: ReceiptLine[]
   /** Points that hold what this run overwrote. */
@@ -85,6 +96,7 @@ const selectRuns = (engine: EngineContext) =>
       'run.error',
       'run.cancel_requested_at',
       'run.waits_for as waitsFor',
+      sql<ArtifactKind | null>`case when run.kind = 'backup' then coalesce(run.params->>'what', 'full') end`.as('makes'),
     ])
 
 type Selected = Awaited<ReturnType<ReturnType<typeof selectRuns>['executeTakeFirstOrThrow']>>
@@ -97,7 +109,11 @@ export interface RunFilter {
   vessel?: string
   kinds?: RunKind[]
   states?: RunState[]
+  /** From when on, and up to when, they were asked for. */
   since?: Date
+  until?: Date
+  /** What stands in the name, the comment, what failed, or by whom it was started. */
+  text?: string
   /** The last run of the page before: `at` and `id`. */
   before?: { at: Date; id: string }
   limit: number
@@ -110,6 +126,11 @@ export async function listRuns(engine: EngineContext, filter: RunFilter): Promis
   if (filter.kinds?.length) query = query.where('run.kind', 'in', filter.kinds)
   if (filter.states?.length) query = query.where('run.state', 'in', filter.states)
   if (filter.since) query = query.where('run.at', '>=', filter.since)
+  if (filter.until) query = query.where('run.at', '<=', filter.until)
+  if (filter.text) {
+    const within = sql<string>`concat_ws(' ', vessel.name, run.name, run.comment, run.started_by, run.error->>'what')`
+    query = query.where(sql<boolean>`position(lower(${filter.text}) in lower(${within})) > 0`)
+  }
   if (filter.before) {
     const { at, id } = filter.before
     query = query.where((eb) => eb.or([eb('run.at', '<', at), eb.and([eb('run.at', '=', at), eb('run.id', '<', id)])]))
@@ -118,7 +139,10 @@ export async function listRuns(engine: EngineContext, filter: RunFilter): Promis
 }
 
 export async function runDetail(engine: EngineContext, id: string): Promise<RunDetail> {
-  const row = await selectRuns(engine).select(['run.vessel_version as version', 'run.params']).where('run.id', '=', id).executeTakeFirst()
+  const row = await selectRuns(engine)
+    .select(['run.vessel_version as version', 'run.params', 'run.pace'])
+    .where('run.id', '=', id)
+    .executeTakeFirst()
   if (!row) {
     throw new VesselError('run_missing', {
       what: 'There is no such run.',
@@ -127,8 +151,8 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
       status: 404,
     })
   }
-  const { version, params, ...rest } = row
-  const [steps, messages, receipts, kept, holds] = await Promise.all([
+  const { version, params, pace, ...rest } = row
+  const [steps, messages, receipts, kept, holds, databases] = await Promise.all([
     engine.db
       .selectFrom('run_step')
       .select([
@@ -149,9 +173,11 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     engine.db.selectFrom('receipt').selectAll().where('run_id', '=', id).orderBy('ordinal').execute(),
     engine.db.selectFrom('point').select(['id', 'at', 'expires_at as expiresAt']).where('kept_for', '=', id).orderBy('at').execute(),
     holdsOfRun(engine, id),
+    databasesOf(engine),
   ])
   const receipt = receipts.map((line): ReceiptLine => ({
     path: line.path,
+    of: !line.path.includes('/') ? 'check' : databases.has(namesOf(line.path)[0]!) ? 'database' : 'cluster',
     target: line.target,
     outcome: line.outcome,
     reason: line.reason,
@@ -163,16 +189,37 @@ export async function runDetail(engine: EngineContext, id: string): Promise<RunD
     equal: line.equal,
     leftParts: line.left_parts,
   }))
-  const canBeTakenBack = row.kind === 'restore' && (kept.length > 0 || (await onlyMade(engine, receipt)))
-  return { ...rowOf(rest), version, params, steps, messages, receipt, kept, canBeTakenBack, holds }
+  const canBeTakenBack = row.kind === 'restore' && (kept.length > 0 || onlyMade(receipt))
+  return {
+    ...rowOf(rest),
+    version,
+    params,
+    pace,
+    steps: steps.map((step) => ({ ...step, hold: holdOf(step, holds) })),
+    messages,
+    receipt,
+    kept,
+    canBeTakenBack,
+    holds,
+  }
 }
 
 /** What a receipt says of things that stood there and were written to. */
 export const OVERWRITES: ReceiptLine['outcome'][] = ['replaced', 'merged']
 
-async function onlyMade(engine: EngineContext, receipt: ReceiptLine[]): Promise<boolean> {
+function onlyMade(receipt: ReceiptLine[]): boolean {
   if (receipt.some(({ outcome }) => OVERWRITES.includes(outcome))) return false
-  const databases = await engine.db.selectFrom('source').select('name').where('kind', '=', 'postgres').execute()
-  const names = new Set(databases.map(({ name }) => name))
-  return receipt.some(({ path, outcome }) => (outcome === 'made' || outcome === 'renamed') && names.has(namesOf(path)[0]!))
+  return receipt.some(({ of, outcome }) => of === 'database' && (outcome === 'made' || outcome === 'renamed'))
+}
+
+/** Names of the sources that are database servers. */
+async function databasesOf(engine: EngineContext): Promise<Set<string>> {
+  const rows = await engine.db.selectFrom('source').select('name').where('kind', '=', 'postgres').execute()
+  return new Set(rows.map(({ name }) => name))
+}
+
+function holdOf({ kind, title, member }: Omit<RunStep, 'hold'>, holds: HoldLine[]): number | null {
+  if (kind !== 'prepare' && kind !== 'hold' && kind !== 'release') return null
+  const at = holds.findIndex((hold) => hold.name === title && placeInWords(hold.member) === member)
+  return at < 0 ? null : at
 }

@@ -1,5 +1,7 @@
 import { randomUUID } from 'node:crypto'
+import { lackOf, type Lack } from '../../core/content/missing'
 import { VesselError } from '../../core/errors'
+import type { Begins } from '../../core/restore/choice'
 import { wishOf, type Wish } from '../../core/restore/wish'
 import { nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
@@ -13,18 +15,30 @@ export interface SavedRestore {
   reason: string | null
   createdAt: Date
   lastRun: { id: string; state: string; at: Date } | null
+  begins: Begins
+  /** The point that it would begin with now; null while there is none, or the named one is gone. */
+  point: { id: string; at: Date; lack: Lack | null } | null
 }
 
 export async function savedRestores(engine: EngineContext, vesselId: string): Promise<SavedRestore[]> {
   const rows = await engine.db
     .selectFrom('saved_restore')
     .leftJoin('run', 'run.id', 'saved_restore.last_run_id')
-    .select(['saved_restore.id', 'saved_restore.name', 'saved_restore.wish', 'saved_restore.reason', 'saved_restore.created_at'])
+    .selectAll('saved_restore')
     .select(['run.id as run_id', 'run.state as run_state', 'run.at as run_at'])
     .where('saved_restore.vessel_id', '=', vesselId)
     .orderBy('saved_restore.name')
     .execute()
+  const points = await engine.db
+    .selectFrom('point')
+    .select(['id', 'at', 'missing', 'damage', 'kept_for'])
+    .where('vessel_id', '=', vesselId)
+    .orderBy('at', 'desc')
+    .execute()
+  const all = points.map((point) => ({ id: point.id, at: point.at, isKept: point.kept_for !== null, lack: lackOf(point) }))
   return rows.map((row) => ({
+    begins: row.begins,
+    point: pointOf(row.begins, all),
     id: row.id,
     name: row.name,
     wish: wishOf(row.wish),
@@ -34,13 +48,32 @@ export async function savedRestores(engine: EngineContext, vesselId: string): Pr
   }))
 }
 
+/** The point that a saved restore begins with, of all of its vessel with the newest first. */
+function pointOf(begins: Begins, all: { id: string; at: Date; isKept: boolean; lack: Lack | null }[]): SavedRestore['point'] {
+  const made = all.filter(({ isKept }) => !isKept)
+  const found =
+    begins.which === 'named'
+      ? all.find(({ id }) => id === begins.point)
+      : begins.which === 'newest'
+        ? made[0]
+        : made.find(({ lack }) => lack === null)
+  return found ? { id: found.id, at: found.at, lack: found.lack } : null
+}
+
 /** Saves a restore under a name, in place of an earlier one of that name. Picked rows belong to one point, so they are not saved. */
-export async function saveRestore(engine: EngineContext, vessel: Vessel, name: string, wish: Wish, reason: string | null): Promise<string> {
+export async function saveRestore(
+  engine: EngineContext,
+  vessel: Vessel,
+  name: string,
+  wish: Wish,
+  reason: string | null,
+  begins: Begins = { which: 'newest good' },
+): Promise<string> {
   const trouble = nameTrouble(name, 80)
   if (trouble)
     throw new VesselError('bad_name', { what: trouble, touched: 'Nothing was saved.', next: 'Give it another one.', status: 400 })
   const trimmed = name.trim()
-  const values = { wish: JSON.stringify({ ...wish, rows: {} }), reason }
+  const values = { wish: JSON.stringify({ ...wish, rows: {} }), reason, begins: JSON.stringify(begins) }
   const { id } = await engine.db
     .insertInto('saved_restore')
     .values({ id: randomUUID(), vessel_id: vessel.id, name: trimmed, created_at: engine.clock.now(), last_run_id: null, ...values })

@@ -1,13 +1,14 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import { VesselError, errorRecord } from '../../core/errors'
-import { isWithin, pathOf, type Thing } from '../../core/things/thing'
+import { isWithin, namesOf, pathOf, type Thing } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { ClusterAccess, ClusterSecret, ClusterSettings } from '../sources/kubernetes/access'
 import type { PostgresAccess, PostgresSettings } from '../sources/postgres/connect'
 import { adapterOf, type SourceAccess, type SourceKind } from '../sources/adapter'
 import type { ProbeReport, SourceAdapter } from '../sources/source'
+import type { Vessel } from './vessels'
 
 export type NewSource =
   { name: string; settings: PostgresSettings; password: string } | { name: string; settings: ClusterSettings; secret: ClusterSecret }
@@ -138,6 +139,14 @@ export async function sourceById(engine: EngineContext, id: string): Promise<Sou
   return adapterOf(openAccess(engine, await rowById(engine, id)))
 }
 
+/** The time zone in which the sources of a vessel tell times themselves; null where that is not known, or they differ. */
+export async function zoneOfSources(engine: EngineContext, { definition }: Vessel): Promise<string | null> {
+  const named = definition.rules.map(({ pattern }) => namesOf(pattern)[0]!)
+  const rows = await engine.db.selectFrom('source').select('probe').where('name', 'in', named).execute()
+  const zones = new Set(rows.map(({ probe }) => probe?.server?.zone ?? null))
+  return zones.size === 1 ? [...zones][0]! : null
+}
+
 /** Probes a saved source again, and keeps the report. */
 export async function probeSource(engine: EngineContext, id: string): Promise<ProbeReport> {
   const report = await (await sourceById(engine, id)).probe(engine.clock.now())
@@ -220,12 +229,15 @@ async function saveThings(
   })
 }
 
+/** A thing, and since when it has been known. */
+export type FoundThing = Thing & { since: Date }
+
 /** All things that are there, for evaluating rules. */
-export async function thingsPresent(engine: EngineContext, source?: string): Promise<Thing[]> {
+export async function thingsPresent(engine: EngineContext, source?: string): Promise<FoundThing[]> {
   let query = engine.db
     .selectFrom('thing')
     .innerJoin('source', 'source.id', 'thing.source_id')
-    .select(['thing.path', 'thing.kind', 'thing.labels', 'thing.facts'])
+    .select(['thing.path', 'thing.kind', 'thing.labels', 'thing.facts', 'thing.first_seen as since'])
     .where('thing.gone_at', 'is', null)
     .orderBy('thing.path')
   if (source) query = query.where('source.name', '=', source)

@@ -27,6 +27,8 @@ export interface VesselStanding extends Standing {
   damaged: number
   /** The last restore whose every object was proven equal. */
   proven: { run: string; at: Date } | null
+  /** The last rehearsal that read all it was asked for, and how long it took. */
+  rehearsed: { run: string; at: Date; tookMs: number; things: number } | null
   running: { id: string; kind: string } | null
   /** The marks of the last days, by member. */
   recent: { member: string; marks: { at: Date; kind: Artifact['kind'] }[] }[]
@@ -79,6 +81,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     rows: artifacts.reduce((sum, { kind, rows }) => sum + (kind === 'full' || kind === 'synthetic' ? rows : 0), 0),
     restoreRate: rate,
     proven: await lastProven(engine, vessel.id),
+    rehearsed: await lastRehearsed(engine, vessel.id),
     running: await runningOf(engine, vessel.id),
     recent: recentMarks(data, now),
   }
@@ -148,6 +151,22 @@ async function lastProven(engine: EngineContext, vesselId: string): Promise<Vess
     .limit(1)
     .executeTakeFirst()
   return row ? { run: row.id, at: row.finished_at! } : null
+}
+
+async function lastRehearsed(engine: EngineContext, vesselId: string): Promise<VesselStanding['rehearsed']> {
+  const row = await engine.db
+    .selectFrom('run')
+    .select(['id', 'started_at', 'finished_at', 'outcome'])
+    .where('vessel_id', '=', vesselId)
+    .where('kind', '=', 'rehearsal')
+    .where('state', '=', 'done')
+    .orderBy('finished_at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
+  if (!row?.started_at || !row.finished_at) return null
+  const of = (row.outcome ?? {}) as Partial<Record<'made' | 'replaced' | 'renamed' | 'merged', number>>
+  const things = (of.made ?? 0) + (of.replaced ?? 0) + (of.renamed ?? 0) + (of.merged ?? 0)
+  return { run: row.id, at: row.finished_at, tookMs: row.finished_at.getTime() - row.started_at.getTime(), things }
 }
 
 async function runningOf(engine: EngineContext, vesselId: string): Promise<VesselStanding['running']> {

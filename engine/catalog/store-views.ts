@@ -15,6 +15,8 @@ export interface StoreView {
   plain: number
   points: number
   vessels: { slug: string; name: string; points: number }[]
+  /** What lies in it now, by when it was written: bytes up to and with each stretch of time, the oldest first. */
+  grown: { until: Date; bytes: number }[]
   space: { free: number; total: number } | null
   verifiedAt: Date | null
   createdAt: Date
@@ -44,6 +46,7 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
         .groupBy(['vessel.slug', 'vessel.name'])
         .orderBy('vessel.name')
         .execute()
+      const grown = await grownOver(engine, id)
       const space = await new FolderBackend(settings.path).space().catch((error: unknown) => errorRecord(error))
       const gone = 'what' in space ? space : null
       return {
@@ -53,6 +56,7 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
         ...held,
         ...content,
         vessels,
+        grown,
         points: vessels.reduce((sum, vessel) => sum + vessel.points, 0),
         space: 'what' in space ? null : space,
         verifiedAt: verified_at,
@@ -61,4 +65,20 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
       }
     }),
   )
+}
+
+/** How many stretches the time since the first file of a store is cut into. */
+const STRETCHES = 60
+
+async function grownOver(engine: EngineContext, store: string): Promise<StoreView['grown']> {
+  const { rows } = await sql<{ until: Date; bytes: number }>`
+    with written as (select created_at at, bytes from pack where store_id = ${store} and committed),
+      span as (select min(at) first, greatest(${engine.clock.now()}::timestamptz - min(at), interval '1 second') / ${STRETCHES}::int step from written),
+      stretch as (
+        select least(ceil(extract(epoch from at - first) / extract(epoch from step)), ${STRETCHES}::int)::int number, sum(bytes) bytes
+        from written, span group by 1)
+    select first + step * number until, (sum(coalesce(bytes, 0)) over (order by number))::float8 bytes
+    from span, generate_series(0, ${STRETCHES}::int) number left join stretch using (number)
+    where first is not null order by number`.execute(engine.db)
+  return rows
 }

@@ -9,6 +9,7 @@ import { FolderBackend, type Backend } from '../store/folder'
 import { ChunkIndex } from '../store/index'
 import { deriveKeys, keyCheck, matchesCheck, type StoreVersion } from '../store/keys'
 import { Store } from '../store/store'
+import { allVessels, vesselBySlug, type Vessel } from './vessels'
 
 const HEADER = 'store.json'
 /** The form of stores that are made now. */
@@ -177,5 +178,25 @@ async function readHeader(backend: Backend): Promise<Header> {
     what: `${join(backend.place, HEADER)} is not the header of a store that can be read.`,
     touched: 'Nothing was read or written.',
     next: 'See whether the right disk is mounted there, or put the header back from a copy.',
+  })
+}
+
+/** A vessel of which something lies in a store, or that keeps its points there: runs that look after the store are told with it. */
+export async function vesselOfStore(engine: EngineContext, id: string): Promise<{ vessel: Vessel; store: string }> {
+  const row = await engine.db.selectFrom('store').select('name').where('id', '=', id).executeTakeFirst()
+  const found = await engine.db
+    .selectFrom('point')
+    .innerJoin('vessel', 'vessel.id', 'point.vessel_id')
+    .select('vessel.slug')
+    .where('point.store_id', '=', id)
+    .orderBy('point.at', 'desc')
+    .executeTakeFirst()
+  const slug = found?.slug ?? (await allVessels(engine)).find(({ definition }) => definition.store === row?.name)?.slug
+  if (row && slug) return { vessel: await vesselBySlug(engine, slug), store: row.name }
+  throw new VesselError(row ? 'store_unused' : 'store_missing', {
+    what: row ? `Nothing lies in ${row.name} yet, and no vessel keeps its points there.` : 'There is no such store.',
+    touched: 'Nothing was begun.',
+    next: row ? 'Choose it in the definition of a vessel.' : 'Look at the list of stores.',
+    status: row ? 409 : 404,
   })
 }

@@ -21,6 +21,8 @@ export interface ThingView {
   /** How much of it is protected. */
   cover: 'all' | 'part' | 'none'
   claims: Claim[]
+  /** When it was found first. */
+  since: Date
   goneAt: Date | null
 }
 
@@ -105,13 +107,14 @@ export async function thingsUnder(engine: EngineContext, path: string | null): P
       rows: sum?.rows ?? 0,
       cover,
       claims: [...(sum?.claims.values() ?? [])],
+      since: row.first_seen,
       goneAt: row.gone_at,
     }
   })
 }
 
 function childRows(engine: EngineContext, path: string | null) {
-  const query = engine.db.selectFrom('thing').select(['path', 'kind', 'labels', 'facts', 'gone_at']).orderBy('path')
+  const query = engine.db.selectFrom('thing').select(['path', 'kind', 'labels', 'facts', 'first_seen', 'gone_at']).orderBy('path')
   if (path === null) return query.where('kind', 'in', ['server', 'cluster']).execute()
   const from = path.length + 2
   return query

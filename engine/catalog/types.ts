@@ -4,10 +4,13 @@ import type { FollowedTables, StructurePiece } from '../../core/changes/manifest
 import type { Tally } from '../../core/changes/log-text'
 import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
+import type { Filled } from '../../core/plan/fill'
 import type { VesselDefinition } from '../../core/plan/definition'
 import type { Consistency, Reached } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
+import type { Begins, Choice } from '../../core/restore/choice'
 import type { Wish } from '../../core/restore/wish'
+import type { Sample } from '../../core/time/pace'
 import type { ThingFacts, ThingKind } from '../../core/things/thing'
 import type { SourceKind } from '../sources/adapter'
 import type { PlacedAct, ProbeReport } from '../sources/source'
@@ -144,6 +147,7 @@ export interface Catalog extends LogCatalog {
     cancel_requested_at: Time | null
     waits_for: string | null
     counters: Json<Record<string, number>>
+    pace: ColumnType<Sample[], string | undefined, string>
     outcome: Json<Record<string, unknown>> | null
     error: Json<ErrorRecord> | null
   }
@@ -237,7 +241,9 @@ export interface Catalog extends LogCatalog {
     reason: string | null
     created_at: Time
     last_run_id: string | null
+    begins: Json<Begins>
   }
+  kept_choice: { id: string; choice: Json<Choice>; used_at: Time }
   point_artifact: { point_id: string; artifact_id: string }
   receipt: {
     run_id: string
@@ -305,6 +311,8 @@ export interface LogCatalog {
     tables: Json<LostThing[]>
     went: Json<Went[]>
     found_at: Generated<Date>
+    /** When its rows were counted; null while nobody came to it. */
+    counted_at: Time | null
     meant_at: Time | null
     back_at: Time | null
     back_run: string | null
@@ -329,6 +337,10 @@ export interface LogCatalog {
     /** Bytes of log that the source keeps for us, and that it has written since. */
     retained: string | number | null
     behind: string | number | null
+    /** How what is kept has grown since it was let go last. */
+    measured: JSONColumnType<Filled[], string | undefined, string>
+    /** Bytes that are free on the disk of its log; null where that can't be seen. */
+    log_free: string | number | null
     tables: JSONColumnType<FollowedTables>
     /** Chunks that hold the newest structure that was read. */
     structure_names: Json<StructurePiece> | null

@@ -21,6 +21,10 @@ export interface PointThing {
   /** Why it can't be brought back from here, though it was there; or from which other time its rows are. */
   unknown?: string
   asOf?: string
+  /** Of what comes out of a cluster. */
+  labels?: Record<string, string>
+  /** How a volume was read, until when, and whether something used it meanwhile; null where that was not looked at. */
+  read?: { how: 'snapshot' | 'in place'; inUse: boolean | null; at: string }
 }
 
 export interface PointContents {

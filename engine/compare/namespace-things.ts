@@ -7,11 +7,24 @@ export function namespaceThings(source: string, { name, objects, volumes }: Name
   const there = (path: string) => (present ? present.has(path) : null)
   const root = pathOf(source, name)
   const things: PointThing[] = [{ path: root, kind: 'namespace', name, rows: null, bytes: null, there: there(root) }]
-  for (const { path, claim, files, bytes } of volumes)
-    things.push({ path, kind: 'volume', name: claim, rows: files, bytes, there: there(path) })
+  const claims = new Map(
+    objects.flatMap(({ kind, name: own, labels }) => (kind === 'PersistentVolumeClaim' ? [[own, labels] as const] : [])),
+  )
+  for (const { path, claim, files, bytes, how, inUse, at } of volumes)
+    things.push({
+      path,
+      kind: 'volume',
+      name: claim,
+      rows: files,
+      bytes,
+      there: there(path),
+      labels: claims.get(claim) ?? {},
+      read: { how, inUse: inUse ?? null, at },
+    })
   const sorted = [...objects].sort(
     (a, b) => Number(a.wide ?? false) - Number(b.wide ?? false) || a.kind.localeCompare(b.kind) || a.name.localeCompare(b.name),
   )
-  for (const { path, kind, name: own, bytes } of sorted) things.push({ path, kind, name: own, rows: null, bytes, there: there(path) })
+  for (const { path, kind, name: own, bytes, labels } of sorted)
+    things.push({ path, kind, name: own, rows: null, bytes, there: there(path), labels })
   return things
 }

@@ -59,7 +59,7 @@ export class SharedMoment implements Moment {
   }
 
   /** When a member was captured, and what held it. */
-  factsOf(member: string, sound: boolean): MemberFacts {
-    return { member, sound, captured: this.stretches.get(member) ?? null, steps: this.hold.stepsOf(member) }
+  factsOf(member: string, sound: boolean, volumes: MemberFacts['volumes'] = []): MemberFacts {
+    return { member, sound, captured: this.stretches.get(member) ?? null, steps: this.hold.stepsOf(member), volumes }
   }
 }

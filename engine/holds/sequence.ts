@@ -2,7 +2,7 @@ import { errorRecord, VesselError } from '../../core/errors'
 import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
 import { actInWords, turnsOf, type HoldStep, type Still } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
-import { namesOf } from '../../core/things/thing'
+import { namesOf, placeInWords } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
 import { isAway, patiently } from '../catalog/connect'
 import { leasedBy, takeWorkload } from './lease'
@@ -59,7 +59,7 @@ export class HoldSequence {
     for (const step of turnsOf(this.still.steps).flat())
       this.held.push({
         step,
-        ordinal: await this.run.plan({ kind: 'hold', member: this.label(step), title: step.name }),
+        ordinal: await this.run.plan({ kind: step.prepares ? 'prepare' : 'hold', member: this.label(step), title: step.name }),
         releaseOrdinal: -1,
         hold: null,
         session: undefined,
@@ -67,10 +67,11 @@ export class HoldSequence {
         trouble: null,
       })
     for (const one of [...this.held].reverse())
-      one.releaseOrdinal = await this.run.plan({ kind: 'release', member: this.label(one.step), title: one.step.name })
+      if (!one.step.prepares)
+        one.releaseOrdinal = await this.run.plan({ kind: 'release', member: this.label(one.step), title: one.step.name })
   }
 
-  private label = ({ member }: HoldStep) => namesOf(member).join(' / ')
+  private label = ({ member }: HoldStep) => placeInWords(member)
 
   /** When the first step began, by this process's clock; 0 when none has. */
   get begunAt(): number {
@@ -125,6 +126,9 @@ export class HoldSequence {
       if (this.run.signal.aborted) throw error
       one.trouble = this.lapse.signal.aborted ? 'The budget of the hold was over before it was done.' : errorRecord(error).what
       if (!this.lapse.signal.aborted) await this.run.say('warning', `“${step.name}” on ${this.label(step)}: ${one.trouble}`)
+    } finally {
+      // It holds nothing: what it had open is closed, and nobody waits for more of it.
+      if (step.prepares && one.hold) await release(this.run.engine, one.hold, 'run', this.rememberedOf(one))
     }
   }
 
@@ -225,9 +229,11 @@ export class HoldSequence {
   private async releaseAll(): Promise<void> {
     clearTimeout(this.timer)
     await this.underway
-    if (this.held.some(({ hold }) => hold)) this.releasedAt ??= Date.now()
+    if (this.held.some(({ hold, step }) => hold && !step.prepares)) this.releasedAt ??= Date.now()
     for (const turn of turnsOf(this.still.steps).reverse())
-      await Promise.all(this.held.filter(({ step, hold }) => hold && turn.includes(step)).map((one) => this.releaseOne(one)))
+      await Promise.all(
+        this.held.filter(({ step, hold }) => hold && !step.prepares && turn.includes(step)).map((one) => this.releaseOne(one)),
+      )
     await Promise.all(this.written)
   }
 
@@ -263,9 +269,11 @@ export class HoldSequence {
     return { from: this.reachedAt, to: Math.min(this.releasedAt ?? Date.now(), others ?? Infinity) }
   }
 
-  /** Steps of a member with what failed of them. */
+  /** Steps that hold a member with what failed of them; of what only prepares, what failed. */
   stepsOf(member: string): MemberFacts['steps'] {
-    return this.held.filter(({ step }) => step.member === member).map(({ step: { name }, trouble }) => ({ name, trouble }))
+    return this.held
+      .filter(({ step, trouble }) => step.member === member && (!step.prepares || trouble !== null))
+      .map(({ step: { name, act }, trouble }) => ({ name, stops: act.kind === 'scale' && act.replicas === 0, trouble }))
   }
 }
 
@@ -278,7 +286,7 @@ const failedStep = ({ name }: HoldStep, why: string) =>
 
 const stopped = ({ name, member }: HoldStep, why: string) =>
   new VesselError('hold_failed', {
-    what: `“${name}” on ${namesOf(member).join(' / ')} did not hold, and the definition says to stop then. ${why}`,
+    what: `“${name}” on ${placeInWords(member)} did not hold, and the definition says to stop then. ${why}`,
     touched: 'Everything that was held is released. No point was made; earlier points are untouched.',
     next: 'Mend the step and rehearse, or let the definition go on as crash-consistent.',
   })

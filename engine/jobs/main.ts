@@ -10,6 +10,7 @@ await engine.work({ alone: false })
 console.log('The worker waits for runs.')
 
 const stop = async () => {
+  console.log('The worker takes no more runs.')
   await engine.close()
   process.exit(0)
 }

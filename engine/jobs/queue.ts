@@ -19,6 +19,7 @@ const TAKEN_S = 60
  */
 export class RunQueue {
   private readonly boss: PgBoss
+  private isStopping = false
 
   constructor(connectionString: string) {
     this.boss = new PgBoss({ connectionString, application_name: 'unbroken-vessel queue', max: 4 })
@@ -55,13 +56,17 @@ export class RunQueue {
   async work(parallel: number, perform: (runId: string) => Promise<'over' | 'later'>): Promise<void> {
     for (let i = 0; i < parallel; i++) {
       await this.boss.work<{ runId: string }>(RUNS, { pollingIntervalSeconds: 0.5 }, async ([job]) => {
-        if (job && (await perform(job.data.runId)) === 'later') await this.boss.send(RUNS, job.data, { ...ONCE, startAfter: LATER_S })
+        if (!job) return
+        // It may have been fetched just when this worker was told to stop.
+        if (this.isStopping || (await perform(job.data.runId)) === 'later')
+          await this.boss.send(RUNS, job.data, { ...ONCE, startAfter: LATER_S })
       })
     }
   }
 
   /** Takes no more, and waits until what is being done is over, or the time is. */
   async stop(withinMs: number): Promise<void> {
+    this.isStopping = true
     await this.boss.stop({ graceful: true, timeout: withinMs })
   }
 }

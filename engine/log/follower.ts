@@ -24,7 +24,8 @@ import { ContentWriter } from '../store/writer'
 import { LogBroken } from './breaks'
 import { examine, type FollowerRow } from './examine'
 import { LogRecorder, MARK, type Recorded } from './recorder'
-import { countLost, LossFinder, type NewLoss } from './losses'
+import { countLost, LossFinder, recordLosses, uncounted, type NewLoss } from './losses'
+import { UntoldLosses } from './untold-losses'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
 import { quietSince } from './quiet'
 import { StructureWatch, type PlacedReading, type WatchedMember } from './structure'
@@ -86,6 +87,7 @@ export class Follower {
   private asking: Promise<unknown> = Promise.resolve()
   private filling!: Filling
   private readonly losses: LossFinder
+  private readonly untold: UntoldLosses
   /** What is found out of losses beside the log. */
   private counting: Promise<void> = Promise.resolve()
   private committing: Promise<void> = Promise.resolve()
@@ -134,6 +136,7 @@ export class Follower {
     this.followed = row.tables
     this.looks = row.structure === 'compare'
     this.losses = new LossFinder(access.name, row.database)
+    this.untold = new UntoldLosses(access.name, row.database)
   }
 
   /** @throws LogBroken when the log can't be gone on with, and other errors when it may be tried again */
@@ -160,11 +163,13 @@ export class Follower {
     this.watch = await this.watchFrom(member)
     this.recorder = new LogRecorder(this.position, this.recording())
     this.filling = this.fresh()
-    await this.ask((client) => this.losses.measure(client))
+    await this.measure()
     let timer: NodeJS.Timeout | undefined
     try {
       await this.open()
       begun()
+      // Whoever followed before may have gone between writing a loss down and counting it.
+      this.tellLost(await uncounted(this.engine, this.vessel.id, this.row.member))
       const stopped = new Promise<void>((resolve) => this.stop.addEventListener('abort', () => resolve(), { once: true }))
       const over = Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
       over.catch(() => undefined)
@@ -401,17 +406,22 @@ export class Follower {
       followed: change.after,
       before: structure || steps.length > 0 ? change.before : null,
     }
-    const owner = { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
+    const { owner } = this
     const late = placed?.late ?? null
     const { losses } = change
     const bytes = sizeOf(manifest.chunks)
     const lost = await commitSegment(this.engine, this.store, writer, owner, { id, manifest, late, rows: recorded.rows, bytes, losses })
-    if (lost.length > 0) this.tellLost(lost)
+    this.tellLost(lost)
     return manifest
+  }
+
+  private get owner() {
+    return { vesselId: this.vessel.id, vesselName: this.vessel.name, sourceId: this.row.source_id, member: this.row.member }
   }
 
   /** Tells of losses at once, then how many rows they are; and what is there no more is known by looking anew. */
   private tellLost(ids: string[]): void {
+    if (ids.length === 0) return
     const { engine, vessel } = this
     const tell = () => notify(engine.db, { about: 'loss', vessel: vessel.id })
     this.counting = this.counting
@@ -465,6 +475,14 @@ export class Follower {
     return answer
   }
 
+  /** How many rows tables have; and what those lost whose changes are in no log. */
+  private async measure(): Promise<void> {
+    await this.ask((client) => this.losses.measure(client))
+    const now = this.engine.clock.now()
+    const losses = await this.ask((client) => this.untold.look(client, now, this.watch.followed))
+    this.tellLost(await recordLosses(this.engine.db, this.owner, losses, now))
+  }
+
   private async tick(): Promise<void> {
     this.ticking++
     try {
@@ -477,7 +495,7 @@ export class Follower {
   private async tickOnce(): Promise<void> {
     this.ticks++
     // A transaction may be open, and its segment with it, for longer than what is left over is left alone.
-    if (this.ticks % MEASURED_EVERY === 0) await this.ask((client) => this.losses.measure(client))
+    if (this.ticks % MEASURED_EVERY === 0) await this.measure()
     if (this.ticks % WRITTEN_EVERY === 0) await this.store.index.isStillWritten(this.filling.id)
     if (this.watch.failure) throw this.watch.failure
     const { rows } = await this.ask((client) =>

@@ -164,6 +164,21 @@ export async function recordLosses(tx: EngineContext['db'], owner: SegmentOwner,
   return rows.map(({ id }) => id)
 }
 
+/** Losses of a member that nobody came to count; those that can't be counted are not tried for ever. */
+export async function uncounted({ db }: EngineContext, vesselId: string, member: string): Promise<string[]> {
+  const rows = await db
+    .selectFrom('loss')
+    .select('id')
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .where('counted_at', 'is', null)
+    .where('back_at', 'is', null)
+    .where('found_at', '>', sql<Date>`now() - interval '7 days'`)
+    .orderBy('at')
+    .execute()
+  return rows.map(({ id }) => id)
+}
+
 /** Tables that are heavier than this are not reckoned only to say how many rows they had. */
 const RECKONED_BYTES = 2 ** 30
 
@@ -190,6 +205,11 @@ export async function countLost(engine: EngineContext, slug: string, ids: string
       counted.has(path) && tablesOf(point).some((table) => table.path === path && table.bytes <= RECKONED_BYTES)
     await point.ready(isLight)
     await saveCounted(engine, loss, point, counted, isLight)
+    await engine.db
+      .updateTable('loss')
+      .set({ counted_at: sql<Date>`now()` })
+      .where('id', '=', id)
+      .execute()
     await told()
   }
 }
@@ -208,7 +228,11 @@ async function saveCounted(
   const now = tables.map((table): LostThing => {
     const { path } = table
     const about = missing.find((one) => one.path === path)
-    const told = about ? { ...table, note: about.reason, isUnknown: !about.note } : table
+    const isHeld = rows.has(path)
+    const told = about
+      ? { ...table, note: about.reason, isUnknown: !about.note }
+      : // Without a word of why: what is known of the structure of that moment does not have it, so nothing leads back there.
+        { ...table, isUnknown: !isHeld }
     return counted.has(path) && rows.has(path) ? { ...told, rows: rows.get(path)!, isAbout: !isExact(path) } : told
   })
   const nothing = kind === 'removed' && now.every((one) => one.rows === 0 && !one.isAbout)

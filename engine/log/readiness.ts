@@ -1,4 +1,5 @@
 import { logOf, type VesselDefinition } from '../../core/plan/definition'
+import { logFullAt, type LogFull } from '../../core/plan/fill'
 import { errorRecord } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { quoteIdentifier } from '../../core/restore/sql'
@@ -32,6 +33,8 @@ export interface MemberReadiness {
   removal: string[]
   /** Bytes of log that the source keeps for it now; null while it is not followed. */
   retained: number | null
+  /** When that is too much at the present rate; null while it does not grow. */
+  full: LogFull | null
   /** Whether the trigger that notes changes of structure is there already. */
   trigger: boolean
 }
@@ -55,6 +58,16 @@ export async function readinessOf(
   return Promise.all(wanted.map(([source, database]) => memberReadiness(engine, vesselId, definition, source, database)))
 }
 
+async function logFullOf({ db }: EngineContext, vesselId: string, member: string, keepAtMost: number): Promise<LogFull | null> {
+  const row = await db
+    .selectFrom('follower')
+    .select(['measured', 'log_free'])
+    .where('vessel_id', '=', vesselId)
+    .where('member', '=', member)
+    .executeTakeFirst()
+  return row ? logFullAt(row.measured, row.log_free === null ? null : Number(row.log_free), keepAtMost) : null
+}
+
 async function memberReadiness(
   engine: EngineContext,
   vesselId: string | null,
@@ -73,10 +86,11 @@ async function memberReadiness(
     statements: [],
     removal: removeStatements(names),
     retained: null,
+    full: null,
     trigger: false,
   }
-  const withTrigger =
-    logOf({ ...definition, store: '', promises: { couldLose: null, backWithin: null }, readers: 1 }).structure === 'trigger'
+  const plan = logOf({ ...definition, store: '', promises: { couldLose: null, backWithin: null }, readers: 1 })
+  const withTrigger = plan.structure === 'trigger'
   try {
     const access = await accessOf(engine, source)
     await withClient(access, database, async (client) => {
@@ -103,6 +117,7 @@ async function memberReadiness(
       if (withTrigger) result.obstacles.push(...loudOf(await eventTriggersOf(client)))
       result.trigger = await hasTrigger(client)
       result.retained = (await slotState(client, name))?.retained ?? null
+      result.full = vesselId === null ? null : await logFullOf(engine, vesselId, member, plan.keepAtMost)
       const tables = (await identities(client)).filter((table) =>
         takesTable(definition.rules, pathOf(source, database, table.schema, table.name)),
       )

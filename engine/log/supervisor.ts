@@ -1,5 +1,6 @@
 import { errorRecord, VesselError } from '../../core/errors'
 import { auditOf, isAuditHour, logOf } from '../../core/plan/definition'
+import { measured } from '../../core/plan/fill'
 import { takesFrom } from '../../core/selection/rules'
 import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
@@ -14,6 +15,7 @@ import type { ChangeListener } from '../notify'
 import { translate, withClient } from '../sources/postgres/connect'
 import { uninstall } from '../sources/postgres/log/install'
 import { dropSlot, slotState } from '../sources/postgres/log/slot'
+import { freeSpace } from '../sources/postgres/space'
 import { AUDIT_AGAIN_MS, tablesToAudit } from './audits'
 import { followerRow, setTrouble } from './begin'
 import { lateHolesOf, LogBroken, recordBreak } from './breaks'
@@ -226,7 +228,13 @@ export class LogSupervisor {
     if (!(await this.engine.duties.take(`measure ${keyOf(row)}`, MEASURED_FOR_MS))) return
     const { keepAtMost } = logOf(vessel.definition)
     const access = await accessById(this.engine, row.source_id)
-    const slot = await withClient(access, row.database, (client) => slotState(client, row.slot), MEASURE_LIMIT_MS).catch(() => undefined)
+    const looking = withClient(
+      access,
+      row.database,
+      async (client) => ({ slot: await slotState(client, row.slot), free: await freeSpace(client, access, 'log') }),
+      MEASURE_LIMIT_MS,
+    )
+    const { slot, free } = await looking.catch(() => ({ slot: null, free: null }))
     if (!slot) return
     if (slot.retained >= keepAtMost) {
       await this.stop(keyOf(row))
@@ -240,7 +248,13 @@ export class LogSupervisor {
     }
     await this.engine.db
       .updateTable('follower')
-      .set({ retained: slot.retained, behind: slot.behind, warned: slot.retained >= keepAtMost * WARN_AT })
+      .set({
+        retained: slot.retained,
+        behind: slot.behind,
+        warned: slot.retained >= keepAtMost * WARN_AT,
+        measured: JSON.stringify(measured(row.measured, Date.now(), slot.retained)),
+        log_free: free,
+      })
       .where('vessel_id', '=', row.vessel_id)
       .where('member', '=', row.member)
       .execute()

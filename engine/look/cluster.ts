@@ -3,7 +3,8 @@ import { pack } from 'tar-stream'
 import { stringify } from 'yaml'
 import type { FileEntry, NamespaceManifest, VolumeManifest } from '../../core/content/manifest'
 import type { ClusterObject } from '../../core/cluster/clean'
-import { isWithin } from '../../core/things/thing'
+import { pickedOf } from '../../core/content/files'
+import { withinAny } from '../../core/things/thing'
 import { VesselError } from '../../core/errors'
 import { namespaceIn, notIn, type OpenPoint } from '../points/open'
 import { readList } from '../store/json'
@@ -122,11 +123,19 @@ const TAR: Record<FileEntry['type'], 'file' | 'directory' | 'symlink' | 'link' |
   device: null,
 }
 
-/** A volume, or a folder of it, as a tar archive, with owners, modes and times as they were. */
-export async function volumeTar(point: OpenPoint, path: string, folder = ''): Promise<Readable> {
+/**
+ * A volume, or files and folders of it, as a tar archive, with owners, modes and times as they were. A second name of a
+ * file that is not picked itself comes as the file.
+ */
+export async function volumeTar(point: OpenPoint, path: string, picks: string[] = []): Promise<Readable> {
   const volume = volumeIn(point, path)
+  const picked = () => (picks.length === 0 ? entriesOf(point.store, volume) : pickedOf(entriesOf(point.store, volume, only(picks)), picks))
   async function* own() {
-    for await (const entry of entriesOf(point.store, volume, folder)) if (folder === '' || isWithin(entry.path, folder)) yield entry
+    const files = picks.length === 0 ? new Map<string, FileEntry>() : await filesOutside(point.store, volume, picked(), picks)
+    for await (const entry of picked()) {
+      const file = entry.type === 'hard-link' ? files.get(entry.target ?? '') : undefined
+      yield file ? { ...file, path: entry.path } : entry
+    }
   }
   // What can't be read at all is said before anything was sent.
   const entries = own()
@@ -137,6 +146,19 @@ export async function volumeTar(point: OpenPoint, path: string, folder = ''): Pr
     yield* entries
   }
   return tarOf(point.store, all())
+}
+
+const only = (picks: string[]) => (picks.length === 1 ? picks[0] : '')
+
+/** Files that are not picked, and of which a picked entry is another name. */
+async function filesOutside(store: Store, volume: VolumeManifest, picked: AsyncIterable<FileEntry>, picks: string[]) {
+  const isPicked = withinAny(picks)
+  const wanted = new Set<string>()
+  for await (const { type, target } of picked) if (type === 'hard-link' && target && !isPicked(target)) wanted.add(target)
+  const files = new Map<string, FileEntry>()
+  if (wanted.size === 0) return files
+  for await (const entry of entriesOf(store, volume)) if (wanted.has(entry.path)) files.set(entry.path, entry)
+  return files
 }
 
 /** Entries whose content is read together; it is read ahead over all of them, because files may be smaller than it takes to ask for each. */

@@ -1,6 +1,6 @@
 import { sql } from 'kysely'
 import { randomUUID } from 'node:crypto'
-import type { Missing, PointRecord } from '../../core/content/manifest'
+import type { Missing, PointRecord, VolumeManifest } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isOver } from '../catalog/runs'
@@ -278,8 +278,17 @@ async function captureMembers(
   )
   if (failures.signal.aborted) throw failures.signal.reason
   const members = outcomes.flatMap((outcome) => (outcome.status === 'fulfilled' ? outcome.value : []))
-  return { members, facts: members.map(({ piece }) => moment.factsOf(memberOf(piece.manifest.member, piece.name), !piece.isCluster)) }
+  const factsOf = ({ piece }: CapturedMember) => {
+    const volumes = piece.manifest.namespaces?.flatMap((namespace) => namespace.volumes.map(howRead)) ?? []
+    return moment.factsOf(memberOf(piece.manifest.member, piece.name), !piece.isCluster, volumes)
+  }
+  return { members, facts: members.map(factsOf) }
 }
+
+const howRead = ({ claim, how, inUse }: VolumeManifest) => ({
+  name: claim,
+  read: how === 'snapshot' ? how : inUse === false ? ('at rest' as const) : ('in use' as const),
+})
 
 /** A slot waits for transactions that are at work; while something is held, no longer than this share of what is left. */
 const SHARE_OF_HOLD = 0.5

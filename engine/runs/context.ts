@@ -3,6 +3,7 @@ import { sql } from 'kysely'
 import { patiently, type CatalogDb } from '../catalog/connect'
 import type { RunState, StepState } from '../catalog/types'
 import { errorRecord, VesselError } from '../../core/errors'
+import { Pace } from '../../core/time/pace'
 import { storable, storableIn } from '../../core/storable'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -51,6 +52,9 @@ export class RunContext {
   private over = false
   private readonly steps: { state: StepState; counters: Record<string, number>; dirty: boolean }[] = []
   private readonly counters: Record<string, number> = {}
+  private readonly pace = new Pace()
+  /** When it was begun here, by the engine's clock; null where another worker did that. */
+  private begunMs: number | null = null
   private timer: NodeJS.Timeout | undefined
   private writing: Promise<void> = Promise.resolve()
   private ending = false
@@ -131,6 +135,8 @@ export class RunContext {
       )
     })
     if (!row) return (await this.isWaiting()) ? 'later' : 'not ours'
+    this.begunMs = now.getTime()
+    this.pace.add([0, 0, 0])
     this.heed(row.cancel_requested_at)
     this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
     await this.tell('running')
@@ -253,6 +259,14 @@ export class RunContext {
     await this.db.deleteFrom('run_undo').where('run_id', '=', this.id).where('ordinal', '=', ordinal).where(this.held).execute()
   }
 
+  /** Takes a sample of how much was moved up to now; what is to be written of it, if anything. */
+  private paceNow(isLast = false): { pace?: string } {
+    if (this.begunMs === null) return {}
+    const { bytes = 0, rows = 0, files = 0 } = this.counters
+    const isNew = this.pace.add([this.engine.clock.now().getTime() - this.begunMs, bytes, rows + files], isLast)
+    return isNew || isLast ? { pace: JSON.stringify(this.pace.samples) } : {}
+  }
+
   private async beat(): Promise<void> {
     this.writing = this.write().catch((error: Error) => console.warn(`run ${this.id}: progress not written (${error.message})`))
     await this.writing
@@ -273,7 +287,7 @@ export class RunContext {
     }
     const row = await this.db
       .updateTable('run')
-      .set({ heartbeat_at: sql`now()`, counters: JSON.stringify(this.counters) })
+      .set({ heartbeat_at: sql`now()`, counters: JSON.stringify(this.counters), ...this.paceNow() })
       .where('id', '=', this.id)
       .where('claim', '=', this.claim)
       .where('state', '=', 'running')
@@ -309,6 +323,7 @@ export class RunContext {
           finished_at: this.engine.clock.now(),
           heartbeat_at: sql`now()`,
           counters: JSON.stringify(this.counters),
+          ...this.paceNow(true),
           error,
           outcome: details.outcome ? JSON.stringify(details.outcome) : null,
         })

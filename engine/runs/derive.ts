@@ -51,6 +51,15 @@ type Follower = Awaited<ReturnType<typeof followerOf>>
 const followerOf = (run: RunContext, vesselId: string, member: string) =>
   run.engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vesselId).where('member', '=', member).executeTakeFirst()
 
+/** What a member's next artifact builds upon: the newest full, or for what is no differential the newest artifact of all. */
+export function parentIn(artifacts: Artifact[], member: string, era: string, derived: Derived): Artifact | null {
+  const chains = new Chains(artifacts)
+  const kinds = derived === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
+  const own = artifacts.filter((one) => one.member === member && one.era === era && kinds.includes(one.kind))
+  const whole = own.filter((artifact) => chains.to(member, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
+  return whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1) ?? null
+}
+
 /** Computes what one member has become since an earlier artifact, from its log. The source's tables are not read, but for those that are in no log. */
 export class Derivation {
   private access!: PostgresAccess
@@ -114,16 +123,9 @@ export class Derivation {
     }
   }
 
-  /** What it builds upon: the newest full, or for an incremental the newest artifact of all. */
   private parentOf(): Artifact {
-    const chains = new Chains(this.lanes.artifacts)
-    const kinds = this.kind === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
-    const own = this.lanes.artifacts.filter(
-      ({ member, era, kind }) => member === this.member && era === this.row.era && kinds.includes(kind),
-    )
-    const whole = own.filter((artifact) => chains.to(this.member, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
-    const newest = whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1)
-    if (newest) return newest
+    const parent = parentIn(this.lanes.artifacts, this.member, this.row.era, this.kind)
+    if (parent) return parent
     throw new VesselError('no_full', {
       what: `${this.member} has no full yet that its log leads on from.`,
       touched: 'Nothing was changed.',

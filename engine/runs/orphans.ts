@@ -11,6 +11,7 @@ import { isAhead } from '../store/strangers'
 import { discardRun } from '../store/writer'
 import { RunContext, SILENT_MS } from './context'
 import { pointOf, undoAll, undoLeft } from './undone'
+import { storeOf } from './store-of'
 
 /** Younger content may be that of somebody at work: a follower fills a pack for as long as its segment is open. */
 const LEFT_MS = 2 * LOG.seconds.max * 1000
@@ -48,7 +49,7 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   const before = suspects.get(engine)
   suspects.set(engine, new Map(silent.map(({ id, heard }) => [id, heard])))
   const orphans = silent.filter(({ id, heard }) => mine || before?.get(id) === heard)
-  for (const orphan of orphans) await endOrphan(engine, orphan, await storeOf(engine, orphan))
+  for (const orphan of orphans) await endOrphan(engine, orphan, await writesTo(engine, orphan))
   await undoLeft(engine)
   if (orphans.length > 0) await releaseOverdue(engine)
   if (!mine && Date.now() - (swept.get(engine) ?? 0) < SWEEP_EVERY_MS) return
@@ -67,15 +68,15 @@ interface Orphan {
 }
 
 /** Where it was writing: what is read into the store of a point need not go where its vessel writes now. */
-async function storeOf(engine: EngineContext, { kind, params, definition }: Orphan): Promise<string> {
-  if (kind !== 'fetch') return definition.store
+async function writesTo(engine: EngineContext, orphan: Orphan): Promise<string> {
+  if (orphan.kind !== 'fetch') return storeOf(orphan)
   const row = await engine.db
     .selectFrom('point')
     .innerJoin('store', 'store.id', 'point.store_id')
     .select('store.name')
-    .where('point.id', '=', String(params.point))
+    .where('point.id', '=', String(orphan.params.point))
     .executeTakeFirst()
-  return row?.name ?? definition.store
+  return row?.name ?? storeOf(orphan)
 }
 
 /** Does nothing when another worker was faster, or the run was heard again. */

@@ -1,14 +1,13 @@
 import { openStore } from '../catalog/stores'
-import type { Vessel } from '../catalog/vessels'
 import { rebuildIndex } from '../store/rebuild'
 import type { RunContext } from './context'
 
 /**
- * Makes the index of the vessel's store anew from its packs, as far as it is lost. What is in the index stays as it is,
+ * Makes the index of a store anew from its packs, as far as it is lost. What is in the index stays as it is,
  * so that a run that was ended is gone on with by the next.
  */
-export async function reindex(run: RunContext, vessel: Vessel): Promise<void> {
-  const store = await openStore(run.engine, { name: vessel.definition.store })
+export async function reindex(run: RunContext, name: string): Promise<void> {
+  const store = await openStore(run.engine, { name })
   const step = await run.plan({ kind: 'reindex', member: store.name, title: 'Packs' })
   const { packs, added, torn } = await run.step(step, (count) =>
     rebuildIndex(store, (done, of) => {

@@ -13,6 +13,7 @@ import { restore } from './restore'
 import { undo } from './undo'
 import { rehearseStill } from './still'
 import { verify } from './verify'
+import { storeOf } from './store-of'
 
 /** Reasons of a store that another machine may not have. */
 const AWAY = new Set(['store_file_missing', 'store_not_writable', 'store_not_a_folder'])
@@ -50,7 +51,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   const row = await patiently(() => recorded.executeTakeFirst())
   if (!row) return 'over'
   const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
-  const unreached = isNew && row.kind !== 'still' ? await whyUnreached(engine, row.definition.store) : null
+  const unreached = isNew && row.kind !== 'still' ? await whyUnreached(engine, storeOf(row)) : null
   if (unreached) return later(engine, runId, unreached)
   const run = new RunContext(engine, runId, row.vessel_id)
   const begun = await patiently(() => run.begin())
@@ -71,8 +72,8 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
     run.signal.throwIfAborted()
     if (row.kind === 'backup')
       await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
-    else if (row.kind === 'verify') await verify(run, vessel)
-    else if (row.kind === 'reindex') await reindex(run, vessel)
+    else if (row.kind === 'verify') await verify(run, storeOf(row))
+    else if (row.kind === 'reindex') await reindex(run, storeOf(row))
     else if (row.kind === 'audit') await audit(run, vessel, row.params as AuditParams)
     else if (row.kind === 'still') await rehearseStill(run, row.params as never)
     else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)

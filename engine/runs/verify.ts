@@ -1,7 +1,6 @@
 import { plural } from '../../core/time/words'
 import { VesselError } from '../../core/errors'
 import { openStore } from '../catalog/stores'
-import type { Vessel } from '../catalog/vessels'
 import { strangersIn } from '../store/strangers'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
@@ -10,13 +9,13 @@ import { verifyFollowers } from './verify-followers'
 import { listVerified, verifyRecords, type Found } from './verify-records'
 
 /**
- * Reads all of the vessel's store: every chunk, against its seal and its name; then every point and every segment of
+ * Reads all of a store: every chunk, against its seal and its name; then every point and every segment of
  * log, with its record and all that it rests upon. What can't be read is marked, with all that needs it, and nothing is
  * removed: what can be read the next time is whole again. A store that is not there is no damage: then nothing is said
  * of what was not read.
  */
-export async function verify(run: RunContext, vessel: Vessel): Promise<void> {
-  const store = await openStore(run.engine, { name: vessel.definition.store })
+export async function verify(run: RunContext, name: string): Promise<void> {
+  const store = await openStore(run.engine, { name })
   const all = await listVerified(run, store)
   const lost = await verifyContent(run, store)
   const found = await verifyRecords(run, store, all)

@@ -19,7 +19,7 @@ export interface ProbeFinding {
 export interface ProbeReport {
   at: string
   usable: boolean
-  server: { version: string; versionNumber: number; systemId: string } | null
+  server: { version: string; versionNumber: number; systemId: string; zone?: string } | null
   findings: ProbeFinding[]
 }
 

@@ -93,7 +93,7 @@ function lossOf(gone: GoneFrom): Loss {
   return {
     key: `gone ${at.getTime()} ${place}`,
     kind: 'gone',
-    level: whole || [...kinds].some((kind) => kind !== 'object') ? 'iron' : 'ochre',
+    level: whole || [...kinds].some((kind) => kind !== 'object') ? 'error' : 'warning',
     what: goneInWords(gone),
     at,
     after,

@@ -22,7 +22,7 @@ export interface Loss {
   /** What it is known by when somebody says that it was meant. */
   key: string
   kind: 'dropped' | 'columns' | 'removed' | 'gone'
-  level: 'iron' | 'ochre'
+  level: 'error' | 'warning'
   /** What happened, in a sentence. */
   what: string
   /** When it was; where only looking told of it, it was there still at `after`. */

@@ -33,7 +33,9 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   const told = await toldLosses(engine, vessels)
   const standing = await standingOf(engine, [...new Set(told.flatMap(({ tables }) => tables.map(({ path }) => path)))])
   const open = told.filter(({ meant }) => !meant)
-  const groups = [...grouped(open, ({ source, member, xid, end, kind }) => `${source} ${member} ${xid ?? end} ${kind}`).values()]
+  const groups = oneOfUntold([
+    ...grouped(open, ({ source, member, xid, end, kind }) => `${source} ${member} ${xid ?? end} ${kind}`).values(),
+  ])
   const fromLogs: Loss[] = []
   for (const again of sameAgain(groups)) {
     const loss = await lossOf(engine, vessels, again, standing)
@@ -46,6 +48,27 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   const gone = await goneThings(engine, vessels, (path) => dropped.has(path))
   const all = [...fromLogs, ...gone].sort((a, b) => b.at.getTime() - a.at.getTime())
   return of ? all.filter(({ ways }) => ways.some(({ vessel }) => vessel.slug === of.slug)) : all
+}
+
+/** What only counting told is counted by each vessel at other times: where these overlap it is one loss. */
+function oneOfUntold(groups: ToldLoss[][]): ToldLoss[][] {
+  const pathsOf = ({ tables }: ToldLoss) => tables.map(({ path }) => path).join(' ')
+  const isOne = (a: ToldLoss, b: ToldLoss) =>
+    b.xid === null &&
+    a.kind === b.kind &&
+    a.vessel.id !== b.vessel.id &&
+    pathsOf(a) === pathsOf(b) &&
+    a.after! < b.at &&
+    b.after !== null &&
+    b.after < a.at
+  const merged: ToldLoss[][] = []
+  for (const group of groups) {
+    const [first] = group
+    const same = first!.xid === null && first!.after !== null ? merged.find(([other]) => isOne(first!, other!)) : undefined
+    if (same) same.push(...group)
+    else merged.push([...group])
+  }
+  return merged
 }
 
 /** From so many on, what is alike is told as one. */
@@ -141,7 +164,7 @@ async function lossOf(
       .map(({ id }) => id)
       .join(' ')}`,
     kind,
-    level: kind === 'columns' ? 'ochre' : 'iron',
+    level: kind === 'columns' ? 'warning' : 'error',
     what: toldInWords({ kind, tables }, isThere),
     at,
     after,

@@ -1,6 +1,6 @@
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
-import { needsHand, unprotected } from '../../engine/watch/hands'
+import { attentionNeeded, unprotected } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { returned } from '../../engine/watch/returns'
 
@@ -10,12 +10,12 @@ const DAY_MS = 86_400_000
 export default route(async (engine) => {
   const now = engine.clock.now()
   const vessels = await standings(engine)
-  const [losses, back, hands, free, runs] = await Promise.all([
+  const [losses, back, attention, free, runs] = await Promise.all([
     openLosses(engine),
     returned(engine),
-    needsHand(engine, vessels),
+    attentionNeeded(engine, vessels),
     unprotected(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
   ])
-  return { now, vessels, losses, returned: back, hands, unprotected: free, runs }
+  return { now, vessels, losses, returned: back, attention, unprotected: free, runs }
 })

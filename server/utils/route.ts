@@ -127,6 +127,10 @@ export function idOf(event: H3Event): string {
 /** The id of a point in the address, or the reference of an instant. */
 export const pointOf = (event: H3Event): string => parsed(PointId, decoded(event, 'id'))
 
+/** The short name of what was chosen, in the address. */
+export const choiceNameOf = (event: H3Event): string =>
+  parsed(v.pipe(v.string(), v.regex(/^[\w-]{1,40}$/, 'This is no name of a choice.')), decoded(event, 'id'))
+
 export const slugOf = (event: H3Event): string => parsed(v.string(), decoded(event, 'slug'))
 
 function decoded(event: H3Event, name: string): string {

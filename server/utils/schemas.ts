@@ -1,4 +1,5 @@
 import * as v from 'valibot'
+import { NewRun, NewStore, text } from '../../core/asked'
 import { readRef } from '../../core/chain/instant-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
@@ -8,7 +9,6 @@ import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
 
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
 
-const text = (max: number) => v.pipe(v.string(), v.maxLength(max, `It may have ${max} characters at most.`))
 const Milliseconds = v.nullable(
   v.pipe(v.number(), v.integer(), v.minValue(1000, 'A promise is a second at least.'), v.maxValue(10 * 366 * 86_400_000)),
 )
@@ -70,6 +70,7 @@ export const StillSchema = v.strictObject({
         limitMs: v.number(),
         onFailure: v.picklist(['stop', 'go on']),
         release: v.nullable(ActSchema),
+        prepares: v.optional(v.boolean()),
       }),
     ),
     v.maxLength(100, 'A sequence has at most 100 steps.'),
@@ -175,7 +176,8 @@ const ClusterWishSchema = v.partial(
     labels: v.record(text(317), v.nullable(text(63))),
     registries: v.record(text(500), text(500)),
     changes: v.pipe(v.array(v.strictObject({ kind: text(63), name: text(253), patch: PatchSchema })), v.maxLength(100)),
-    exposure: v.picklist(['keep', 'leave', 'unplug']),
+    exposure: v.nullable(v.picklist(['keep', 'leave', 'unplug'])),
+    atRest: v.boolean(),
     secrets: v.boolean(),
     files: v.record(text(2000), v.pipe(v.array(text(4000)), v.maxLength(10_000))),
     after: v.pipe(
@@ -224,27 +226,29 @@ export const Restore = v.strictObject({
   agreed: v.optional(v.nullable(text(64)), null),
   /** The saved restore that it began as. */
   saved: v.optional(v.nullable(v.pipe(v.string(), v.uuid())), null),
+  /** That an incomplete point is taken as it is. */
+  asItIs: v.optional(v.boolean(), false),
 })
 
 /** A loss, by its key. */
 export const Meant = v.strictObject({ key: text(40_000) })
 
-export const NewRun = v.strictObject({
-  kind: v.optional(v.picklist(['backup', 'verify', 'audit', 'reindex']), 'backup'),
-  what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
-  name: v.optional(
-    v.pipe(
-      v.nullable(text(120)),
-      v.transform((name) => name?.trim() || null),
-    ),
-    null,
-  ),
-  comment: v.optional(v.nullable(text(2000)), null),
+export { NewRun, NewStore }
+
+const Begins = v.variant('which', [
+  v.strictObject({ which: v.picklist(['newest good', 'newest']) }),
+  v.strictObject({ which: v.literal('named'), point: v.pipe(v.string(), v.uuid()) }),
+])
+export const SaveRestore = v.strictObject({
+  name: text(80),
+  wish: WishSchema,
+  reason: v.optional(v.nullable(text(500)), null),
+  begins: v.optional(Begins, { which: 'newest good' }),
 })
-
-export const NewStore = v.strictObject({ name: text(80), path: text(1000), key: v.optional(text(200)) })
-
-export const SaveRestore = v.strictObject({ name: text(80), wish: WishSchema, reason: v.optional(v.nullable(text(500)), null) })
+export const ChoiceSchema = v.variant('of', [
+  v.strictObject({ of: v.literal('restore'), wish: WishSchema }),
+  v.strictObject({ of: v.literal('files'), files: v.pipe(v.array(text(4096)), v.minLength(1), v.maxLength(10_000)) }),
+])
 export const Reason = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 const Position = v.pipe(

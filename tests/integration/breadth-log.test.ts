@@ -10,7 +10,7 @@ import { LogBench } from '../support/log'
 
 const PACES = [20, 300, 3000]
 /** After which steps a copy is taken of what the others are compared with; each pace looks at others of them. */
-const MOMENTS = 21
+const MOMENTS = 12
 const looked = Array.from({ length: MOMENTS }, (_, i) => Math.round(((i + 1) * CHURN.length) / MOMENTS) - 1)
 
 interface Moment {

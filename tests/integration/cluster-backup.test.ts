@@ -14,7 +14,7 @@ import { standings } from '../../engine/catalog/standing'
 import { compareManifest, compareVolume, findFiles } from '../../engine/compare/cluster'
 import { pointContents } from '../../engine/compare/contents'
 import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../engine/look/cluster'
-import { needsHand } from '../../engine/watch/hands'
+import { attentionNeeded } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { openPoint } from '../../engine/points/open'
 import { sweepClusters } from '../../engine/runs/clusters/left'
@@ -118,6 +118,26 @@ describe('a namespace', () => {
       (await bench.engine.db.selectFrom('point').select('consistency').where('id', '=', point.id).executeTakeFirstOrThrow()).consistency,
     ).toBe('as found')
     expect(cluster.temporary()).toBe(0)
+  })
+
+  it('read in place tells whether something used it meanwhile, on the point and in the run', async () => {
+    cluster.apply(namespace('sheds'), claim('tools', 'sheds', 'rope'), holder('sheds', 'tools'))
+    await cluster.until(() =>
+      cluster.json('get', 'pods', '-n', 'sheds').items.some((pod: { status?: { phase?: string } }) => pod.status?.phase === 'Running'),
+    )
+    const sheds = await vessel('Sheds', rule('take', 'namespace', 'pier/sheds'))
+    const consistency = async () => {
+      const run = await bench.run('backup', sheds)
+      const point = await newest(run)
+      const { reached } = await bench.engine.db.selectFrom('point').select('reached').where('id', '=', point.id).executeTakeFirstOrThrow()
+      const read = (await pointContents(bench.engine, point.id, false)).things.find(({ kind }) => kind === 'volume')!.read
+      return [read!.how, read!.inUse, reached!.consistency, Object.keys(run.counters).filter((name) => name.startsWith('volumes read'))]
+    }
+    expect(await consistency()).toEqual(['in place', true, 'in use', ['volumes read in use']])
+    cluster.kubectl('scale', 'deployment', 'holds-tools', '-n', 'sheds', '--replicas=0')
+    await cluster.until(() => cluster.json('get', 'pods', '-n', 'sheds', '-l', 'holds=tools').items.length === 0)
+    expect(await consistency()).toEqual(['in place', false, 'as found', ['volumes read at rest']])
+    cluster.kubectl('delete', 'namespace', 'sheds')
   })
 
   it('without snapshots is read in place, and comes out as it was', async () => {
@@ -260,16 +280,16 @@ describe('what is gone', () => {
     expect(await losses('slip')).toEqual([])
     cluster.kubectl('delete', 'configmap', 'bollards', '-n', 'slip')
     await discoverSource(bench.engine, sourceId)
-    expect(await losses('slip')).toMatchObject([{ level: 'ochre', what: '1 thing is gone from pier / slip: bollards.' }])
+    expect(await losses('slip')).toMatchObject([{ level: 'warning', what: '1 thing is gone from pier / slip: bollards.' }])
     const trouble = JSON.stringify({ code: 'source_unreachable', what: 'pier could not be reached.', touched: '', next: '' })
     await bench.engine.db.updateTable('source').set({ trouble }).where('id', '=', sourceId).execute()
-    const levels = (await needsHand(bench.engine, await standings(bench.engine))).map(({ level }) => level)
-    expect([...levels].sort((a, b) => (a === b ? 0 : a === 'iron' ? -1 : 1))).toEqual(levels)
-    expect(levels).toContain('iron')
+    const levels = (await attentionNeeded(bench.engine, await standings(bench.engine))).map(({ level }) => level)
+    expect([...levels].sort((a, b) => (a === b ? 0 : a === 'error' ? -1 : 1))).toEqual(levels)
+    expect(levels).toContain('error')
     cluster.kubectl('delete', 'namespace', 'slip')
     await discoverSource(bench.engine, sourceId)
     const [loss] = await losses('slip')
-    expect(loss).toMatchObject({ level: 'iron', what: 'The namespace slip is gone from pier.' })
+    expect(loss).toMatchObject({ level: 'error', what: 'The namespace slip is gone from pier.' })
     expect(loss!.ways[0]!.to).toContain(`point=${point.id}`)
     expect(await objectYaml(point, 'pier/slip/core/ConfigMap/bollards')).toContain('count: "12"')
     const run = await bench.run('backup', slip)

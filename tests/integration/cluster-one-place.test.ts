@@ -15,7 +15,7 @@ import { tidyUp } from '../../engine/runs/orphans'
 import { planAll } from '../../engine/runs/restore-plan'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import { ContentWriter } from '../../engine/store/writer'
-import { needsHand } from '../../engine/watch/hands'
+import { attentionNeeded } from '../../engine/watch/attention'
 import { claim, holder, namespace, snapshots, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
 
@@ -98,8 +98,8 @@ describe('a volume whose snapshot can’t be read', () => {
       bench.engine,
       (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'pier').executeTakeFirstOrThrow()).id,
     )
-    const [hand] = (await needsHand(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
-    expect(hand).toMatchObject({ what: expect.stringContaining('one place only, at its source: lanes'), action: 'Read it into the store…' })
+    const [one] = (await attentionNeeded(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
+    expect(one).toMatchObject({ what: expect.stringContaining('one place only, at its source: lanes'), action: 'Read it into the store…' })
 
     write('no lanes at all')
     const run = await fetch(lanes, point)

@@ -46,7 +46,7 @@ describe('what is gone from a database', () => {
     bench.sql('drop table sales.leg')
     expect(await losses()).toMatchObject([
       {
-        level: 'iron',
+        level: 'error',
         what: `sales.leg is gone from db / ${bench.database}.`,
         ways: [{ kind: 'point', to: link(first, `pick=${path('sales', 'leg')}`) }],
       },
@@ -81,7 +81,7 @@ describe('what is gone from a database', () => {
     bench.sql('create table loyalty.stays (id int); drop table loyalty.member; drop table loyalty.voucher')
     const [loss] = (await losses()).filter(({ what }) => what.includes('loyalty'))
     expect(loss).toMatchObject({
-      level: 'iron',
+      level: 'error',
       what: `2 tables of loyalty are gone from db / ${bench.database}: member, voucher.`,
       ways: [{ to: link(second, `gone=${path('loyalty')}`) }],
     })

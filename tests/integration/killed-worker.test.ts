@@ -8,7 +8,7 @@ import { dropExpired } from '../../engine/runs/scratch'
 import { tidyUp } from '../../engine/runs/orphans'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { Workbench } from '../support/engine'
-import { killWorker, startWorker } from '../support/worker'
+import { killWorker, startWorker, toldToStop } from '../support/worker'
 
 // Workers of their own (bin/worker), really killed while they work.
 
@@ -92,9 +92,9 @@ describe('a worker that is told to stop', () => {
     const child = startWorker({ ...bench.environment, VESSEL_DRAIN_SECONDS: String(seconds) })
     const id = await bench.engine.startRun({ kind: 'backup', vessel, startedBy: 'a test' })
     await until(id, (run) => run.state === 'running' && (run.counters.rows ?? 0) > 1000)
-    const later = await bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })
     const gone = once(child, 'exit')
-    child.kill('SIGTERM')
+    await toldToStop(child)
+    const later = await bench.engine.startRun({ kind: 'verify', vessel, startedBy: 'a test' })
     expect((await gone)[0]).toBe(0)
     return { run: await bench.record(id), later: await bench.record(later) }
   }

@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { runDetail } from '../../engine/catalog/run-views'
 import { LogBench } from '../support/log'
 
 // What the log leads to is compared with the source itself, at a position on which both lie exactly.
@@ -91,7 +92,7 @@ describe('an audit', () => {
     expect(refused).toMatchObject({ state: 'failed', error: { code: 'audit_differs' } })
     expect((refused.error as { what: string }).what).toContain('public.tampered')
     // Each table that was looked at is a step of its own.
-    const steps = await log.bench.engine.db.selectFrom('run_step').select(['kind', 'title']).where('run_id', '=', refused.id).execute()
+    const { steps } = await runDetail(log.bench.engine, refused.id)
     expect(steps.filter(({ kind }) => kind === 'audit').map(({ title }) => title)).toEqual(['public.sound', 'public.tampered'])
     // It is read whole by itself, and then a full can be computed again.
     await mended()

@@ -69,12 +69,12 @@ describe('JSON in a store', () => {
     expect(await store.index.lost(chunks)).toBe(0)
   })
 
-  it('of a table with 3 million chunks is written and read within the room of what it says', { timeout: 600_000 }, async () => {
-    const count = 3_000_000
+  it('of a table with a million chunks is written and read within the room of what it says', async () => {
+    const count = 1_000_000
     const room = () => (globalThis.gc?.(), process.memoryUsage().heapUsed + process.memoryUsage().arrayBuffers)
     const before = room()
     let most = 0
-    const watch = (n: number) => void (n % 50_000 === 0 && (most = Math.max(most, room() - before)))
+    const watch = (n: number) => void (n % 20_000 === 0 && (most = Math.max(most, room() - before)))
     const chunks = new ChunkList()
     for (let n = 0; n < count; n++) chunks.push(piece(n))
     const names = await stored((writer) => writeJson(writer, { databases: [{ tables: [{ path: 'a', chunks }] }] }))
@@ -94,12 +94,12 @@ describe('JSON in a store', () => {
     } as unknown as Manifest))
       referred += part.names.length
     expect(referred).toBe(count)
-    // Twice 65 bytes for each, once as it was made and once as it was read; as objects they would take a gigabyte and more.
-    expect(most / 1024 ** 2).toBeLessThan(700)
+    // Twice 65 bytes for each, once as it was made and once as it was read; as objects they would take some 800 MB.
+    expect(most / 1024 ** 2).toBeLessThan(330)
   })
 
-  it('of a volume with 5 million files is sorted, written and read without being held', { timeout: 600_000 }, async () => {
-    const files = 5_000_000
+  it('of a volume with a million files is sorted, written and read without being held', async () => {
+    const files = 1_000_000
     let most = 0
     const watch = (n: number) => void (n % 20_000 === 0 && (most = Math.max(most, process.memoryUsage().heapUsed)))
     // They come in no order; each number once, because the two have no factor in common.

@@ -6,7 +6,7 @@ import { saveDefinition, type Vessel } from '../../engine/catalog/vessels'
 import { compareTable } from '../../engine/compare/table'
 import { pointContents } from '../../engine/compare/contents'
 import { perform } from '../../engine/runs/runner'
-import { unprotected } from '../../engine/watch/hands'
+import { unprotected } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { Workbench } from '../support/engine'
 

@@ -7,7 +7,7 @@ import { addVessel } from '../../engine/catalog/vessels'
 import { readKubeconfig, type ClusterSettings } from '../../engine/sources/kubernetes/access'
 import type { PostgresSettings } from '../../engine/sources/postgres/connect'
 import { DiscoveryWatch } from '../../engine/watch/discovery'
-import { needsHand } from '../../engine/watch/hands'
+import { attentionNeeded } from '../../engine/watch/attention'
 import { anyRight, claim, holder, namespace, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
 
@@ -53,7 +53,7 @@ describe('a cluster whose token ran out', () => {
     const before = await thingsPresent(bench.engine, 'pier')
     cluster.process.expire(MIRA)
     await discoverSource(bench.engine, id)
-    expect(await needsHand(bench.engine, [])).toContainEqual(
+    expect(await attentionNeeded(bench.engine, [])).toContainEqual(
       expect.objectContaining({ what: expect.stringContaining('does not accept the token'), to: '/sources/pier?reach' }),
     )
     const { settings, secret } = access(cluster)
@@ -63,7 +63,7 @@ describe('a cluster whose token ran out', () => {
     expect((await tryReach(bench.engine, id, { settings, secret })).usable).toBe(true)
     await changeReach(bench.engine, id, { settings, secret })
     expect(await pier()).toMatchObject({ id, trouble: null, probe: { usable: true } })
-    expect(await needsHand(bench.engine, [])).toEqual([])
+    expect(await attentionNeeded(bench.engine, [])).toEqual([])
     expect(await thingsPresent(bench.engine, 'pier')).toEqual(before)
   })
 

@@ -3,6 +3,7 @@ import { buffer } from 'node:stream/consumers'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import type { Act, HoldStep } from '../../core/quiesce/sequence'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
+import { runDetail } from '../../engine/catalog/run-views'
 import { programsIn } from '../../engine/holds/outside'
 import { openFile } from '../../engine/look/cluster'
 import { openPoint } from '../../engine/points/open'
@@ -54,7 +55,10 @@ describe('a hold', () => {
     let torn = 0
     for (let i = 0; i < 40 && torn === 0; i++) {
       const point = await held.pointOf(await held.bench.run('backup', rough))
-      expect(point).toMatchObject({ consistency: 'as found', reached: { why: 'Nothing quiesces it. It is as after a crash.' } })
+      expect(point).toMatchObject({
+        consistency: 'as found',
+        reached: { why: 'Nothing quiesces it. Its volumes were read from snapshots, each as after a crash.' },
+      })
       if (!(await held.isSound(point.id))) torn++
     }
     expect(torn).toBe(1)
@@ -221,7 +225,7 @@ describe('a step that fails', () => {
     const { consistency, reached } = await held.pointOf(run)
     expect(consistency).toBe('as found')
     expect(reached.members.find(({ member }) => member === GATE)!.why).toBe(
-      'Its step “broken” failed: It ended with 1. It is as after a crash.',
+      'Its step “broken” failed: It ended with 1. Its volumes were read from snapshots, each as after a crash.',
     )
     expect(reached.members.find(({ member }) => member !== GATE)!.consistency).toBe('each sound')
   })
@@ -276,8 +280,39 @@ describe('what goes wrong at the source', () => {
     const messages = (await held.bench.messages(run.id)).join('\n')
     expect(messages).toMatch(/The snapshot of pier\/lagoon\/volume\/data-manifest-0 did not become ready .* It is read in place instead/)
     const point = await held.pointOf(run)
-    expect(point).toMatchObject({ consistency: 'as found', reached: { why: expect.stringContaining('The hold ended') } })
+    // Not even as after a crash: its files may be of different moments, and that is said.
+    expect(point).toMatchObject({
+      consistency: 'in use',
+      reached: { why: expect.stringMatching(/The hold ended .* The volume data-manifest-0 was read while programs had it/) },
+    })
     held.cluster.kubectl('delete', 'namespace', 'lagoon')
+  })
+})
+
+describe('a step that only prepares', () => {
+  const sync = (more: Partial<HoldStep> = {}) => freeze({ name: 'sync', act: exec('true'), release: null, prepares: true, ...more })
+  it('is done before the others, holds nothing, and leaves nothing to release', async () => {
+    const run = await held.bench.run('backup', await held.vessel([sync(), freeze({ turn: 1 })]))
+    expect([run.error, run.state]).toEqual([null, 'done'])
+    expect((await held.pointOf(run)).consistency).toBe('held together')
+    const { steps } = await runDetail(held.bench.engine, run.id)
+    expect(steps.filter(({ kind }) => ['prepare', 'hold', 'release'].includes(kind)).map(({ kind, title }) => `${kind} ${title}`)).toEqual([
+      'prepare sync',
+      'hold freeze',
+      'release freeze',
+    ])
+    const [first, second] = await held.ledger(run.id)
+    expect(first).toMatchObject({ name: 'sync', state: 'released', released_by: 'run' })
+    expect(first!.released_at!.getTime()).toBeLessThanOrEqual(second!.begun_at.getTime())
+  })
+  it('makes no point consistent by itself', async () => {
+    const point = await held.pointOf(await held.bench.run('backup', await held.vessel([sync()])))
+    expect(point.reached.members[0]!.why).toContain('Nothing quiesces it.')
+  })
+  it('is told when it fails, and nothing stays of it', async () => {
+    const run = await held.bench.run('backup', await held.vessel([sync({ act: exec('false'), onFailure: 'go on' }), freeze({ turn: 1 })]))
+    expect(run.state).toBe('warned')
+    expect((await held.pointOf(run)).reached.why).toContain('Its step “sync” failed')
   })
 })
 

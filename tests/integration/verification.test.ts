@@ -11,7 +11,7 @@ import { openPoint } from '../../engine/points/open'
 import { ChunkIndex } from '../../engine/store/index'
 import { tidyUp } from '../../engine/runs/orphans'
 import { rebuildIndex } from '../../engine/store/rebuild'
-import { needsHand } from '../../engine/watch/hands'
+import { attentionNeeded } from '../../engine/watch/attention'
 import { Workbench } from '../support/engine'
 import { LogBench } from '../support/log'
 
@@ -109,8 +109,8 @@ describe('content that can’t be read', () => {
     }
     const standing = await standings(bench.engine)
     expect(standing[0]).toMatchObject({ state: 'broken', reason: expect.stringContaining('can’t come back whole') })
-    const hands = await needsHand(bench.engine, standing)
-    expect(hands.map(({ what }) => what).join()).toContain('can’t come back whole')
+    const attention = await attentionNeeded(bench.engine, standing)
+    expect(attention.map(({ what }) => what).join()).toContain('can’t come back whole')
     renameSync(place('gone.pack'), place('packs', `${newest}.pack`))
     await expectWhole()
   })

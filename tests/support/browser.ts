@@ -12,7 +12,7 @@ const ARGS = [
   '--disable-component-update',
   '--disable-sync',
 ]
-const PATIENCE_MS = 30_000
+const PATIENCE_MS = 60_000
 
 /** A person in front of the application: real clicks, real keys, and eyes for what stands on the page. */
 export class Person {
@@ -115,6 +115,7 @@ export class Person {
   /** Writes into a field in place of what stands there. */
   async writes(selector: string, text: string): Promise<void> {
     const field = await this.find(selector)
+    await field.scrollIntoView()
     await this.uncovered(field)
     await field.click({ count: 3 })
     await this.page.keyboard.press('Backspace')
@@ -124,6 +125,7 @@ export class Person {
   /** Puts a long text into a field in place of what stands there, as from the clipboard. */
   async pastes(selector: string, text: string): Promise<void> {
     const field = await this.find(selector)
+    await field.scrollIntoView()
     await this.uncovered(field)
     await field.click()
     await this.page.keyboard.down('Control')

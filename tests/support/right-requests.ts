@@ -34,6 +34,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     registries: { a: 'b' },
     changes: [{ kind: 'ConfigMap', name: 'lanes', patch: [{ op: 'add', path: '/data/b', value: 'c' }] }],
     exposure: 'unplug',
+    atRest: true,
     files: { 'pier/desk/data': ['a'] },
     after: [{ name: 'a', act: { kind: 'http', method: 'GET', url: 'http://127.0.0.1:9/', body: '' }, limitMs: 1000 }],
     readyWithinMs: 1000,
@@ -65,8 +66,9 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
   const [{ rules }] = [takes('database', 'db/odd_data')]
   const whole = { ...takes('database', 'db/odd_data'), log, still, partly: 'keep' }
   const all: [route: string, address: string, body: object][] = [
-    ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a' }],
+    ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a'.repeat(64) }],
     ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
+    ['POST /api/stores/[id]/runs', '/api/stores/00000000-0000-4000-8000-000000000000/runs', { kind: 'verify' }],
     ['POST /api/readiness', '/api/readiness', { rules, log, vessel: 'db' }],
     ['POST /api/selection', '/api/selection', { rules, vessel: 'db', than: rules }],
     ['POST /api/selection/explain', '/api/selection/explain', { rules, rule: 'a' }],
@@ -86,7 +88,11 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
     ['POST /api/vessels/[slug]/still', '/api/vessels/nowhere/still', still],
     ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
-    ['POST /api/vessels/[slug]/restores', '/api/vessels/nowhere/restores', { name: 'a', wish: wish('db', {}), reason: 'b' }],
+    [
+      'POST /api/vessels/[slug]/restores',
+      '/api/vessels/nowhere/restores',
+      { name: 'a', wish: wish('db', {}), reason: 'b', begins: { which: 'named', point: points.db } },
+    ],
     [
       'POST /api/vessels/[slug]/undo',
       '/api/vessels/db/undo',
@@ -107,8 +113,10 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     [
       'POST /api/points/[id]/restore',
       `/api/points/${points.db}/restore`,
-      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x', saved: points.db },
+      { wish: wish('db', {}), reason: null, rehearsal: false, agreed: 'x', saved: points.db, asItIs: true },
     ],
+    ['POST /api/choices', '/api/choices', { of: 'restore', wish: wish('db', rows) }],
+    ['POST /api/choices', '/api/choices', { of: 'files', files: ['november/days'] }],
     ['POST /api/holds/release', '/api/holds/release', { run: points.db }],
     ['POST /api/losses/meant', '/api/losses/meant', { key: 'gone nowhere' }],
     ['POST /api/runs/[id]/take-back', `/api/runs/${points.db}/take-back`, { reason: 'a' }],

@@ -53,14 +53,14 @@ async function again() {
             run.cancelling ? 'cancelling' : RUN_STATE[run.state].word
           }}</span>
           <span
-            >{{ RUN_KIND[run.kind] }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>,
+            >{{ kindOfRun(run) }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>,
             version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy
             }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span
           ><CopyIt icon :text="run.id" label="Copy the id of this run" />
         </p>
         <p v-if="run.comment" class="mt-1 text-[13px]">“{{ run.comment }}”</p>
       </div>
-      <div class="flex shrink-0 gap-2.5 pt-[3px]">
+      <div class="flex shrink-0 gap-2.5 pt-[3px] print:hidden">
         <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
         <template v-else>
           <TakeBack v-if="run.canBeTakenBack" :run="run" />
@@ -82,7 +82,8 @@ async function again() {
     </div>
     <ScratchList v-if="scratch.length > 0" :copies="scratch" :of-run="run.id" class="px-6 pb-5" />
     <RunProgress v-if="active && run.kind !== 'still'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
+    <RunPace :run="run" class="px-6 pb-5 print:hidden" />
     <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
-    <RunSteps :run="run" :now="now" class="flex-1" />
+    <RunSteps :run="run" :now="now" class="flex-1" :class="{ 'print:hidden': run.receipt.length > 0 }" />
   </main>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import type { VesselView } from '~~/server/views'
+import type { Command } from '~/stores/commands'
+import { useSettings } from '~/stores/settings'
 
 const route = useRoute()
 const { slug, data: vessel, error, refresh } = useVessel()
@@ -17,7 +18,29 @@ const TABS = [
 ]
 const isBare = computed(() => /\/(restore|undo)$/.test(route.path))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
-provide('vessel', vessel as Ref<VesselView | null>)
+
+const toRestore = computed(() => ({ path: `/vessels/${slug.value}/restore`, query: route.query.at ? { at: route.query.at } : {} }))
+useCommand(() => {
+  if (!vessel.value || isBare.value) return []
+  const { name, newest } = vessel.value
+  const of = (id: string, label: string, key: string, icon: string, run: () => void): Command => ({
+    id,
+    label,
+    keys: [key],
+    on: 'this page',
+    listed: true,
+    icon,
+    run,
+  })
+  return [
+    of('back up', `Back up ${name} now`, 'b', 'i-lucide-archive', () => (backUp.value = [{ slug: slug.value, name }])),
+    ...(newest ? [of('restore', `Restore from ${name}`, 'shift_b', 'i-lucide-undo-2', () => void navigateTo(toRestore.value))] : []),
+  ]
+})
+
+const settings = useSettings()
+watchEffect(() => (settings.sourceZone = vessel.value?.zone ?? null))
+onScopeDispose(() => (settings.sourceZone = null))
 
 /** The newest gap with as much of time on both sides as it is long. */
 const lastGap = computed(() => {
@@ -65,7 +88,7 @@ const lastGap = computed(() => {
           <template v-else>{{ vessel.name }} cannot be restored: it has no recovery point yet.</template>
         </PageSentence>
         <p class="mt-[5px] flex items-center gap-2 text-[13px]">
-          <BowlState :state="vessel.state" :size="18" />
+          <VesselBowl :state="vessel.state" :size="18" />
           <span class="font-semibold" :style="{ color: vessel.state === 'at risk' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{
             vessel.state
           }}</span>
@@ -76,13 +99,8 @@ const lastGap = computed(() => {
         </p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
-        <UButton data-key="back-up" @click="backUp = { slug, name: vessel.name }">Back up now</UButton>
-        <UButton
-          v-if="vessel.newest"
-          data-key="restore"
-          :to="{ path: `/vessels/${slug}/restore`, query: route.query.at ? { at: route.query.at } : {} }"
-          >Restore…</UButton
-        >
+        <UButton @click="backUp = [{ slug, name: vessel.name }]">Back up now</UButton>
+        <UButton v-if="vessel.newest" :to="toRestore">Restore…</UButton>
       </div>
     </div>
     <LossStrip :losses="vessel.losses" :slug="slug" />

@@ -8,6 +8,10 @@ onChange((change) => change.about !== 'things', refresh, 1500)
 const now = useTicking()
 const state = computed(() => route.query.state as Standing['state'] | undefined)
 const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !state.value || vessel.state === state.value))
+const backUp = useBackUp()
+const picked = ref<string[]>([])
+/** What is picked and shown; what a filter hides is not acted upon. */
+const chosen = computed(() => shown.value.filter(({ slug }) => picked.value.includes(slug)))
 </script>
 
 <template>
@@ -23,12 +27,18 @@ const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !st
       </PageSentence>
       <div class="flex items-center gap-4">
         <NuxtLink v-if="state" to="/vessels" class="lnk text-[13px]">Show all</NuxtLink>
+        <template v-if="chosen.length > 0">
+          <button class="lnk text-[13px]" @click="picked = []">Pick none</button>
+          <UButton color="primary" variant="solid" data-back-up-picked @click="backUp = chosen.map(({ slug, name }) => ({ slug, name }))"
+            >Back up {{ chosen.length === 1 ? chosen[0]!.name : plural(chosen.length, 'vessel') }}…</UButton
+          >
+        </template>
         <UButton to="/vessels/new">Define a vessel</UButton>
       </div>
     </div>
     <ErrorNote v-if="error && !data" :error="error" />
     <div v-else-if="!data" class="grid gap-3" aria-busy="true"><USkeleton v-for="i in 4" :key="i" class="h-14 w-full" /></div>
-    <VesselTable v-if="shown.length > 0" :vessels="shown" :now="now" />
+    <VesselTable v-if="shown.length > 0" v-model:picked="picked" picks :vessels="shown" :now="now" />
     <p v-else-if="data && data.length > 0" class="soft max-w-xl py-4">None of them is {{ state }}.</p>
     <FirstSteps v-else-if="data" :vessels="data" />
   </main>

@@ -6,19 +6,27 @@ import { CLUSTER_WIDE, namesOf, type Thing } from '../../../core/things/thing'
 import type { Sink } from '../../store/writer'
 import type { Found, Survey } from './discover'
 
-/** Keeps objects, and what they need of the cluster, as lines of canonical JSON. */
+/**
+ * Keeps objects, and what they need of the cluster, as lines of canonical JSON. A need that a rule leaves out is not kept,
+ * nor what only it needs; its path is told.
+ */
 export async function keepObjects(
-  seen: Survey & { things: Thing[] },
+  seen: Survey & { things: Thing[]; left: ReadonlySet<string> },
   taken: string[],
   writer: Sink,
-): Promise<{ entries: ObjectEntry[]; chunks: string[] }> {
+): Promise<{ entries: ObjectEntry[]; chunks: string[]; leftOut: string[] }> {
   const paths = new Set(taken)
   const byPath = new Map(seen.found.map((one) => [one.path, one]))
   const facts = new Map(seen.things.map((thing) => [thing.path, thing.facts]))
   const wide = new Set<string>()
+  const leftOut = new Set<string>()
   const follow = (path: string) => {
     for (const used of facts.get(path)?.uses ?? []) {
       if (namesOf(used)[1] !== CLUSTER_WIDE || wide.has(used) || paths.has(used)) continue
+      if (seen.left.has(used)) {
+        leftOut.add(used)
+        continue
+      }
       wide.add(used)
       follow(used)
     }
@@ -36,7 +44,7 @@ export async function keepObjects(
   }
   const last = chunker.end()
   if (last) await put(last)
-  return { entries, chunks }
+  return { entries, chunks, leftOut: [...leftOut].sort() }
 }
 
 function entryOf({ object, path, resource }: Found, text: string, line: number, uses: string[], wide: boolean): ObjectEntry {

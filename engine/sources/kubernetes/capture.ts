@@ -14,18 +14,21 @@ import type { ExecTarget } from './exec'
 import { SNAPSHOT_GROUP } from './storage'
 import { contentOf, noFolder, readVolume, type ReadVolume } from './reader'
 import { countedBy } from './taken-files'
-import { claimOfSnapshot, claimsIn, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
+import { claimOfSnapshot, claimsIn, isInUse, readerPod, takeSnapshot, type VolumeSnapshot, type WantedVolume } from './volumes'
 
 /** A cluster as it is at a moment, and what the rules take of it. */
 interface Seen extends Survey {
   things: Thing[]
   taken: Thing[]
+  /** Paths of what rules leave out. */
+  left: ReadonlySet<string>
 }
 
 async function look(client: ClusterClient, job: CaptureJob): Promise<Seen> {
   const seen = await survey(client)
   const things = [...thingsOf(client.access.name, seen)]
-  return { ...seen, things, taken: select(job.rules, things).taken }
+  const { taken, left } = select(job.rules, things)
+  return { ...seen, things, taken, left: new Set(left.map(({ path }) => path)) }
 }
 
 /**
@@ -122,6 +125,7 @@ class CaptureOfNamespace {
       const refused = after.closed.filter((name) => !name.includes('clusterrole'))
       if (refused.length > 0) this.missing.push({ path: this.root, reason: `These can’t be listed: ${refused.join(', ')}.` })
       count('objects', found.entries.length)
+      for (const path of found.leftOut) await progress.say('info', `${path} is needed here, and left out by a rule.`)
       return found
     })
     await this.readAll([...this.snapshots.keys()])
@@ -248,6 +252,8 @@ class CaptureOfNamespace {
     const { folder, trouble } = this.job.folderToRead(wanted.path)
     if (trouble !== null) throw noFolder(wanted.path, trouble)
     const target = await this.readerOf(wanted, snapshot)
+    const isUsed = () => isInUse(this.client, this.temporary, wanted)
+    const wasUsed = !snapshot && (await isUsed())
     const content = await readVolume({
       client: this.client,
       target,
@@ -261,8 +267,15 @@ class CaptureOfNamespace {
     await this.sayWhatWasUnread(wanted.path, content)
     this.missing.push(...content.missing)
     await this.temporary.remove(this.temporary.resource('Pod'), target.namespace, target.pod)
-    const at = snapshot?.at ?? new Date().toISOString()
-    return { ...this.about(wanted), ...(await contentOf(content, this.job.writer)), how: snapshot ? 'snapshot' : 'in place', at }
+    const read = await contentOf(content, this.job.writer)
+    if (snapshot) {
+      count('snapshots read', 1)
+      return { ...this.about(wanted), ...read, how: 'snapshot', at: snapshot.at }
+    }
+    const at = new Date().toISOString()
+    const inUse = wasUsed || (await isUsed())
+    count(inUse ? 'volumes read in use' : 'volumes read at rest', 1)
+    return { ...this.about(wanted), ...read, how: 'in place', inUse, at }
   }
 
   private async sayWhatWasUnread(path: string, { files: all, unread, compared }: ReadVolume): Promise<void> {

@@ -3,7 +3,8 @@ import { countInWords } from '../../../core/time/words'
 import type { ProbeFinding, ProbeReport } from '../source'
 import { ApiFailure, type ApiResource, type ClusterClient } from './client'
 import { thingKinds } from './kinds'
-import { rightsOf, roleManifest, whoami, type Right } from './rights'
+import type { Right } from '../../../core/cluster/rights'
+import { rightsOf, roleManifest, whoami } from './rights'
 import { SNAPSHOT_GROUP, snapshotDrivers } from './storage'
 
 /** What is done with a cluster, the rights that it takes, and what can't be done without. */

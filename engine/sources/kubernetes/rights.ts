@@ -1,24 +1,18 @@
 import { stringify } from 'yaml'
+import type { Right } from '../../../core/cluster/rights'
 import { ApiFailure, type ApiResource, type ClusterClient } from './client'
 
-/** Something that has to be allowed, as roles name it. */
-export interface Right {
-  verb: string
-  group: string
-  resource: string
-}
-
-/** Whether each of some rights is there, everywhere in the cluster. */
+/** Whether each of some rights is there, everywhere in the cluster where no namespace is said. */
 export async function rightsOf(client: ClusterClient, rights: Right[]): Promise<boolean[]> {
   return Promise.all(
-    rights.map(async ({ verb, group, resource }) => {
+    rights.map(async ({ verb, group, resource, namespace }) => {
       const [plural, subresource] = resource.split('/')
       const review = await client.ask<{ status?: { allowed?: boolean } }>('/apis/authorization.k8s.io/v1/selfsubjectaccessreviews', {
         method: 'POST',
         body: {
           apiVersion: 'authorization.k8s.io/v1',
           kind: 'SelfSubjectAccessReview',
-          spec: { resourceAttributes: { verb, group, resource: plural, ...(subresource ? { subresource } : {}) } },
+          spec: { resourceAttributes: { verb, group, namespace, resource: plural, ...(subresource ? { subresource } : {}) } },
         },
       })
       return review.status?.allowed === true

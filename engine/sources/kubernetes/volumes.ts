@@ -4,7 +4,7 @@ import { resourcePath, type ClusterClient, type KubeObject } from './client'
 import type { ExecTarget } from './exec'
 import { MOUNT } from './listing'
 import { SNAPSHOT_GROUP } from './storage'
-import type { Temporary } from './temporary'
+import { isOurs, type Temporary } from './temporary'
 
 const READY_WITHIN_MS = 120_000
 const SNAPSHOT_WITHIN_MS = 60_000
@@ -131,14 +131,30 @@ export async function readerPod(
   return { namespace, pod, container: CONTAINER }
 }
 
-async function nodeOf(client: ClusterClient, temporary: Temporary, { claim }: Pick<WantedVolume, 'claim'>): Promise<string | undefined> {
-  const { namespace, name } = claim.metadata
-  const pods = temporary.resource('Pod')
-  for await (const { spec } of client.list(pods, namespace)) {
-    const volumes = (spec?.volumes ?? []) as { persistentVolumeClaim?: { claimName: string } }[]
-    if (spec?.nodeName && volumes.some((one) => one.persistentVolumeClaim?.claimName === name)) return String(spec.nodeName)
-  }
+async function nodeOf(client: ClusterClient, temporary: Temporary, wanted: Pick<WantedVolume, 'claim'>): Promise<string | undefined> {
+  for await (const { spec } of podsThatHave(client, temporary, wanted)) if (spec?.nodeName) return String(spec.nodeName)
   return undefined
+}
+
+async function* podsThatHave(
+  client: ClusterClient,
+  temporary: Temporary,
+  { claim }: Pick<WantedVolume, 'claim'>,
+): AsyncGenerator<KubeObject> {
+  const { namespace, name } = claim.metadata
+  for await (const pod of client.list(temporary.resource('Pod'), namespace)) {
+    const volumes = (pod.spec?.volumes ?? []) as { persistentVolumeClaim?: { claimName: string } }[]
+    if (volumes.some((one) => one.persistentVolumeClaim?.claimName === name)) yield pod
+  }
+}
+
+/** Whether a pod that is not ours has a volume now, so that its files may be written to. */
+export async function isInUse(client: ClusterClient, temporary: Temporary, wanted: Pick<WantedVolume, 'claim'>): Promise<boolean> {
+  for await (const pod of podsThatHave(client, temporary, wanted)) {
+    const isOver = ['Succeeded', 'Failed'].includes(String((pod.status as { phase?: string } | undefined)?.phase))
+    if (!isOurs(pod) && !isOver) return true
+  }
+  return false
 }
 
 /** Claims that are in a namespace now, by the path of their volume. */

@@ -1,5 +1,3 @@
-import { readFile, statfs } from 'node:fs/promises'
-import { join } from 'node:path'
 import type pg from 'pg'
 import {
   definitionKey,
@@ -18,6 +16,7 @@ import { describeProperties } from './describe-database'
 import { MADE_TYPE, ROUTINE_NAME } from './discover'
 import { eventTriggersOf } from './event-triggers'
 import { databasesOf } from './probe'
+import { freeSpace } from './space'
 import { readStructure } from './utilities'
 
 /**
@@ -92,26 +91,6 @@ async function serverState(client: pg.Client, access: PostgresAccess): Promise<S
     may: { create: true, createDatabase: createdb, createRole: createrole, superuser, readLargeObjects: superuser },
     version,
     free: await freeSpace(client, access),
-  }
-}
-
-const LOOPBACK = new Set(['127.0.0.1', '::1', 'localhost'])
-
-/** Free bytes where the server's data lies: known only when it runs on this machine and its folder can be seen. */
-async function freeSpace(client: pg.Client, access: PostgresAccess): Promise<number | null> {
-  if (!LOOPBACK.has(access.settings.host)) return null
-  try {
-    const { rows } = await client.query<{ folder: string }>(
-      `select setting as folder from pg_catalog.pg_settings where name = 'data_directory'`,
-    )
-    const folder = rows[0]!.folder
-    // The port in its lock file shows that it is this server's folder, not that of another one at the end of a tunnel.
-    const lock = await readFile(join(folder, 'postmaster.pid'), 'utf8')
-    if (Number(lock.split('\n')[3]) !== access.settings.port) return null
-    const { bavail, bsize } = await statfs(folder)
-    return bavail * bsize
-  } catch {
-    return null
   }
 }
 

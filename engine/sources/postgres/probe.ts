@@ -28,7 +28,7 @@ export async function probe(access: PostgresAccess, now: Date): Promise<ProbeRep
     return report(null)
   }
   try {
-    const server = await serverOf(client)
+    const server = { ...(await serverOf(client)), zone: await zoneOf(client) }
     findings.push(reached(access), ok('version', 'Version', `PostgreSQL ${server.version}; ${OLDEST} or newer is needed.`))
     findings.push(await utilitiesFinding(server.versionNumber))
     findings.push(await readFinding(access, client))
@@ -54,6 +54,12 @@ export async function serverOf(client: pg.Client): Promise<{ version: string; ve
     .then((result) => result.rows[0]!.id)
     .catch(() => 'unknown')
   return { version: rows[0]!.version.split(' ')[0]!, versionNumber: rows[0]!.number, systemId: system }
+}
+
+/** The time zone in which the server itself tells times; our sessions have one of their own. */
+async function zoneOf(client: pg.Client): Promise<string> {
+  const { rows } = await client.query<{ zone: string }>(`select reset_val as zone from pg_catalog.pg_settings where name = 'TimeZone'`)
+  return rows[0]!.zone
 }
 
 async function utilitiesFinding(versionNumber: number): Promise<ProbeFinding> {

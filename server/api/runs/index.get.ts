@@ -11,17 +11,15 @@ const Query = v.object({
   vessel: v.optional(v.string()),
   kinds: v.optional(v.pipe(v.string(), v.transform(split), v.array(Kind)), ''),
   states: v.optional(v.pipe(v.string(), v.transform(split), v.array(State)), ''),
-  at: v.optional(
-    v.pipe(
-      v.string(),
-      v.isoTimestamp(),
-      v.transform((text) => new Date(text)),
-    ),
-  ),
+  from: v.optional(Instant),
+  to: v.optional(Instant),
+  text: v.optional(v.pipe(v.string(), v.maxLength(200))),
+  at: v.optional(Instant),
   id: v.optional(v.pipe(v.string(), v.uuid())),
 })
 
 export default route(async (engine, event) => {
-  const { vessel, kinds, states, at, id } = queryOf(event, Query)
-  return listRuns(engine, { vessel, kinds, states, before: at && id ? { at, id } : undefined, limit: PAGE })
+  const { from, to, text, at, id, ...filter } = queryOf(event, Query)
+  const before = at && id ? { at, id } : undefined
+  return listRuns(engine, { ...filter, since: from, until: to, text: text?.trim(), before, limit: PAGE })
 })

@@ -127,7 +127,7 @@ export function firstPath(): void {
   it('rehearses a restore without writing anything', async () => {
     const before = sql(LEGS)
     sql('drop table sales.booking_leg cascade')
-    await person.clicks('[data-key=restore]')
+    await person.clicks('a::-p-text(Restore…)')
     await person.ticks(LEG_PATH)
     await person.clicks(`[data-path="${LEG_PATH}"] button::-p-text(booking_leg)`)
     await person.sees('the table is not there now')

@@ -1,5 +1,6 @@
 import pg from 'pg'
-import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
+import type { HTTPRequest } from 'puppeteer-core'
+import { afterAll, afterEach, beforeAll, expect, inject, it, vi } from 'vitest'
 import { Person } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
@@ -18,6 +19,35 @@ export function whereTo(): void {
 
   const ready = () => person.page.waitForFunction(() => document.querySelector<HTMLButtonElement>('[data-go]')?.disabled === false)
   const databases = () => sql(`select string_agg(datname, ',') from pg_database where datname like 'scratch%'`, 'postgres')
+
+  it('asks nothing before it knows what the point holds, so that no choice moves away under the finger', async () => {
+    const { page } = person
+    await page.setRequestInterception(true)
+    const held: HTTPRequest[] = []
+    const hold = (request: HTTPRequest) =>
+      void (/\/api\/points\/[^/?]+(\?|$)/.test(request.url()) ? held.push(request) : request.continue())
+    page.on('request', hold)
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG)}`)
+    await person.sees('What shall be restored from Bookings')
+    await vi.waitFor(() => expect(held.length).toBeGreaterThan(0))
+    expect(await page.$$('[data-choice]')).toEqual([])
+    page.off('request', hold)
+    page.on('request', (request) => void request.continue())
+    await page.evaluate(() => {
+      const seen = ((window as unknown as { seen: Set<string> }).seen = new Set())
+      const look = () => {
+        const one = document.querySelector('[data-choice=merge]')?.getBoundingClientRect()
+        if (one) seen.add(`${Math.round(one.left)} ${Math.round(one.top)}`)
+        requestAnimationFrame(look)
+      }
+      look()
+    })
+    for (const request of held) await request.continue()
+    await ready()
+    expect(await page.evaluate(() => (window as unknown as { seen: Set<string> }).seen.size)).toBe(1)
+    page.removeAllListeners('request')
+    await page.setRequestInterception(false)
+  })
 
   it('makes a scratch copy with a connection string, and drops it', async () => {
     await person.opens('/vessels/bookings/restore')
@@ -90,6 +120,7 @@ export function whereTo(): void {
     await person.sees('Saved')
     await person.opens('/vessels/bookings/restores')
     await person.sees('Missing legs')
+    await person.reads('[data-begins]', /^the newest complete point, today/)
     await person.presses('Run it')
     await person.sees('Rows that are missing are restored to booking_leg')
     await ready()

@@ -39,9 +39,9 @@ const readLimit = (name: 'from' | 'to') => (form[name].trim() ? readTime(form[na
 const understood = computed(() =>
   (['from', 'to'] as const).flatMap((name) => (limits.value[name]?.at ? [`${name} ${fullOf(limits.value[name]!.at!)}`] : [])).join(' '),
 )
-let turn = 0
+const begin = newestOf()
 async function look(older = false) {
-  const mine = ++turn
+  const isNewest = begin()
   if (!older) limits.value = { from: readLimit('from'), to: readLimit('to') }
   // Without the limit that was meant, it would be another search.
   if (unreadable.value) {
@@ -63,16 +63,16 @@ async function look(older = false) {
   pending.value = true
   try {
     const found = await $fetch<LogFound>(`/api/vessels/${vessel.slug}/log?${query}`)
-    if (mine !== turn) return
+    if (!isNewest()) return
     changes.value = older ? [...changes.value, ...found.changes] : found.changes
     next.value = found.next
     error.value = null
     // Nothing yet, and more of the log to look through.
     if (found.changes.length === 0 && found.next) void look(true)
   } catch (thrown) {
-    if (mine === turn) error.value = errorOf(thrown)
+    if (isNewest()) error.value = errorOf(thrown)
   } finally {
-    if (mine === turn) pending.value = false
+    if (isNewest()) pending.value = false
   }
 }
 function search() {
@@ -95,7 +95,13 @@ const WORD: Record<FoundChange['op'], { word: string; color: string }> = {
   empty: { word: 'emptied', color: 'var(--iron)' },
 }
 const atOf = ({ at }: FoundChange) => new Date(Math.floor(at / 1000))
-const begins = (i: number) => i === 0 || changes.value[i - 1]!.position !== changes.value[i]!.position
+/** What stands in the list: each change by its index, and before those of a transaction a line of it. */
+const lines = computed(() =>
+  changes.value.flatMap((change, index): { key: string; change: FoundChange; index: number | null }[] => {
+    const isFirst = index === 0 || changes.value[index - 1]!.position !== change.position
+    return [...(isFirst ? [{ key: `before ${index}`, change, index: null }] : []), { key: String(index), change, index }]
+  }),
+)
 /** What a change says of its row, beside the key that stands before it. */
 function said(change: FoundChange): { column: string; value: string }[] {
   const row = change.row ?? change.old ?? []
@@ -213,36 +219,48 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
         ><template v-else>No change in the log is like this.</template>
       </p>
       <table v-else class="w-full">
-        <tbody>
-          <template v-for="(change, i) in changes" :key="i">
-            <tr v-if="begins(i)" class="h-9 border-t border-[var(--line)] align-bottom">
-              <td colspan="3" class="pb-1">
-                <b class="font-semibold">{{ dayOf(atOf(change)) }} {{ secondsOf(atOf(change)) }}</b>
-                <span class="soft"> transaction {{ change.xid }}, </span><span class="mono soft text-[12px]">{{ change.position }}</span>
-                <NuxtLink :to="lifeline(change, 'before')" class="lnk ml-3">Just before this</NuxtLink>
-                <NuxtLink :to="lifeline(change, 'after')" class="lnk ml-3">Just after</NuxtLink>
-              </td>
-            </tr>
-            <tr class="h-[27px]" data-change>
-              <td class="w-[76px] font-medium" :style="{ color: WORD[change.op].color }">{{ WORD[change.op].word }}</td>
-              <td class="mono w-[200px] text-[12px]">{{ change.table }}</td>
-              <td class="mono max-w-0 truncate text-[12px]">
-                <button
-                  type="button"
-                  class="mr-3 underline decoration-[var(--line-strong)] underline-offset-2 hover:decoration-[var(--ink)]"
-                  title="Everything that happened to this row"
-                  @click="life(change)"
-                >
-                  {{ change.key.join(', ') || 'the whole table' }}
-                </button>
-                <span v-for="one in said(change)" :key="one.column" class="mr-3"
-                  ><span class="soft mr-1.5">{{ one.column }}</span
-                  >{{ one.value }}</span
-                >
-              </td>
-            </tr>
-          </template>
-        </tbody>
+        <thead class="sr-only">
+          <tr>
+            <th>Change</th>
+            <th>Table</th>
+            <th>Row, and what it held</th>
+          </tr>
+        </thead>
+        <LongList
+          v-slot="{ item: { change, index }, row }"
+          :items="lines"
+          :key-of="({ key }) => key"
+          :row-height="27"
+          as="tbody"
+          :columns="3"
+        >
+          <tr v-if="index === null" v-bind="row" class="h-9 border-t border-[var(--line)] align-bottom">
+            <td colspan="3" class="pb-1">
+              <b class="font-semibold">{{ dayOf(atOf(change)) }} {{ secondsOf(atOf(change)) }}</b>
+              <span class="soft"> transaction {{ change.xid }}, </span><span class="mono soft text-[12px]">{{ change.position }}</span>
+              <NuxtLink :to="lifeline(change, 'before')" class="lnk ml-3">Just before this</NuxtLink>
+              <NuxtLink :to="lifeline(change, 'after')" class="lnk ml-3">Just after</NuxtLink>
+            </td>
+          </tr>
+          <tr v-else v-bind="row" class="h-[27px]" data-change>
+            <td class="w-[76px] font-medium" :style="{ color: WORD[change.op].color }">{{ WORD[change.op].word }}</td>
+            <td class="mono w-[200px] text-[12px]">{{ change.table }}</td>
+            <td class="mono max-w-0 truncate text-[12px]">
+              <button
+                type="button"
+                class="mr-3 underline decoration-[var(--line-strong)] underline-offset-2 hover:decoration-[var(--ink)]"
+                title="Everything that happened to this row"
+                @click="life(change)"
+              >
+                {{ change.key.join(', ') || 'the whole table' }}
+              </button>
+              <span v-for="one in said(change)" :key="one.column" class="mr-3"
+                ><span class="soft mr-1.5">{{ one.column }}</span
+                >{{ one.value }}</span
+              >
+            </td>
+          </tr>
+        </LongList>
       </table>
       <UButton v-if="next && changes.length > 0" size="sm" class="mt-4" :loading="pending" @click="look(true)">Older changes</UButton>
     </div>

@@ -15,7 +15,7 @@ const choosable = (thing: PointThing) => !['database', 'schema', 'namespace', 'l
 
 const path = computed({
   get: () => (route.query.show ? String(route.query.show) : ((things.value.find(isTable) ?? things.value.find(choosable))?.path ?? null)),
-  set: (show) => void set({ show: show ?? undefined, column: undefined, value: undefined }),
+  set: (show) => void set({ show: show ?? undefined, column: undefined, value: undefined, order: undefined, filter: undefined }),
 })
 const thing = computed(() => things.value.find((candidate) => candidate.path === path.value))
 type Tab = 'rows' | 'structure' | 'time'
@@ -90,7 +90,7 @@ const restoreRows = computed(() => ({
         <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ title }}</h2>
         <span class="soft shrink-0 text-[13px]"
           >as of
-          <PickInline
+          <ChoiceInSentence
             :model-value="point ?? undefined"
             :items="points"
             label="Another point"
@@ -103,7 +103,10 @@ const restoreRows = computed(() => ({
             "
             @update:model-value="(id) => set({ point: id, at: undefined })"
         /></span>
-        <TabBar v-model="tab" :tabs="tabs" class="ml-auto" />
+        <span v-if="thing?.read" class="soft cut text-[13px]" :title="readInWords(thing.read)" data-read>{{
+          readInWords(thing.read)
+        }}</span>
+        <TabBar v-model="tab" :tabs="tabs" label="Views of it" class="ml-auto" />
         <div v-if="thing && isTable(thing)" class="flex shrink-0 items-center gap-2.5">
           <UButton v-if="ticked.length > 0" size="sm" color="primary" variant="solid" data-restore-rows :to="restoreRows"
             >Restore {{ plural(ticked.length, 'row') }}…</UButton

@@ -1,5 +1,8 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
+import { lackOf } from '~~/core/content/missing'
+import { readRef } from '~~/core/chain/instant-ref'
+import { isPlain, type Wish } from '~~/core/restore/wish'
 import { isWithin } from '~~/core/things/thing'
 import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
 
@@ -28,6 +31,7 @@ const shown = ref<string | null>(asked('show'))
 /** What can be looked at then and now. */
 const tables = computed(() => bench.things.value.filter((thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'))
 /** What was asked for and is in no point. */
+const fail = useFailure()
 const nowhere = ref<string | null>(null)
 const { wish: earlier, error: earlierError, saved } = useEarlierWish(() => vessel.slug)
 /** What an earlier restore picked, and this point does not hold. */
@@ -69,17 +73,22 @@ function takeEarlier() {
   if (!asked('show')) showFirst(earlier.value.picks)
 }
 watch(earlier, takeEarlier)
-watch(
-  () => bench.pickedPaths.value,
-  (paths, before) => {
-    // Before anything was ticked, the address says what is to be.
-    if (paths.length === 0 && before.length === 0) return
-    const wasGone = asked('gone')
-    const gone = wasGone && bench.isJustGone(wasGone) ? wasGone : undefined
-    const pick = paths.length === 1 && !gone ? paths[0] : undefined
-    if (pick !== route.query.pick || gone !== (wasGone ?? undefined)) void setQuery({ pick, gone })
-  },
-)
+const beginRemembering = newestOf()
+const lacksEarlier = () => !isTaken && (asked('wish') ?? asked('saved') ?? asked('again')) !== null
+/** The address keeps what is chosen: one thing, or what is gone of a container, by its path, and all else under a short name. */
+async function remember(wish: Wish | null, before: Wish | null | undefined) {
+  // Before anything was ticked, the address says what is to be.
+  if ((!wish && !before) || lacksEarlier()) return
+  const isNewest = beginRemembering()
+  const none = { pick: undefined, gone: undefined, rows: undefined, wish: undefined }
+  const wasGone = asked('gone')
+  if (!wish) return setQuery(none)
+  if (isPlain(wish) && wasGone && bench.isJustGone(wasGone)) return setQuery({ ...none, gone: wasGone })
+  if (isPlain(wish) && wish.picks.length === 1) return setQuery({ ...none, pick: wish.picks[0] })
+  const choice = await post<{ id: string }>('/api/choices', { of: 'restore', wish }).catch(fail)
+  if (choice && isNewest()) await setQuery({ ...none, wish: choice.id })
+}
+watchDebounced(bench.wish, remember, { debounce: 300 })
 const shownTable = computed(() => (tables.value.some((thing) => thing.path === shown.value && isTable(thing)) ? shown.value : null))
 /** The other point that rows are compared with; the source as it is now without one. */
 const against = computed({
@@ -99,6 +108,15 @@ const {
   { tells: true },
 )
 
+// A saved restore begins with the point that it was saved for.
+watch(saved, (one) => one?.point && !route.query.point && !route.query.at && void setQuery({ point: one.point.id }), { immediate: true })
+/** What the point of a saved restore lacks, which has to be agreed to. */
+const lack = computed(() => {
+  const own = saved.value && lifeline.value?.points.find(({ id }) => id === point.value)
+  return own ? lackOf(own) : null
+})
+const asItIs = ref(false)
+watch(point, () => (asItIs.value = false))
 const reason = ref('')
 const failure = shallowRef<ErrorRecord | null>(null)
 const sending = ref(false)
@@ -111,7 +129,8 @@ async function go(rehearsal: boolean) {
       reason: reason.value || null,
       rehearsal,
       agreed: bench.agreed.value,
-      saved: saved.value,
+      saved: saved.value?.id ?? null,
+      asItIs: asItIs.value,
     })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
@@ -130,7 +149,7 @@ onChange(
 
 <template>
   <main class="flex h-[calc(100vh-52px)] flex-col">
-    <BenchHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" @point="choosePoint" />
+    <RestoreHead :vessel="vessel" :bench="bench" :chosen="chosen" :lifeline="lifeline" @point="choosePoint" />
     <p v-if="nowhere" class="ochre px-6 pt-2 text-[13px]">
       <span class="mono">{{ nowhere }}</span> is in no point of {{ vessel.name }}.
     </p>
@@ -144,8 +163,8 @@ onChange(
     <p v-else-if="lifeline && !point" class="soft p-6">Nothing can be restored: there is no point at or before this moment.</p>
     <ErrorNote v-else-if="bench.contents.error.value" :error="bench.contents.error.value" class="m-6" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[274px_minmax(0,1fr)_340px] max-[1150px]:grid-cols-[230px_minmax(0,1fr)_300px]">
-      <BenchTree v-model="shown" :bench="bench" :comparison="comparison" />
-      <BenchCompare
+      <RestoreTree v-model="shown" :bench="bench" :comparison="comparison" />
+      <RestoreCompare
         v-model:against="against"
         :bench="bench"
         :points="lifeline?.points ?? []"
@@ -157,8 +176,18 @@ onChange(
         :at="chosen?.at ?? null"
         :there="bench.contents.data.value?.trouble ?? null"
       />
-      <BenchPlan :bench="bench" />
+      <RestorePlan :bench="bench" />
     </div>
-    <BenchFoot v-model:reason="reason" :bench="bench" :vessel="vessel" :sending="sending" :failure="failure" @go="go" />
+    <RestoreFoot
+      v-model:reason="reason"
+      v-model:as-it-is="asItIs"
+      :bench="bench"
+      :vessel="vessel"
+      :point="chosen && !readRef(chosen.id) ? chosen : null"
+      :lack="lack"
+      :sending="sending"
+      :failure="failure"
+      @go="go"
+    />
   </main>
 </template>

@@ -1,3 +1,5 @@
+import { readRef } from '../../../../core/chain/instant-ref'
+import { requireWhole } from '../../../../engine/catalog/points'
 import { savedRestoreRan } from '../../../../engine/catalog/saved-restores'
 import { vesselById } from '../../../../engine/catalog/vessels'
 import { noRows, openPoint } from '../../../../engine/points/open'
@@ -5,11 +7,12 @@ import { blockedBy, planAll, planDigest, requireAgreed, requireReason } from '..
 
 /** Brings things back, or rehearses it. What is overwritten asks for a reason, which is kept. */
 export default route(async (engine, event) => {
-  const { wish, reason, rehearsal, agreed, saved } = await bodyOf(event, Restore)
+  const { wish, reason, rehearsal, agreed, saved, asItIs } = await bodyOf(event, Restore)
   const point = await openPoint(engine, pointOf(event), noRows)
   const planned = await planAll(engine, point, wish)
   const blocker = blockedBy(planned)
   if (blocker) throw blocker
+  if (saved && !rehearsal && !asItIs && !readRef(point.id)) await requireWhole(engine, point.id)
   if (!rehearsal) {
     requireAgreed(planned, agreed)
     requireReason(planned, reason)

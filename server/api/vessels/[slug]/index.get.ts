@@ -1,8 +1,14 @@
+import { zoneOfSources } from '../../../../engine/catalog/sources'
 import { standingOfVessel } from '../../../../engine/catalog/standing'
 import { openLosses } from '../../../../engine/watch/losses'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
 
 export default route(async (engine, event) => {
   const vessel = await vesselBySlug(engine, slugOf(event))
-  return { ...(await standingOfVessel(engine, vessel)), losses: await openLosses(engine, vessel), definition: vessel.definition }
+  return {
+    ...(await standingOfVessel(engine, vessel)),
+    losses: await openLosses(engine, vessel),
+    zone: await zoneOfSources(engine, vessel),
+    definition: vessel.definition,
+  }
 })

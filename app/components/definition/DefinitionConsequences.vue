@@ -1,0 +1,165 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import { definitionTroubles, type VesselDefinition } from '~~/core/plan/definition'
+import { loggedPart } from '~~/core/selection/rules'
+import { estimateRestore } from '~~/core/plan/state'
+import { lanesOf } from '~~/core/quiesce/lanes'
+import type { Since } from '~~/server/views'
+import type { useDefinition } from '~/composables/useDefinition'
+
+const { definition, saved, version } = defineProps<{
+  definition: ReturnType<typeof useDefinition>
+  saved: VesselDefinition | null
+  version: number
+  saving: boolean
+  error: ErrorRecord | null
+}>()
+defineEmits<{ save: []; back: [] }>()
+const { draft, selection, stores } = definition
+const { data: since, refresh: refreshSince } = useLoad<Since | null>(() =>
+  definition.slug ? `/api/vessels/${definition.slug}/since` : null,
+)
+onChange((change) => change.about === 'things', refreshSince, 1000)
+watch(() => version, refreshSince)
+const taken = computed(() => selection.value?.taken)
+const store = computed(() => stores.value?.find(({ name }) => name === draft.store))
+const back = computed(() => estimateRestore(taken.value?.bytes ?? 0, null))
+/** What a first full will take in the store, by how well this store has compressed so far. */
+const stored = computed(() => {
+  const ratio = store.value && store.value.plain > 1e6 ? store.value.bytes / store.value.plain : 0.35
+  return (taken.value?.bytes ?? 0) * ratio
+})
+/** What is held and for how long, as it was measured; null where it was not. */
+const held = computed(() => {
+  if (draft.still!.steps.length === 0) return null
+  const { members, total } = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
+})
+const logged = computed(() => loggedPart(draft.rules))
+/** What could be lost, by what of it has a log. */
+const couldLose = computed(() => {
+  const byBackups = draft.promises.couldLose
+    ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each`
+    : 'nothing is promised'
+  if (!draft.log?.follow || logged.value === 'none') return [byBackups]
+  const byLog = `about ${durationInWords(draft.log.everySeconds * 1000)}: what the log has not brought into the store yet`
+  return logged.value === 'all' ? [byLog] : [`of databases ${byLog}`, `of namespaces ${byBackups}`]
+})
+const troubles = computed(() => definitionTroubles(draft))
+const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
+const signed = (count: number, word: (value: number) => string) =>
+  count === 0 ? 'same' : `${count > 0 ? '+' : '−'}${word(Math.abs(count))}`
+const than = computed(() => selection.value?.than ?? null)
+const difference = computed(() =>
+  than.value && taken.value ? { things: taken.value.count - than.value.count, bytes: taken.value.bytes - than.value.bytes } : null,
+)
+const words = computed(() => {
+  if (!saved || !isChanged.value) return ''
+  const parts = []
+  const { fresh = 0, dropped = 0 } = than.value ?? {}
+  if (fresh > 0) parts.push(`${plural(fresh, 'thing')} ${fresh === 1 ? 'is' : 'are'} taken that ${fresh === 1 ? 'was' : 'were'} not.`)
+  if (dropped > 0) parts.push(`${plural(dropped, 'thing')} ${dropped === 1 ? 'is' : 'are'} taken no more.`)
+  if (draft.store !== saved.store) parts.push(`Points go to ${draft.store} from now on; those in ${saved.store} stay.`)
+  if (JSON.stringify(draft.promises) !== JSON.stringify(saved.promises)) parts.push('Other promises are made.')
+  const [log, was] = [draft.log?.follow ?? false, saved.log?.follow ?? false]
+  if (log && !was) parts.push('The log is followed from now on; a full begins by itself.')
+  else if (!log && was) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
+  else if (JSON.stringify(draft.log) !== JSON.stringify(saved.log)) parts.push('The log is followed in another way.')
+  const [steps, hadSteps] = [draft.still!.steps.length, saved.still?.steps.length ?? 0]
+  if (steps > 0 && hadSteps === 0) parts.push('Members are quiesced from now on.')
+  else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
+  else if (JSON.stringify(draft.still) !== JSON.stringify(saved.still)) parts.push('Members are held in another way.')
+  if ((draft.partly ?? 'keep') !== (saved.partly ?? 'keep'))
+    parts.push(draft.partly === 'fail' ? 'A point is made of everything or not at all.' : 'A point is made of what can be captured.')
+  if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
+  if (parts.length === 0) parts.push('The rules are written differently and take the same.')
+  return parts.join(' ')
+})
+const KINDS_SHOWN = 6
+</script>
+
+<template>
+  <aside class="sheet border-t-0 border-l border-l-[var(--line)] px-5 pt-3.5 pb-6 text-[13px]" aria-label="Consequences">
+    <h2 class="flex items-baseline justify-between border-b border-[var(--line)] pb-2">
+      <span class="text-[16px] font-semibold">Consequences</span
+      ><span class="soft">{{ saved ? `against version ${version}` : 'not saved yet' }}</span>
+    </h2>
+    <dl class="rule border-b border-[var(--line)]">
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Taken</dt>
+        <dd class="font-semibold">{{ plural(taken?.count ?? 0, 'thing') }}</dd>
+        <dd class="num">{{ difference ? signed(difference.things, countInWords) : '' }}</dd>
+      </div>
+      <div v-if="taken && taken.kinds.length > 0" class="grid min-h-[34px] grid-cols-[100px_1fr] items-center" data-kinds>
+        <dt class="soft">By kind</dt>
+        <dd class="flex flex-wrap gap-x-3 py-1.5" :title="taken.kinds.map(([kind, count]) => `${kindInWords(kind)} ${count}`).join('\n')">
+          <span v-for="[kind, count] in taken.kinds.slice(0, KINDS_SHOWN)" :key="kind"
+            >{{ kindInWords(kind) }} <b class="font-semibold">{{ countInWords(count) }}</b></span
+          ><span v-if="taken.kinds.length > KINDS_SHOWN" class="soft">{{ plural(taken.kinds.length - KINDS_SHOWN, 'more kind') }}</span>
+        </dd>
+      </div>
+      <div v-if="logged !== 'none'" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Tables</dt>
+        <dd>
+          <b class="font-semibold">{{ countInWords(taken?.tables ?? 0) }}</b>, about {{ countInWords(taken?.rows ?? 0) }} rows
+        </dd>
+        <dd />
+      </div>
+      <div v-if="taken && taken.objects > 0" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Of clusters</dt>
+        <dd>
+          <b class="font-semibold">{{ plural(taken.objects, 'object') }}</b>, {{ plural(taken.volumes, 'volume') }}
+        </dd>
+        <dd />
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+        <dt class="soft">Size</dt>
+        <dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd>
+        <dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd>
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Quiesced</dt>
+        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="draft.still!.budgetMs" /></dd>
+        <dd v-else-if="draft.still!.steps.length > 0">{{ durationInWords(draft.still!.budgetMs) }} at most; a rehearsal measures it</dd>
+        <dd v-else>nothing is held</dd>
+      </div>
+      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Could lose</dt>
+        <dd class="py-1">
+          <p v-for="line in couldLose" :key="line">{{ line }}</p>
+        </dd>
+      </div>
+      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">Back within</dt>
+        <dd><PromiseGauge :value="back" :promise="draft.promises.backWithin" /></dd>
+      </div>
+      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+        <dt class="soft">First full</dt>
+        <dd class="py-1.5">
+          about {{ bytesInWords(stored) }} in {{ draft.store || 'the store'
+          }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template>
+        </dd>
+      </div>
+    </dl>
+    <DefinitionSince v-if="since" :since="since" />
+    <p v-if="store?.space && stored > store.space.free" class="iron mt-3 font-medium">The store has not enough space for it.</p>
+    <ul v-if="troubles.length > 0" class="ochre mt-3 grid gap-1">
+      <li v-for="trouble in troubles" :key="trouble">{{ trouble }}</li>
+    </ul>
+    <p v-else-if="saved && isChanged" class="mt-3 leading-[19px]"><b class="font-semibold">Not saved yet.</b> {{ words }}</p>
+    <p v-else-if="saved" class="soft mt-3">This is version {{ version }}, as saved.</p>
+    <ErrorNote v-if="error" :error="error" class="mt-3" />
+    <div class="mt-4 flex gap-2.5">
+      <UButton
+        data-save-definition
+        color="primary"
+        variant="solid"
+        :disabled="troubles.length > 0 || !isChanged"
+        :loading="saving"
+        @click="$emit('save')"
+        >Save as version {{ version + 1 }}</UButton
+      >
+      <UButton v-if="saved" :disabled="!isChanged" @click="$emit('back')">Set back</UButton>
+    </div>
+  </aside>
+</template>

@@ -1,0 +1,168 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core/plan/definition'
+import { lanesOf } from '~~/core/quiesce/lanes'
+import { NOT_HELD } from '~~/core/quiesce/sequence'
+import type { useDefinition } from '~/composables/useDefinition'
+
+const { definition, saved } = defineProps<{
+  definition: ReturnType<typeof useDefinition>
+  saved: VesselDefinition | null
+  version: number
+  saving: boolean
+  error: ErrorRecord | null
+}>()
+defineEmits<{ save: []; back: [] }>()
+const { draft, stores, selection } = definition
+const making = ref(false)
+const changed = (part: (definition: VesselDefinition) => unknown) =>
+  saved !== null && JSON.stringify(part(draft)) !== JSON.stringify(part(saved))
+
+const heldWords = computed(() => {
+  const { steps, budgetMs } = draft.still!
+  if (steps.length === 0) return 'nothing is held'
+  const held = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  return held.members.every(({ bars }) => bars.every(({ measured }) => measured))
+    ? `held ${durationInWords(held.total)} of ${durationInWords(budgetMs)}`
+    : `${plural(steps.length, 'step')}, not measured`
+})
+
+const headings = computed(() => [
+  {
+    id: 'what',
+    title: 'What',
+    about: `${plural(draft.rules.length, 'rule')}, ${plural(selection.value?.taken.count ?? 0, 'thing')}`,
+    changed: changed((d) => d.rules),
+  },
+  {
+    id: 'still',
+    title: 'Quiesce',
+    about: heldWords.value,
+    changed: changed((d) => d.still ?? NOT_HELD),
+  },
+  {
+    id: 'when',
+    title: 'When',
+    about: draft.promises.couldLose ? `could lose ${durationInWords(draft.promises.couldLose)}` : 'nothing promised',
+    changed: changed((d) => [d.promises, d.log ?? defaultLog(false)]),
+  },
+  { id: 'where', title: 'Where', about: draft.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly ?? 'keep']) },
+])
+const storeItems = computed(() =>
+  (stores.value ?? []).map(({ name, space }) => ({
+    label: space ? `${name}, ${bytesInWords(space.free)} free` : `${name}, not reachable`,
+    value: name,
+  })),
+)
+const PARTLY: readonly (readonly [Partly, string])[] = [
+  ['keep', 'keep the rest'],
+  ['fail', 'make no point'],
+]
+const partly = computed({ get: () => draft.partly ?? 'keep', set: (value: Partly) => (draft.partly = value) })
+const UNITS = [
+  { label: 'minutes', value: 60_000 },
+  { label: 'hours', value: 3_600_000 },
+  { label: 'days', value: 86_400_000 },
+]
+async function storeMade(name: string) {
+  await definition.refreshStores()
+  draft.store = name
+}
+</script>
+
+<template>
+  <div class="grid flex-1 grid-cols-[180px_minmax(0,1fr)_356px] max-[1150px]:grid-cols-[130px_minmax(0,1fr)_300px]">
+    <nav class="px-6 pt-4" aria-label="Headings">
+      <a
+        v-for="heading in headings"
+        :key="heading.id"
+        :href="`#${heading.id}`"
+        class="block border-l border-[var(--line-strong)] pb-5 pl-4 last:pb-1 hover:border-[var(--ink)]"
+      >
+        <span class="font-medium">{{ heading.title }}</span> <span v-if="heading.changed" class="glaze text-[13px]">changed</span>
+        <span class="soft s12 block">{{ heading.about }}</span>
+      </a>
+    </nav>
+    <div class="min-w-0 px-1 pb-10">
+      <ErrorNote v-if="definition.stale.value" :error="definition.stale.value" class="mt-3" data-figures-stale />
+      <RuleList id="what" :draft="draft" :selection="selection" />
+      <DefinitionQuiesce
+        id="still"
+        :draft="draft"
+        :selection="selection"
+        :slug="definition.slug"
+        :measured="definition.measured.value ?? null"
+        @rehearsed="definition.refreshMeasured()"
+      />
+      <section id="when" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6">
+        <h2 class="flex items-baseline gap-3">
+          <span class="text-[16px] font-semibold">When</span
+          ><span class="soft text-[13px]">what is promised; the state of the vessel follows from it</span>
+        </h2>
+        <div class="rule mt-2 border-y border-[var(--line)] text-[13px]">
+          <PromiseField
+            v-model="draft.promises.couldLose"
+            label="Could lose at most"
+            help="RPO: a backup is due before this much time has passed."
+            :units="UNITS"
+          />
+          <PromiseField
+            v-model="draft.promises.backWithin"
+            label="Back within"
+            help="RTO: restoring everything may take this long."
+            :units="UNITS"
+          />
+          <DefinitionLog :draft="draft" :slug="definition.slug" />
+        </div>
+      </section>
+      <section id="where" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4">
+        <h2 class="flex items-baseline gap-3">
+          <span class="text-[16px] font-semibold">Where</span
+          ><span class="soft text-[13px]">compressed, encrypted, and stored only once</span>
+        </h2>
+        <div class="rule mt-2 border-y border-[var(--line)] text-[13px]">
+          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+            <span>Store</span>
+            <span class="flex items-center gap-4"
+              ><USelect
+                v-model="draft.store"
+                :items="storeItems"
+                value-key="value"
+                placeholder="choose one"
+                class="w-64"
+                aria-label="Store"
+              /><button class="lnk" @click="making = true">Make a store…</button></span
+            >
+          </div>
+          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+            <span>If a part can’t be taken</span>
+            <span class="flex items-center gap-4"
+              ><ChoiceBar v-model="partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
+                partly === 'fail' ? 'the run fails, and nothing is stored' : 'the point stands with a warning, and says what is missing'
+              }}</span></span
+            >
+          </div>
+          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+            <label for="readers">Parallel readers</label>
+            <span class="flex items-center gap-4"
+              ><UInput id="readers" v-model.number="draft.readers" type="number" :min="READERS.min" :max="READERS.max" class="w-24" /><span
+                class="soft"
+                >connections that read tables at once, all through one snapshot</span
+              ></span
+            >
+          </div>
+        </div>
+      </section>
+    </div>
+    <DefinitionConsequences
+      :definition="definition"
+      :saved="saved"
+      :version="version"
+      :saving="saving"
+      :error="error"
+      @save="$emit('save')"
+      @back="$emit('back')"
+    />
+    <MakeStore v-model:open="making" @made="storeMade" />
+  </div>
+</template>

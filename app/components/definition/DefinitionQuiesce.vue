@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import type { ErrorRecord } from '~~/core/errors'
+import type { VesselDefinition } from '~~/core/plan/definition'
+import { LIMITS, tidied, type HoldStep } from '~~/core/quiesce/sequence'
+import type { SelectionView, StillView } from '~~/server/views'
+
+// The quiesce sequence: a lane for each member, steps from left to right, the held stretch shaded.
+const { draft, selection, slug, measured } = defineProps<{
+  draft: VesselDefinition
+  selection: SelectionView | null
+  slug: string | null
+  measured: StillView | null
+}>()
+const emit = defineEmits<{ rehearsed: [] }>()
+const still = computed(() => draft.still!)
+const members = computed(() => selection?.members ?? [])
+const chosen = ref<string | null>(null)
+const step = computed(() => still.value.steps.find(({ id }) => id === chosen.value))
+const budget = computed({
+  get: () => still.value.budgetMs / 1000,
+  set: (seconds: number) => (still.value.budgetMs = Math.round(seconds * 1000)),
+})
+
+function add() {
+  const member = step.value?.member ?? members.value[0] ?? ''
+  const names = new Set(still.value.steps.map(({ name }) => name))
+  let number = still.value.steps.length + 1
+  while (names.has(`step ${number}`)) number++
+  const isCluster = selection?.clusters.includes(member) ?? false
+  const made: HoldStep = {
+    id: crypto.randomUUID(),
+    name: `step ${number}`,
+    member,
+    turn: Math.max(-1, ...still.value.steps.map(({ turn }) => turn)) + 1,
+    act: blankAct(isCluster ? 'exec' : 'sql'),
+    limitMs: 2000,
+    onFailure: 'stop',
+    release: blankAct(isCluster ? 'exec' : 'sql'),
+  }
+  still.value.steps.push(made)
+  chosen.value = made.id
+}
+function remove(id: string) {
+  still.value.steps = tidied(still.value.steps.filter((one) => one.id !== id))
+  if (chosen.value === id) chosen.value = null
+}
+
+// A rehearsal holds for real, so what it found is shown where the steps are.
+const rehearsing = ref<string | null>(null)
+const error = shallowRef<ErrorRecord | null>(null)
+async function rehearse() {
+  error.value = null
+  try {
+    rehearsing.value = (await post<{ id: string }>(`/api/vessels/${slug}/still`, still.value)).id
+  } catch (thrown) {
+    error.value = errorOf(thrown)
+  }
+}
+onChange(
+  (change) => change.about === 'run' && change.id === rehearsing.value && !['waiting', 'running', 'cancelling'].includes(change.state),
+  () => {
+    rehearsing.value = null
+    emit('rehearsed')
+  },
+)
+const line = computed(() => measured?.last?.lines.find(({ name, member }) => name === step.value?.name && member === step.value.member))
+const trouble = computed(() => measured?.last?.lines.filter(({ failure, state }) => failure !== null || state === 'stuck') ?? [])
+const last = computed(() => measured?.last)
+</script>
+
+<template>
+  <section class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6" data-still>
+    <h2 class="flex items-baseline gap-3">
+      <span class="text-[16px] font-semibold">Quiesce</span>
+      <span class="soft cut text-[13px]">
+        <template v-if="last"
+          >as measured by
+          <NuxtLink :to="`/runs/${last.run}`" class="lnk"
+            >the {{ last.kind === 'still' ? 'rehearsal' : 'backup' }} {{ whenOf(last.at) }}</NuxtLink
+          ></template
+        ><template v-else>how the members are held while they are captured</template></span
+      >
+      <span class="ml-auto flex shrink-0 gap-2.5">
+        <UButton :disabled="members.length === 0" data-add-step @click="add">Add a step</UButton>
+        <UButton
+          icon="i-lucide-timer"
+          :disabled="slug === null || still.steps.length === 0"
+          :title="slug === null ? 'Save the vessel first' : 'Holds and releases for real, without backing up'"
+          :loading="rehearsing !== null"
+          data-rehearse-still
+          @click="rehearse"
+          >Rehearse</UButton
+        ></span
+      >
+    </h2>
+    <p v-if="still.steps.length === 0" class="soft mt-2 border-y border-[var(--line)] py-3 text-[13px]">
+      Nothing is held. Databases are consistent in themselves all the same; what namespaces hold is copied as it is found: from snapshots as
+      after a crash, without them while it is in use.
+    </p>
+    <QuiesceLanes
+      v-else
+      v-model:steps="still.steps"
+      v-model:chosen="chosen"
+      :still="still"
+      :members="members"
+      :lines="measured?.last?.lines ?? []"
+      @remove="remove"
+    />
+    <QuiesceStep
+      v-if="step"
+      :key="step.id"
+      :step="step"
+      :members="members"
+      :is-cluster="selection?.clusters.includes(step.member) ?? false"
+      :measured="measured"
+      :line="line"
+      @remove="remove(step.id)"
+    />
+    <div
+      v-if="still.steps.length > 0"
+      class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 border-b border-[var(--line)] py-1.5 text-[13px]"
+    >
+      <label for="still-budget">Held at most</label>
+      <span class="flex items-center gap-3"
+        ><UInput id="still-budget" v-model.number="budget" type="number" :min="LIMITS.budget.min / 1000" step="0.5" class="w-24" /><span
+          class="soft"
+          >seconds, from the first step; then everything is released by force</span
+        ></span
+      >
+    </div>
+    <DefinitionReads v-if="still.steps.length > 0" :still="still" :volumes="selection?.volumes ?? []" />
+    <p v-if="still.steps.length > 0 && selection && selection.inPlace.length > 0" class="ochre mt-2 text-[13px]">
+      {{ selection.inPlace.length === 1 ? `${selection.inPlace[0]} gives` : `${plural(selection.inPlace.length, 'volume')} give` }} no
+      snapshots, so the hold lasts while {{ selection.inPlace.length === 1 ? 'it is' : 'they are' }} read.
+    </p>
+    <ErrorNote v-if="error" :error="error" class="mt-3" />
+    <ul v-if="trouble.length > 0" class="mt-2 grid gap-1 text-[13px]">
+      <li v-for="one in trouble" :key="one.name" class="iron">
+        <b class="font-semibold">{{ one.name }}</b> {{ one.failure ?? one.trouble }}
+      </li>
+    </ul>
+  </section>
+</template>

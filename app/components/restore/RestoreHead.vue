@@ -1,0 +1,138 @@
+<script setup lang="ts">
+import { readRef } from '~~/core/chain/instant-ref'
+import { lastName } from '~~/core/things/thing'
+import type { SourceView, Lifeline, VesselView } from '~~/server/views'
+import type { ChosenPoint } from '~/composables/usePointChoice'
+import type { Workbench } from '~/composables/useWorkbench'
+
+const { bench, chosen, lifeline, vessel } = defineProps<{
+  vessel: VesselView
+  bench: Workbench
+  chosen: ChosenPoint | undefined
+  lifeline: Lifeline | null
+}>()
+defineEmits<{ point: [id: string] }>()
+const now = useTicking()
+const { choices } = bench
+
+const tables = computed(() => bench.operations.value.filter((operation) => operation.kind === 'table' && operation.verb !== 'leave'))
+const rows = computed(() => tables.value.reduce((sum, operation) => sum + operation.rows, 0))
+const replaced = computed(() => tables.value.filter((operation) => operation.verb === 'replace'))
+const what = computed(() => (tables.value.length === 1 ? lastName(tables.value[0]!.path) : plural(tables.value.length, 'table')))
+const where = computed(() => {
+  if (choices.mode === 'scratch') return `to a scratch copy of ${what.value}`
+  if (choices.mode === 'elsewhere') return `to ${what.value} in ${choices.elsewhere.database}`
+  return `${choices.mode === 'beside' ? 'beside' : 'to'} ${what.value}`
+})
+const COLLIDE = [
+  ['replace', 'replace'],
+  ['rename', 'rename'],
+  ['merge', 'merge'],
+  ['skip', 'skip'],
+] as const
+const { data: sources } = useLoad<SourceView[]>('/api/sources')
+const sourceNames = computed(() => sources.value?.filter(({ kind }) => kind === 'postgres').map(({ name }) => name) ?? [])
+/** Choices for databases are in the way where nothing of one is picked. */
+const showsDatabase = computed(() => bench.isOfDatabase.value && (!bench.isOfCluster.value || bench.operations.value.length > 0))
+/** Asked once it is known what the point holds: what stands under a finger must not become something else. */
+const asksOfCollisions = computed(
+  () => bench.isOfCluster.value || (bench.isOfDatabase.value && (choices.mode === 'original' || choices.mode === 'elsewhere')),
+)
+const returns = computed(() => {
+  const { length } = bench.returning.value.filter((one) => 'phase' in one)
+  const volumes = bench.returning.value.length - length
+  return [length > 0 ? plural(length, 'object') : '', volumes > 0 ? plural(volumes, 'volume') : ''].filter(Boolean).join(' and ')
+})
+/** What is picked of namespaces is there, and is what it was. */
+const allSame = computed(
+  () =>
+    bench.operations.value.length === 0 &&
+    bench.namespaces.value.length > 0 &&
+    bench.namespaces.value.every(
+      ({ makes, operations, volumes }) => !makes && volumes.length === 0 && operations.length > 0 && operations.every(({ same }) => same),
+    ),
+)
+const destination = computed(() => bench.namespaces.value.map(({ into, source }) => `${into} of ${source}`).join(' and '))
+const points = computed(() =>
+  [...(lifeline?.points ?? [])]
+    .reverse()
+    .slice(0, 200)
+    .map((point) => ({ label: `${whenOf(point.at)}${point.name ? `, ${point.name}` : ''}`, value: point.id })),
+)
+/** A way that loses less of what is picked than the point at hand. */
+const better = computed(() => betterWay(vessel.losses, vessel.slug, bench.pickedPaths.value, chosen))
+const chosenLoses = computed(() => {
+  const own = vessel.losses.flatMap(({ ways }) => ways).find(({ ref }) => ref === chosen?.id)
+  return own ? withoutInWords(own) : `loses what was changed between ${whenOf(chosen!.at)} and ${whenOf(better.value!.at)}`
+})
+</script>
+
+<template>
+  <div class="border-b border-[var(--line)] px-6 pt-[11px] pb-3">
+    <div class="flex items-start justify-between gap-6">
+      <PageSentence class="cut">
+        <template v-if="bench.operations.value.length === 0 && bench.returning.value.length > 0"
+          >{{ returns }} {{ bench.returning.value.length === 1 ? 'is' : 'are' }} restored to {{ destination
+          }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          ><template v-if="bench.namespaces.value.some(({ overwrites }) => overwrites > 0)"
+            >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
+          >.</template
+        >
+        <template v-else-if="allSame"
+          >All of it stands there <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there
+          is nothing to restore.</template
+        >
+        <template v-else-if="bench.operations.value.length === 0"
+          >What shall be restored from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          >?</template
+        >
+        <template v-else-if="tables.length === 0"
+          >{{ plural(bench.operations.value.filter((o) => o.verb !== 'leave').length, 'thing') }} without rows
+          {{ bench.operations.value.length === 1 ? 'is' : 'are' }} restored.</template
+        >
+        <template v-else
+          ><template v-if="choices.what === 'structure'">The structure of {{ where }} is restored</template
+          ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing are restored {{ where }}</template
+          ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'is' : 'are' }} restored {{ where }}</template
+          ><template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
+          ><template v-if="replaced.length > 0">; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
+          >.</template
+        >
+      </PageSentence>
+      <NuxtLink :to="`/vessels/${vessel.slug}`" class="soft shrink-0 pt-1.5 text-[13px] hover:text-[var(--ink)]"
+        >Back to the lifeline</NuxtLink
+      >
+    </div>
+    <p v-if="better" class="ochre mt-1.5 text-[13px]" data-better>
+      This starts from an older state than need be: it {{ chosenLoses }}.
+      <button type="button" class="lnk" @click="$emit('point', better.ref)">
+        {{ better.kind === 'moment' ? 'Start from just before the loss' : `Start from the point of ${whenOf(better.at)}` }}
+      </button>
+    </p>
+    <div class="mt-2.5 flex min-h-[55px] flex-wrap items-end gap-x-5 gap-y-2.5 text-[13px]">
+      <div>
+        <div class="soft s12 mb-1.5">From</div>
+        <div class="flex h-[30px] items-center gap-3">
+          <SmallLifeline :recent="vessel.recent" :now="now" :at="chosen ? Date.parse(chosen.at) : undefined" :width="72" />
+          <ChoiceInSentence
+            :model-value="chosen?.id"
+            :items="points"
+            label="Another point"
+            strong
+            :word="chosen ? (readRef(chosen.id) ? `${dayOf(chosen.at)} ${secondsOf(chosen.at)}` : whenOf(chosen.at)) : 'a kept point'"
+            @update:model-value="(id) => id && $emit('point', id)"
+          />
+        </div>
+      </div>
+      <RestoreInto v-if="bench.isOfCluster.value" :bench="bench" :sources="sources ?? []" :at="chosen?.at ?? null" />
+      <RestoreIntoDatabase v-if="bench.isOfDatabase.value && !bench.isOfCluster.value" :bench="bench" :sources="sourceNames" />
+      <div v-if="asksOfCollisions">
+        <div class="soft s12 mb-1.5">When names collide</div>
+        <ChoiceBar v-model="choices.collide" :choices="COLLIDE" label="When names collide" />
+      </div>
+      <RestoreMapping v-if="bench.isOfCluster.value" :bench="bench" />
+      <RestoreIntoDatabase v-if="bench.isOfCluster.value && showsDatabase" :bench="bench" :sources="sourceNames" />
+      <RestoreMore v-if="showsDatabase" :bench="bench" />
+    </div>
+  </div>
+</template>
