@@ -38,8 +38,6 @@ export default tseslint.config(
       'vue/first-attribute-linebreak': 'off',
       'vue/require-default-prop': 'off',
       'vue/attributes-order': 'off',
-      // The workbench and a draft are shared objects that several components write to.
-      'vue/no-mutating-props': ['error', { shallowOnly: true }],
     },
   },
   { rules: { '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }], 'no-undef': 'off' } },

@@ -1,3 +1,5 @@
+import { useThrottleFn } from '@vueuse/core'
+import { onScopeDispose } from 'vue'
 import type { Change } from '~~/server/views'
 
 type Listener = (change: Change | { about: 'again' }) => void

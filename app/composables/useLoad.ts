@@ -1,4 +1,5 @@
-import type { Load } from '~/stores/loads'
+import { computed, onScopeDispose, shallowRef, toValue, watch, type MaybeRefOrGetter } from 'vue'
+import { useLoads, type Load } from '~/stores/loads'
 
 /**
  * Loads what an address answers, again when the address changes or `refresh` is called; shared with all who ask for the

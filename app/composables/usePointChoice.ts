@@ -36,6 +36,3 @@ export function usePointChoice(slug: () => string, lifeline: Ref<Lifeline | null
   })
   return { point, chosen }
 }
-
-/** A point's id or an instant's reference in an address. */
-export const pointUrl = (point: string) => `/api/points/${encodeURIComponent(point)}`

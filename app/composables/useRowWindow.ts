@@ -24,7 +24,7 @@ export function useRowWindow(point: Ref<string | null>, path: Ref<string | null>
   let turn = 0
 
   const address = (more: Record<string, string>) =>
-    `/api/points/${encodeURIComponent(point.value!)}/rows?${new URLSearchParams({ path: path.value!, order: order.value, limit: String(PAGE), ...more })}`
+    `${pointUrl(point.value!)}/rows?${new URLSearchParams({ path: path.value!, order: order.value, limit: String(PAGE), ...more })}`
 
   async function load(more: Record<string, string>): Promise<RowPage | null> {
     const mine = turn

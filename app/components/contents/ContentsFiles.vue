@@ -11,7 +11,7 @@ const folder = computed({
   get: () => String(route.query.folder ?? ''),
   set: (to: string) => void setQuery({ folder: to || undefined }),
 })
-const base = computed(() => `/api/points/${encodeURIComponent(point)}`)
+const base = computed(() => pointUrl(point))
 const { data, error } = useLoad<FolderLine[]>(() => `${base.value}/files?${new URLSearchParams({ path, folder: folder.value })}`, {
   tells: true,
 })

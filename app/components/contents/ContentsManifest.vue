@@ -1,7 +1,7 @@
 <script setup lang="ts">
 const { point, path } = defineProps<{ point: string; path: string }>()
 const { data, error } = useLoad<{ yaml: string }>(
-  () => `/api/points/${encodeURIComponent(point)}/object?path=${encodeURIComponent(path)}`,
+  () => `${pointUrl(point)}/object?path=${encodeURIComponent(path)}`,
   { tells: true },
 )
 /** Keys recede, what was written stands out. */

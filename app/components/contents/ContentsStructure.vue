@@ -2,7 +2,7 @@
 import { tokensOf } from '~~/core/restore/sql'
 
 const { point, path } = defineProps<{ point: string; path: string }>()
-const { data, error } = useLoad<{ sql: string }>(() => `/api/points/${encodeURIComponent(point)}/ddl?path=${encodeURIComponent(path)}`, {
+const { data, error } = useLoad<{ sql: string }>(() => `${pointUrl(point)}/ddl?path=${encodeURIComponent(path)}`, {
   tells: true,
 })
 const KEYWORD = /^[A-Z][A-Z_]+$/

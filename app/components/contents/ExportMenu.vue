@@ -22,7 +22,7 @@ function take(what: string, format: Format, some: boolean) {
   if (some && keys.length > 0) query.set('keys', JSON.stringify(keys))
   else if (some && filter.length > 0) query.set('filter', JSON.stringify(filter))
   const link = document.createElement('a')
-  link.href = `/api/points/${encodeURIComponent(point)}/export?${query}`
+  link.href = `${pointUrl(point)}/export?${query}`
   link.download = ''
   link.click()
 }

@@ -8,7 +8,7 @@ const open = computed({ get: () => row.value !== null, set: (value) => !value &&
 const { data, error } = useLoad<WholeRow>(
   () =>
     row.value
-      ? `/api/points/${encodeURIComponent(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}`
+      ? `${pointUrl(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}`
       : null,
   { tells: true },
 )

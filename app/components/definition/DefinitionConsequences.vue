@@ -1,28 +1,20 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { definitionTroubles, type VesselDefinition } from '~~/core/plan/definition'
+import { definitionTroubles } from '~~/core/plan/definition'
 import { loggedPart } from '~~/core/selection/rules'
 import { estimateRestore } from '~~/core/plan/state'
 import { lanesOf } from '~~/core/quiesce/lanes'
 import type { Since } from '~~/server/views'
-import type { useDefinition } from '~/composables/useDefinition'
 
-const { definition, saved, version } = defineProps<{
-  definition: ReturnType<typeof useDefinition>
-  saved: VesselDefinition | null
-  version: number
-  saving: boolean
-  error: ErrorRecord | null
-}>()
+defineProps<{ saving: boolean; error: ErrorRecord | null }>()
 defineEmits<{ save: []; back: [] }>()
-const { draft, selection, stores } = definition
-const { data: since, refresh: refreshSince } = useLoad<Since | null>(() =>
-  definition.slug ? `/api/vessels/${definition.slug}/since` : null,
-)
+const draft = useDraft()
+const { definition, saved, selection, version } = storeToRefs(draft)
+const { data: since, refresh: refreshSince } = useLoad<Since | null>(() => (draft.slug ? `/api/vessels/${draft.slug}/since` : null))
 onChange((change) => change.about === 'things', refreshSince, 1000)
-watch(() => version, refreshSince)
+watch(version, refreshSince)
 const taken = computed(() => selection.value?.taken)
-const store = computed(() => stores.value?.find(({ name }) => name === draft.store))
+const store = computed(() => draft.stores?.find(({ name }) => name === definition.value.store))
 const back = computed(() => estimateRestore(taken.value?.bytes ?? 0, null))
 /** What a first full will take in the store, by how well this store has compressed so far. */
 const stored = computed(() => {
@@ -31,50 +23,29 @@ const stored = computed(() => {
 })
 /** What is held and for how long, as it was measured; null where it was not. */
 const held = computed(() => {
-  if (draft.still!.steps.length === 0) return null
-  const { members, total } = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  if (definition.value.still.steps.length === 0) return null
+  const { members, total } = lanesOf(definition.value.still, draft.measured?.last?.lines ?? [], [])
   return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
 })
-const logged = computed(() => loggedPart(draft.rules))
+const logged = computed(() => loggedPart(definition.value.rules))
 /** What could be lost, by what of it has a log. */
 const couldLose = computed(() => {
-  const byBackups = draft.promises.couldLose
-    ? `${durationInWords(draft.promises.couldLose)}, if a backup ends before each`
+  const byBackups = definition.value.promises.couldLose
+    ? `${durationInWords(definition.value.promises.couldLose)}, if a backup ends before each`
     : 'nothing is promised'
-  if (!draft.log?.follow || logged.value === 'none') return [byBackups]
-  const byLog = `about ${durationInWords(draft.log.everySeconds * 1000)}: what the log has not brought into the store yet`
+  if (!definition.value.log.follow || logged.value === 'none') return [byBackups]
+  const byLog = `about ${durationInWords(definition.value.log.everySeconds * 1000)}: what the log has not brought into the store yet`
   return logged.value === 'all' ? [byLog] : [`of databases ${byLog}`, `of namespaces ${byBackups}`]
 })
-const troubles = computed(() => definitionTroubles(draft))
-const isChanged = computed(() => saved === null || JSON.stringify(draft) !== JSON.stringify(saved))
+const troubles = computed(() => definitionTroubles(definition.value))
+const isChanged = computed(() => saved.value === null || draft.isChanged)
 const signed = (count: number, word: (value: number) => string) =>
   count === 0 ? 'same' : `${count > 0 ? '+' : '−'}${word(Math.abs(count))}`
 const than = computed(() => selection.value?.than ?? null)
 const difference = computed(() =>
   than.value && taken.value ? { things: taken.value.count - than.value.count, bytes: taken.value.bytes - than.value.bytes } : null,
 )
-const words = computed(() => {
-  if (!saved || !isChanged.value) return ''
-  const parts = []
-  const { fresh = 0, dropped = 0 } = than.value ?? {}
-  if (fresh > 0) parts.push(`${plural(fresh, 'thing')} ${fresh === 1 ? 'is' : 'are'} taken that ${fresh === 1 ? 'was' : 'were'} not.`)
-  if (dropped > 0) parts.push(`${plural(dropped, 'thing')} ${dropped === 1 ? 'is' : 'are'} taken no more.`)
-  if (draft.store !== saved.store) parts.push(`Points go to ${draft.store} from now on; those in ${saved.store} stay.`)
-  if (JSON.stringify(draft.promises) !== JSON.stringify(saved.promises)) parts.push('Other promises are made.')
-  const [log, was] = [draft.log?.follow ?? false, saved.log?.follow ?? false]
-  if (log && !was) parts.push('The log is followed from now on; a full begins by itself.')
-  else if (!log && was) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
-  else if (JSON.stringify(draft.log) !== JSON.stringify(saved.log)) parts.push('The log is followed in another way.')
-  const [steps, hadSteps] = [draft.still!.steps.length, saved.still?.steps.length ?? 0]
-  if (steps > 0 && hadSteps === 0) parts.push('Members are quiesced from now on.')
-  else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
-  else if (JSON.stringify(draft.still) !== JSON.stringify(saved.still)) parts.push('Members are held in another way.')
-  if ((draft.partly ?? 'keep') !== (saved.partly ?? 'keep'))
-    parts.push(draft.partly === 'fail' ? 'A point is made of everything or not at all.' : 'A point is made of what can be captured.')
-  if (draft.readers !== saved.readers) parts.push(`${plural(draft.readers, 'reader')} instead of ${saved.readers}.`)
-  if (parts.length === 0) parts.push('The rules are written differently and take the same.')
-  return parts.join(' ')
-})
+const words = computed(() => (saved.value && draft.isChanged ? changesInWords(definition.value, saved.value, than.value) : ''))
 const KINDS_SHOWN = 6
 </script>
 
@@ -119,8 +90,8 @@ const KINDS_SHOWN = 6
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Quiesced</dt>
-        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="draft.still!.budgetMs" /></dd>
-        <dd v-else-if="draft.still!.steps.length > 0">{{ durationInWords(draft.still!.budgetMs) }} at most; a rehearsal measures it</dd>
+        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="definition.still.budgetMs" /></dd>
+        <dd v-else-if="definition.still.steps.length > 0">{{ durationInWords(definition.still.budgetMs) }} at most; a rehearsal measures it</dd>
         <dd v-else>nothing is held</dd>
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
@@ -131,12 +102,12 @@ const KINDS_SHOWN = 6
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Back within</dt>
-        <dd><PromiseGauge :value="back" :promise="draft.promises.backWithin" /></dd>
+        <dd><PromiseGauge :value="back" :promise="definition.promises.backWithin" /></dd>
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">First full</dt>
         <dd class="py-1.5">
-          about {{ bytesInWords(stored) }} in {{ draft.store || 'the store'
+          about {{ bytesInWords(stored) }} in {{ definition.store || 'the store'
           }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template>
         </dd>
       </div>

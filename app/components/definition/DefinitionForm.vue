@@ -1,27 +1,20 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core/plan/definition'
+import { READERS, type Partly } from '~~/core/plan/definition'
 import { lanesOf } from '~~/core/quiesce/lanes'
-import { NOT_HELD } from '~~/core/quiesce/sequence'
-import type { useDefinition } from '~/composables/useDefinition'
+import type { WholeDefinition } from '~/stores/draft'
 
-const { definition, saved } = defineProps<{
-  definition: ReturnType<typeof useDefinition>
-  saved: VesselDefinition | null
-  version: number
-  saving: boolean
-  error: ErrorRecord | null
-}>()
-defineEmits<{ save: []; back: [] }>()
-const { draft, stores, selection } = definition
+defineProps<{ saving: boolean; error: ErrorRecord | null }>()
+defineEmits<{ save: [] }>()
+const draft = useDraft()
 const making = ref(false)
-const changed = (part: (definition: VesselDefinition) => unknown) =>
-  saved !== null && JSON.stringify(part(draft)) !== JSON.stringify(part(saved))
+const changed = (part: (definition: WholeDefinition) => unknown) =>
+  draft.saved !== null && JSON.stringify(part(draft.definition)) !== JSON.stringify(part(draft.saved))
 
 const heldWords = computed(() => {
-  const { steps, budgetMs } = draft.still!
+  const { steps, budgetMs } = draft.definition.still
   if (steps.length === 0) return 'nothing is held'
-  const held = lanesOf(draft.still!, definition.measured.value?.last?.lines ?? [], [])
+  const held = lanesOf(draft.definition.still, draft.measured?.last?.lines ?? [], [])
   return held.members.every(({ bars }) => bars.every(({ measured }) => measured))
     ? `held ${durationInWords(held.total)} of ${durationInWords(budgetMs)}`
     : `${plural(steps.length, 'step')}, not measured`
@@ -31,25 +24,25 @@ const headings = computed(() => [
   {
     id: 'what',
     title: 'What',
-    about: `${plural(draft.rules.length, 'rule')}, ${plural(selection.value?.taken.count ?? 0, 'thing')}`,
+    about: `${plural(draft.definition.rules.length, 'rule')}, ${plural(draft.selection?.taken.count ?? 0, 'thing')}`,
     changed: changed((d) => d.rules),
   },
   {
     id: 'still',
     title: 'Quiesce',
     about: heldWords.value,
-    changed: changed((d) => d.still ?? NOT_HELD),
+    changed: changed((d) => d.still),
   },
   {
     id: 'when',
     title: 'When',
-    about: draft.promises.couldLose ? `could lose ${durationInWords(draft.promises.couldLose)}` : 'nothing promised',
-    changed: changed((d) => [d.promises, d.log ?? defaultLog(false)]),
+    about: draft.definition.promises.couldLose ? `could lose ${durationInWords(draft.definition.promises.couldLose)}` : 'nothing promised',
+    changed: changed((d) => [d.promises, d.log]),
   },
-  { id: 'where', title: 'Where', about: draft.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly ?? 'keep']) },
+  { id: 'where', title: 'Where', about: draft.definition.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly]) },
 ])
 const storeItems = computed(() =>
-  (stores.value ?? []).map(({ name, space }) => ({
+  (draft.stores ?? []).map(({ name, space }) => ({
     label: space ? `${name}, ${bytesInWords(space.free)} free` : `${name}, not reachable`,
     value: name,
   })),
@@ -58,15 +51,14 @@ const PARTLY: readonly (readonly [Partly, string])[] = [
   ['keep', 'keep the rest'],
   ['fail', 'make no point'],
 ]
-const partly = computed({ get: () => draft.partly ?? 'keep', set: (value: Partly) => (draft.partly = value) })
 const UNITS = [
   { label: 'minutes', value: 60_000 },
   { label: 'hours', value: 3_600_000 },
   { label: 'days', value: 86_400_000 },
 ]
 async function storeMade(name: string) {
-  await definition.refreshStores()
-  draft.store = name
+  await draft.refreshStores()
+  draft.definition.store = name
 }
 </script>
 
@@ -84,16 +76,9 @@ async function storeMade(name: string) {
       </a>
     </nav>
     <div class="min-w-0 px-1 pb-10">
-      <ErrorNote v-if="definition.stale.value" :error="definition.stale.value" class="mt-3" data-figures-stale />
-      <RuleList id="what" :draft="draft" :selection="selection" />
-      <DefinitionQuiesce
-        id="still"
-        :draft="draft"
-        :selection="selection"
-        :slug="definition.slug"
-        :measured="definition.measured.value ?? null"
-        @rehearsed="definition.refreshMeasured()"
-      />
+      <ErrorNote v-if="draft.stale" :error="draft.stale" class="mt-3" data-figures-stale />
+      <RuleList id="what" />
+      <DefinitionQuiesce id="still" />
       <section id="when" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6">
         <h2 class="flex items-baseline gap-3">
           <span class="text-[16px] font-semibold">When</span
@@ -101,18 +86,18 @@ async function storeMade(name: string) {
         </h2>
         <div class="rule mt-2 border-y border-[var(--line)] text-[13px]">
           <PromiseField
-            v-model="draft.promises.couldLose"
+            v-model="draft.definition.promises.couldLose"
             label="Could lose at most"
             help="RPO: a backup is due before this much time has passed."
             :units="UNITS"
           />
           <PromiseField
-            v-model="draft.promises.backWithin"
+            v-model="draft.definition.promises.backWithin"
             label="Back within"
             help="RTO: restoring everything may take this long."
             :units="UNITS"
           />
-          <DefinitionLog :draft="draft" :slug="definition.slug" />
+          <DefinitionLog />
         </div>
       </section>
       <section id="where" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4">
@@ -125,7 +110,7 @@ async function storeMade(name: string) {
             <span>Store</span>
             <span class="flex items-center gap-4"
               ><USelect
-                v-model="draft.store"
+                v-model="draft.definition.store"
                 :items="storeItems"
                 value-key="value"
                 placeholder="choose one"
@@ -137,32 +122,30 @@ async function storeMade(name: string) {
           <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
             <span>If a part can’t be taken</span>
             <span class="flex items-center gap-4"
-              ><ChoiceBar v-model="partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
-                partly === 'fail' ? 'the run fails, and nothing is stored' : 'the point stands with a warning, and says what is missing'
+              ><ChoiceBar v-model="draft.definition.partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
+                draft.definition.partly === 'fail'
+                  ? 'the run fails, and nothing is stored'
+                  : 'the point stands with a warning, and says what is missing'
               }}</span></span
             >
           </div>
           <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
             <label for="readers">Parallel readers</label>
             <span class="flex items-center gap-4"
-              ><UInput id="readers" v-model.number="draft.readers" type="number" :min="READERS.min" :max="READERS.max" class="w-24" /><span
-                class="soft"
-                >connections that read tables at once, all through one snapshot</span
-              ></span
+              ><UInput
+                id="readers"
+                v-model.number="draft.definition.readers"
+                type="number"
+                :min="READERS.min"
+                :max="READERS.max"
+                class="w-24"
+              /><span class="soft">connections that read tables at once, all through one snapshot</span></span
             >
           </div>
         </div>
       </section>
     </div>
-    <DefinitionConsequences
-      :definition="definition"
-      :saved="saved"
-      :version="version"
-      :saving="saving"
-      :error="error"
-      @save="$emit('save')"
-      @back="$emit('back')"
-    />
+    <DefinitionConsequences :saving="saving" :error="error" @save="$emit('save')" @back="draft.setBack()" />
     <MakeStore v-model:open="making" @made="storeMade" />
   </div>
 </template>

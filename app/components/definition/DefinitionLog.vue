@@ -1,19 +1,19 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { ANY_TIME, LOG, type VesselDefinition } from '~~/core/plan/definition'
+import { ANY_TIME, LOG } from '~~/core/plan/definition'
 import { loggedPart } from '~~/core/selection/rules'
 import type { MemberReadiness } from '~~/server/views'
 
 // Whether the log is followed, what is put onto the source for it, and what would be in no log.
-const { draft, slug } = defineProps<{ draft: VesselDefinition; slug: string | null }>()
+const draft = useDraft()
 const MIB = 1024 * 1024
-const log = computed(() => draft.log!)
+const log = computed(() => draft.definition.log)
 const readiness = shallowRef<MemberReadiness[] | null>(null)
 const trouble = shallowRef<ErrorRecord | null>(null)
 const begin = newestOf()
 async function ask() {
   const isNewest = begin()
-  const body = { rules: draft.rules, log: draft.log, vessel: slug }
+  const body = { rules: draft.definition.rules, log: log.value, vessel: draft.slug }
   try {
     const answer = await post<MemberReadiness[]>('/api/readiness', body)
     if (!isNewest()) return
@@ -24,7 +24,7 @@ async function ask() {
     if (isNewest()) [readiness.value, trouble.value] = [null, errorOf(thrown)]
   }
 }
-watchDebounced([() => draft.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
+watchDebounced([() => draft.definition.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
 const keepMb = computed({ get: () => Math.round(log.value.keepAtMost / MIB), set: (mb) => (log.value.keepAtMost = Math.round(mb) * MIB) })
 // What is not said is as usual; only what somebody sets is kept.
 const limits = computed(() => log.value.audit ?? ANY_TIME)
@@ -45,7 +45,7 @@ const STRUCTURE = [
   ['compare', 'comparing catalogs'],
 ] as const
 const shown = ref<string | null>(null)
-const logged = computed(() => loggedPart(draft.rules))
+const logged = computed(() => loggedPart(draft.definition.rules))
 const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !obstacles.some(({ stops }) => stops)))
 </script>
 

@@ -1,19 +1,12 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import type { VesselDefinition } from '~~/core/plan/definition'
 import { LIMITS, tidied, type HoldStep } from '~~/core/quiesce/sequence'
-import type { SelectionView, StillView } from '~~/server/views'
 
 // The quiesce sequence: a lane for each member, steps from left to right, the held stretch shaded.
-const { draft, selection, slug, measured } = defineProps<{
-  draft: VesselDefinition
-  selection: SelectionView | null
-  slug: string | null
-  measured: StillView | null
-}>()
-const emit = defineEmits<{ rehearsed: [] }>()
-const still = computed(() => draft.still!)
-const members = computed(() => selection?.members ?? [])
+const draft = useDraft()
+const { selection, measured, slug } = storeToRefs(draft)
+const still = computed(() => draft.definition.still)
+const members = computed(() => selection.value?.members ?? [])
 const chosen = ref<string | null>(null)
 const step = computed(() => still.value.steps.find(({ id }) => id === chosen.value))
 const budget = computed({
@@ -26,7 +19,7 @@ function add() {
   const names = new Set(still.value.steps.map(({ name }) => name))
   let number = still.value.steps.length + 1
   while (names.has(`step ${number}`)) number++
-  const isCluster = selection?.clusters.includes(member) ?? false
+  const isCluster = selection.value?.clusters.includes(member) ?? false
   const made: HoldStep = {
     id: crypto.randomUUID(),
     name: `step ${number}`,
@@ -37,11 +30,11 @@ function add() {
     onFailure: 'stop',
     release: blankAct(isCluster ? 'exec' : 'sql'),
   }
-  still.value.steps.push(made)
+  draft.putSteps([...still.value.steps, made])
   chosen.value = made.id
 }
 function remove(id: string) {
-  still.value.steps = tidied(still.value.steps.filter((one) => one.id !== id))
+  draft.putSteps(tidied(still.value.steps.filter((one) => one.id !== id)))
   if (chosen.value === id) chosen.value = null
 }
 
@@ -51,7 +44,7 @@ const error = shallowRef<ErrorRecord | null>(null)
 async function rehearse() {
   error.value = null
   try {
-    rehearsing.value = (await post<{ id: string }>(`/api/vessels/${slug}/still`, still.value)).id
+    rehearsing.value = (await post<{ id: string }>(`/api/vessels/${slug.value}/still`, still.value)).id
   } catch (thrown) {
     error.value = errorOf(thrown)
   }
@@ -60,12 +53,14 @@ onChange(
   (change) => change.about === 'run' && change.id === rehearsing.value && !['waiting', 'running', 'cancelling'].includes(change.state),
   () => {
     rehearsing.value = null
-    emit('rehearsed')
+    void draft.refreshMeasured()
   },
 )
-const line = computed(() => measured?.last?.lines.find(({ name, member }) => name === step.value?.name && member === step.value.member))
-const trouble = computed(() => measured?.last?.lines.filter(({ failure, state }) => failure !== null || state === 'stuck') ?? [])
-const last = computed(() => measured?.last)
+const line = computed(() =>
+  measured.value?.last?.lines.find(({ name, member }) => name === step.value?.name && member === step.value.member),
+)
+const trouble = computed(() => measured.value?.last?.lines.filter(({ failure, state }) => failure !== null || state === 'stuck') ?? [])
+const last = computed(() => measured.value?.last)
 </script>
 
 <template>
@@ -99,20 +94,19 @@ const last = computed(() => measured?.last)
     </p>
     <QuiesceLanes
       v-else
-      v-model:steps="still.steps"
+      :steps="still.steps"
       v-model:chosen="chosen"
       :still="still"
       :members="members"
       :lines="measured?.last?.lines ?? []"
+      @update:steps="draft.putSteps"
       @remove="remove"
     />
     <QuiesceStep
       v-if="step"
+      :id="step.id"
       :key="step.id"
-      :step="step"
-      :members="members"
       :is-cluster="selection?.clusters.includes(step.member) ?? false"
-      :measured="measured"
       :line="line"
       @remove="remove(step.id)"
     />
@@ -128,7 +122,7 @@ const last = computed(() => measured?.last)
         ></span
       >
     </div>
-    <DefinitionReads v-if="still.steps.length > 0" :still="still" :volumes="selection?.volumes ?? []" />
+    <DefinitionReads v-if="still.steps.length > 0" />
     <p v-if="still.steps.length > 0 && selection && selection.inPlace.length > 0" class="ochre mt-2 text-[13px]">
       {{ selection.inPlace.length === 1 ? `${selection.inPlace[0]} gives` : `${plural(selection.inPlace.length, 'volume')} give` }} no
       snapshots, so the hold lasts while {{ selection.inPlace.length === 1 ? 'it is' : 'they are' }} read.

@@ -1,18 +1,18 @@
 <script setup lang="ts">
-import type { Still } from '~~/core/quiesce/sequence'
 import { namesOf } from '~~/core/things/thing'
 
 // Volumes that are read from a folder, most often one that a step returned, and not from their roots.
-const still = defineModel<Still>('still', { required: true })
-const { volumes } = defineProps<{ volumes: string[] }>()
+const draft = useDraft()
+const still = computed(() => draft.definition.still)
+const volumes = computed(() => draft.selection?.volumes ?? [])
 const reads = computed(() => still.value.reads ?? [])
 const items = computed(() =>
-  [...new Set([...volumes, ...reads.value.map(({ volume }) => volume)])].map((value) => {
+  [...new Set([...volumes.value, ...reads.value.map(({ volume }) => volume)])].map((value) => {
     const [, namespace, , name] = namesOf(value)
     return { value, label: `${namespace} / ${name}` }
   }),
 )
-const free = computed(() => volumes.filter((path) => !reads.value.some(({ volume }) => volume === path)))
+const free = computed(() => volumes.value.filter((path) => !reads.value.some(({ volume }) => volume === path)))
 // What copies within a volume is most often a command in a container.
 const example = computed(() => {
   const { steps } = still.value

@@ -35,13 +35,13 @@ function typed(text: string): string[] {
 }
 const list = computed(() => (act.value.kind === 'exec' ? act.value.command : act.value.kind === 'program' ? act.value.arguments : []))
 const text = ref(words(list.value))
-watch(text, (now) => {
-  if (act.value.kind === 'exec') act.value.command = typed(now)
-  if (act.value.kind === 'program') act.value.arguments = typed(now)
-})
+/** Another act, which differs in some of its fields. */
+const put = (change: object) => (act.value = { ...act.value, ...change })
+function write(now: string) {
+  text.value = now
+  put(act.value.kind === 'exec' ? { command: typed(now) } : { arguments: typed(now) })
+}
 watch(kind, () => (text.value = words(list.value)))
-const http = computed(() => (act.value.kind === 'http' ? act.value : null))
-const program = computed(() => (act.value.kind === 'program' ? act.value : null))
 const programs = computed(() => (measured?.programs ?? []).map((value) => ({ value, label: value })))
 </script>
 
@@ -50,52 +50,102 @@ const programs = computed(() => (measured?.programs ?? []).map((value) => ({ val
     <span><ChoiceBar v-model="kind" :choices="kinds" :label="label" /></span>
     <UTextarea
       v-if="act.kind === 'sql'"
-      v-model="act.statement"
+      :model-value="act.statement"
       :rows="2"
       autoresize
       class="mono w-full"
       :aria-label="`${label}: statement`"
       :placeholder="releasing ? 'commit' : 'begin; lock table sales.booking in share mode'"
+      @update:model-value="put({ statement: $event })"
     />
     <template v-else-if="act.kind === 'exec'">
       <UInput
-        v-model="text"
+        :model-value="text"
         class="mono w-full"
         :aria-label="`${label}: command`"
         :placeholder="releasing ? 'manifestctl release' : 'manifestctl hold'"
+        @update:model-value="write"
       />
       <span v-if="!releasing" class="flex flex-wrap items-center gap-x-2 gap-y-1.5">
-        <USelect v-model="act.pods" :items="PODS" value-key="value" class="w-40" aria-label="Which pods" />
+        <USelect
+          :model-value="act.pods"
+          :items="PODS"
+          value-key="value"
+          class="w-40"
+          aria-label="Which pods"
+          @update:model-value="put({ pods: $event })"
+        />
         <span class="soft">labelled</span>
-        <UInput v-model="act.selector" class="mono w-36" placeholder="app=manifest" aria-label="Labels of the pods" />
+        <UInput
+          :model-value="act.selector"
+          class="mono w-36"
+          placeholder="app=manifest"
+          aria-label="Labels of the pods"
+          @update:model-value="put({ selector: $event })"
+        />
         <template v-if="act.pods === 'passive'"
           ><span class="soft">active is</span
-          ><UInput v-model="act.active" class="mono w-36" placeholder="role=active" aria-label="Labels of the active pods"
+          ><UInput
+            :model-value="act.active"
+            class="mono w-36"
+            placeholder="role=active"
+            aria-label="Labels of the active pods"
+            @update:model-value="put({ active: $event })"
         /></template>
         <span class="soft">container</span>
-        <UInput v-model="act.container" class="mono w-24" placeholder="the first" aria-label="Container" />
+        <UInput
+          :model-value="act.container"
+          class="mono w-24"
+          placeholder="the first"
+          aria-label="Container"
+          @update:model-value="put({ container: $event })"
+        />
       </span>
     </template>
     <span v-else-if="act.kind === 'scale'" class="flex items-center gap-2">
-      <USelect v-model="act.workload" :items="['StatefulSet', 'Deployment']" class="w-36" aria-label="Kind of the workload" />
-      <UInput v-model="act.name" class="mono w-44" placeholder="manifest" aria-label="Name of the workload" />
-      <span class="soft">to</span><UInput v-model.number="act.replicas" type="number" min="0" class="w-20" aria-label="Replicas" /><span
-        class="soft"
-        >replicas</span
-      >
+      <USelect
+        :model-value="act.workload"
+        :items="['StatefulSet', 'Deployment']"
+        class="w-36"
+        aria-label="Kind of the workload"
+        @update:model-value="put({ workload: $event })"
+      />
+      <UInput
+        :model-value="act.name"
+        class="mono w-44"
+        placeholder="manifest"
+        aria-label="Name of the workload"
+        @update:model-value="put({ name: $event })"
+      />
+      <span class="soft">to</span
+      ><UInput
+        :model-value="act.replicas"
+        type="number"
+        min="0"
+        class="w-20"
+        aria-label="Replicas"
+        @update:model-value="put({ replicas: Number($event) })"
+      /><span class="soft">replicas</span>
     </span>
-    <QuiesceCall v-else-if="http" :call="http" :label="label" :hosts="measured?.hosts ?? []" />
-    <template v-else-if="program">
+    <QuiesceCall v-else-if="act.kind === 'http'" :call="act" :label="label" :hosts="measured?.hosts ?? []" @change="put" />
+    <template v-else-if="act.kind === 'program'">
       <span class="flex items-center gap-2">
         <USelect
-          v-model="program.program"
+          :model-value="act.program"
           :items="programs"
           value-key="value"
           class="w-52"
           placeholder="choose one"
           :aria-label="`${label}: program`"
+          @update:model-value="put({ program: $event })"
         />
-        <UInput v-model="text" class="mono flex-1" placeholder="arguments" :aria-label="`${label}: arguments`" />
+        <UInput
+          :model-value="text"
+          class="mono flex-1"
+          placeholder="arguments"
+          :aria-label="`${label}: arguments`"
+          @update:model-value="write"
+        />
       </span>
       <span v-if="measured && programs.length === 0" class="soft">{{
         measured.folder

@@ -1,21 +1,23 @@
 <script setup lang="ts">
-import type { HoldStep } from '~~/core/quiesce/sequence'
+import type { Act, HoldStep } from '~~/core/quiesce/sequence'
 import { placeInWords } from '~~/core/things/thing'
-import type { HoldLine, StillView } from '~~/server/views'
+import type { HoldLine } from '~~/server/views'
 
 // One step: where it runs, what it runs, its limit, what if it fails, and what releases it.
-const { step, members, isCluster, measured, line } = defineProps<{
-  step: HoldStep
-  members: string[]
-  isCluster: boolean
-  measured: StillView | null
-  line: HoldLine | undefined
-}>()
+const { id } = defineProps<{ id: string; isCluster: boolean; line: HoldLine | undefined }>()
 defineEmits<{ remove: [] }>()
+const draft = useDraft()
+// One that was taken away is shown as it was until this goes, too.
+const step = computed<HoldStep>((before) => draft.definition.still.steps.find((one) => one.id === id) ?? before!)
 const memberItems = computed(() =>
-  [...new Set([...members, step.member])].filter(Boolean).map((value) => ({ value, label: placeInWords(value) })),
+  [...new Set([...(draft.selection?.members ?? []), step.value.member])]
+    .filter(Boolean)
+    .map((value) => ({ value, label: placeInWords(value) })),
 )
-const limit = computed({ get: () => step.limitMs / 1000, set: (seconds: number) => (step.limitMs = Math.round(seconds * 1000)) })
+const limit = computed({
+  get: () => step.value.limitMs / 1000,
+  set: (seconds: number) => (step.value.limitMs = Math.round(seconds * 1000)),
+})
 const FAILURE = [
   ['stop', 'make no backup'],
   ['go on', 'go on, as after a crash'],
@@ -25,29 +27,24 @@ const DOES = [
   ['prepares', 'it only prepares: nothing to release'],
 ] as const
 const does = computed({
-  get: () => (step.prepares ? 'prepares' : 'holds'),
+  get: () => (step.value.prepares ? 'prepares' : 'holds'),
   set: (what: 'holds' | 'prepares') => {
-    step.prepares = what === 'prepares' || undefined
-    step.release = what === 'prepares' ? null : blankAct(step.act.kind)
+    step.value.prepares = what === 'prepares' || undefined
+    step.value.release = what === 'prepares' ? null : blankAct(step.value.act.kind)
   },
 })
-// A release is most often of the same kind as what it releases.
-watch(
-  () => step.act.kind,
-  (kind) => {
-    if (kind === 'scale') step.prepares = undefined
-    step.release = kind === 'scale' || step.prepares ? null : blankAct(kind)
-  },
-)
-watch(
-  () => (step.act.kind === 'exec' ? [step.act.selector, step.act.container, step.act.pods, step.act.active] : null),
-  (where) => {
-    if (where && step.act.kind === 'exec' && step.release?.kind === 'exec') {
-      const { selector, container, pods, active } = step.act
-      Object.assign(step.release, { selector, container, pods, active })
-    }
-  },
-)
+/** Another act. A release is most often of the same kind as what it releases, and runs in the same place. */
+function putAct(act: Act) {
+  const { prepares, release } = step.value
+  if (act.kind !== step.value.act.kind) {
+    step.value.prepares = act.kind === 'scale' ? undefined : prepares
+    step.value.release = act.kind === 'scale' || prepares ? null : blankAct(act.kind)
+  } else if (act.kind === 'exec' && release?.kind === 'exec') {
+    const { selector, container, pods, active } = act
+    step.value.release = { ...release, selector, container, pods, active }
+  }
+  step.value.act = act
+}
 </script>
 
 <template>
@@ -64,10 +61,16 @@ watch(
         <span>Does</span><span><ChoiceBar v-model="does" :choices="DOES" label="What the step does" /></span>
       </template>
       <span class="self-start pt-1.5">{{ step.prepares ? 'Prepares by' : 'Holds by' }}</span>
-      <QuiesceAct v-model="step.act" :is-cluster="isCluster" :measured="measured" :label="step.prepares ? 'Prepares by' : 'Holds by'" />
+      <QuiesceAct
+        :model-value="step.act"
+        :is-cluster="isCluster"
+        :measured="draft.measured"
+        :label="step.prepares ? 'Prepares by' : 'Holds by'"
+        @update:model-value="putAct"
+      />
       <template v-if="step.release">
         <span class="self-start pt-1.5">Releases by</span>
-        <QuiesceAct v-model="step.release" :is-cluster="isCluster" :measured="measured" label="Releases by" releasing />
+        <QuiesceAct v-model="step.release" :is-cluster="isCluster" :measured="draft.measured" label="Releases by" releasing />
       </template>
       <template v-else-if="!step.prepares"
         ><span>Releases by</span

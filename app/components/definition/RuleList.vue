@@ -1,13 +1,10 @@
 <script setup lang="ts">
-import type { VesselDefinition } from '~~/core/plan/definition'
 import { formOf, isOfCluster, type Rule } from '~~/core/selection/rules'
 import { lastName } from '~~/core/things/thing'
-import type { ThingView, KeptOut, SelectionView } from '~~/server/views'
+import type { ThingView, KeptOut } from '~~/server/views'
 
-const { draft, selection } = defineProps<{
-  draft: VesselDefinition
-  selection: SelectionView | null
-}>()
+const draft = useDraft()
+const { selection } = storeToRefs(draft)
 const KINDS = [
   { label: 'database', value: 'database' },
   { label: 'schema', value: 'schema' },
@@ -17,15 +14,8 @@ const KINDS = [
   { label: 'volume', value: 'volume' },
 ]
 
-const of = (rule: Rule) => selection?.rules[rule.id]
-const trouble = (rule: Rule) => (rule.pattern ? selection?.troubles[rule.id] : null)
-function move(index: number, by: number) {
-  const [rule] = draft.rules.splice(index, 1)
-  draft.rules.splice(index + by, 0, rule!)
-}
-function add(act: Rule['act'], pattern = '', kind: Rule['kind'] = 'database') {
-  draft.rules.push({ id: crypto.randomUUID(), act, kind, pattern })
-}
+const of = (rule: Rule) => selection.value?.rules[rule.id]
+const trouble = (rule: Rule) => (rule.pattern ? selection.value?.troubles[rule.id] : null)
 const names = (rule: Rule) => of(rule)?.first.slice(0, 4) ?? []
 
 // What only labels keep out of a rule, while it is asked for.
@@ -37,20 +27,17 @@ async function askWhy(rule: Rule) {
   out.value = null
   if (asked.value === null) return
   try {
-    out.value = await post<KeptOut>('/api/selection/explain', { rules: draft.rules, rule: rule.id })
+    out.value = await post<KeptOut>('/api/selection/explain', { rules: draft.definition.rules, rule: rule.id })
   } catch (thrown) {
     asked.value = null
     fail(thrown)
   }
 }
-watch(
-  () => selection,
-  () => {
-    const rule = draft.rules.find(({ id, labels }) => id === asked.value && labels)
-    asked.value = null
-    if (rule) void askWhy(rule)
-  },
-)
+watch(selection, () => {
+  const rule = draft.definition.rules.find(({ id, labels }) => id === asked.value && labels)
+  asked.value = null
+  if (rule) void askWhy(rule)
+})
 
 // Paths to choose from while a pattern is typed.
 const suggestions = ref<string[]>([])
@@ -78,28 +65,28 @@ async function suggest({ pattern, kind }: Rule) {
       <span v-if="selection" class="ml-auto text-[13px] font-medium whitespace-nowrap" data-selection
         >{{ countInWords(selection.taken.count) }} taken, {{ countInWords(selection.left.count) }} left</span
       >
-      <UButton size="sm" class="self-center" @click="add('take')">Add a rule</UButton>
+      <UButton size="sm" class="self-center" @click="draft.addRule('take')">Add a rule</UButton>
     </div>
-    <p v-if="draft.rules.length === 0" class="soft mt-2 border-t border-[var(--line)] py-3 text-[13px]">
+    <p v-if="draft.definition.rules.length === 0" class="soft mt-2 border-t border-[var(--line)] py-3 text-[13px]">
       No rule yet, so nothing is taken. A rule names databases, schemas or tables, or namespaces and what is in them, by their path;
       <span class="mono">*</span> stands for any characters, <span class="mono">?</span> for one.
     </p>
     <div v-else class="rule mt-2 border-y border-[var(--line)]">
       <div
-        v-for="(rule, i) in draft.rules"
+        v-for="(rule, i) in draft.definition.rules"
         :key="rule.id"
         data-rule
         class="group grid grid-cols-[20px_80px_124px_minmax(170px,1.25fr)_36px_22px_minmax(0,1fr)_20px] items-center gap-x-2 py-1 text-[13px]"
       >
         <span class="grid opacity-40 group-focus-within:opacity-100 group-hover:opacity-100">
-          <button :disabled="i === 0" aria-label="Earlier" class="leading-[10px] disabled:opacity-30" @click="move(i, -1)">
+          <button :disabled="i === 0" aria-label="Earlier" class="leading-[10px] disabled:opacity-30" @click="draft.moveRule(i, -1)">
             <UIcon name="i-lucide-chevron-up" class="size-3.5" />
           </button>
           <button
-            :disabled="i === draft.rules.length - 1"
+            :disabled="i === draft.definition.rules.length - 1"
             aria-label="Later"
             class="leading-[10px] disabled:opacity-30"
-            @click="move(i, 1)"
+            @click="draft.moveRule(i, 1)"
           >
             <UIcon name="i-lucide-chevron-down" class="size-3.5" />
           </button>
@@ -167,7 +154,7 @@ async function suggest({ pattern, kind }: Rule) {
             ></template
           >
         </span>
-        <button aria-label="Remove this rule" class="opacity-50 hover:opacity-100" @click="draft.rules.splice(i, 1)">
+        <button aria-label="Remove this rule" class="opacity-50 hover:opacity-100" @click="draft.removeRule(i)">
           <UIcon name="i-lucide-x" class="size-4" />
         </button>
         <div
@@ -201,8 +188,8 @@ async function suggest({ pattern, kind }: Rule) {
           ></span
         >
         <span class="flex gap-3"
-          ><button class="lnk" @click="add('take', path, kind)">Take</button
-          ><button class="lnk" @click="add('leave', path, kind)">Leave</button></span
+          ><button class="lnk" @click="draft.addRule('take', path, kind)">Take</button
+          ><button class="lnk" @click="draft.addRule('leave', path, kind)">Leave</button></span
         >
       </div>
     </div>

@@ -2,10 +2,10 @@
 import { useVirtualizer } from '@tanstack/vue-virtual'
 import { rowKey } from '~~/core/compare/rows'
 import type { TableComparison } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // Rows then at the left, now at the right, and the key between them with a thread to each side.
-const { comparison, at, bench } = defineProps<{ comparison: TableComparison; at: string | null; bench: Workbench }>()
+const { comparison, at } = defineProps<{ comparison: TableComparison; at: string | null }>()
+const bench = useWorkbench()
 
 interface Shown {
   mark: 'same' | 'gone' | 'changed' | 'new'
@@ -148,7 +148,6 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
       </div>
       <RowPicks
         v-if="pickable && picked.length > 0"
-        :bench="bench"
         :comparison="comparison"
         :changed="rows.some((row) => row.mark === 'changed' && isPicked(row))"
         @none="pick([])"

@@ -1,13 +1,12 @@
 <script setup lang="ts">
 import { fittingThings } from '~~/core/selection/fitting'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // Picks everything of some kinds, or with some labels, at once.
-const { bench } = defineProps<{ bench: Workbench }>()
+const bench = useWorkbench()
 const open = ref(false)
 const kinds = ref<string[]>([])
 const labels = ref('')
-const leaves = computed(() => bench.things.value.filter((thing) => !isContainer(thing)))
+const leaves = computed(() => bench.things.filter((thing) => !isContainer(thing)))
 const items = computed(() => {
   const counts = new Map<string, number>()
   for (const { kind } of leaves.value) counts.set(kind, (counts.get(kind) ?? 0) + 1)

@@ -2,10 +2,8 @@
 import type { ErrorRecord } from '~~/core/errors'
 import { namesOf } from '~~/core/things/thing'
 import type { Lifeline, TableComparison } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
-const { path, comparison, bench, points, at } = defineProps<{
-  bench: Workbench
+const { path, comparison, points, at } = defineProps<{
   points: Lifeline['points']
   path: string | null
   comparison: TableComparison | null
@@ -16,8 +14,9 @@ const { path, comparison, bench, points, at } = defineProps<{
   /** The point at hand. */
   point: string | null
 }>()
+const bench = useWorkbench()
 const against = defineModel<string | null>('against', { required: true })
-const thing = computed(() => bench.things.value.find((one) => one.path === path))
+const thing = computed(() => bench.things.find((one) => one.path === path))
 const isVolume = computed(() => thing.value?.kind === 'volume')
 const isManifest = computed(() => thing.value !== undefined && isObject(thing.value))
 const NOW = 'now'
@@ -65,14 +64,14 @@ const title = computed(() => {
       </TabBar>
     </div>
     <RestoreManifest v-if="point && path && isManifest" :point="point" :path="path" :against="against" />
-    <RestoreFiles v-else-if="point && path && isVolume" :bench="bench" :point="point" :path="path" :against="against" />
+    <RestoreFiles v-else-if="point && path && isVolume" :point="point" :path="path" :against="against" />
     <ErrorNote v-else-if="error" :error="error" class="m-4" />
     <ErrorNote v-else-if="there && !comparison" :error="there" class="m-4" />
     <div v-else-if="!comparison" class="grid gap-2 p-4">
       <template v-if="pending && path"><USkeleton v-for="i in 10" :key="i" class="h-5" /></template>
       <p v-else class="soft text-[13px]">Choose something in the tree to see it then and now.</p>
     </div>
-    <CompareRows v-else-if="tab === 'rows'" :comparison="comparison" :at="at" :bench="bench" />
+    <CompareRows v-else-if="tab === 'rows'" :comparison="comparison" :at="at" />
     <CompareStructure v-else :comparison="comparison" />
   </section>
 </template>

@@ -1,16 +1,15 @@
 <script setup lang="ts">
 import type { VolumeComparison } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // Files of a volume then, and now or in another point, with check boxes for single ones.
-const { bench, point, path, against } = defineProps<{
-  bench: Workbench
+const { point, path, against } = defineProps<{
   point: string
   path: string
   against: string | null
 }>()
+const bench = useWorkbench()
 const { data, error } = useLoad<VolumeComparison>(
-  () => `/api/points/${encodeURIComponent(point)}/compare-files?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
+  () => `${pointUrl(point)}/compare-files?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
   { tells: true },
 )
 const isCompared = computed(() => data.value?.trouble === null)
@@ -23,7 +22,7 @@ const MARK = {
   same: ['same', 'var(--soft)'],
 } as const
 const picked = computed(() => bench.choices.cluster.files[path] ?? [])
-const isWhole = computed(() => bench.picks.value.has(path) && picked.value.length === 0)
+const isWhole = computed(() => bench.picks.has(path) && picked.value.length === 0)
 const toggle = (file: string) =>
   bench.pickFiles(path, picked.value.includes(file) ? picked.value.filter((one) => one !== file) : [...picked.value, file])
 const sizes = ({ then, now }: (typeof files.value)[number]) =>

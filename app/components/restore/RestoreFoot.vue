@@ -4,10 +4,8 @@ import type { Lack } from '~~/core/content/missing'
 import { estimateRestore } from '~~/core/plan/state'
 import type { VesselView } from '~~/server/views'
 import type { ChosenPoint } from '~/composables/usePointChoice'
-import type { Workbench } from '~/composables/useWorkbench'
 
-const { bench, vessel, failure, lack } = defineProps<{
-  bench: Workbench
+const { vessel, failure, lack } = defineProps<{
   vessel: VesselView
   point: ChosenPoint | null
   /** What the point lacks, where that has to be agreed to. */
@@ -15,30 +13,31 @@ const { bench, vessel, failure, lack } = defineProps<{
   sending: boolean
   failure: ErrorRecord | null
 }>()
+const bench = useWorkbench()
 /** That a point that lacks something is taken as it is. */
 const asItIs = defineModel<boolean>('asItIs', { required: true })
 const emit = defineEmits<{ go: [rehearsal: boolean] }>()
 const reason = defineModel<string>('reason', { required: true })
 const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) =>
-  bench.plans.value.reduce((all, plan) => all + pick(plan), 0)
-const active = computed(() => bench.operations.value.filter((operation) => operation.verb !== 'leave'))
+  bench.plans.reduce((all, plan) => all + pick(plan), 0)
+const active = computed(() => bench.operations.filter((operation) => operation.verb !== 'leave'))
 /** Something that stands is changed, which asks for a reason. */
-const changes = computed(() => [...active.value, ...bench.returning.value].some(({ verb }) => verb === 'replace' || verb === 'merge'))
+const changes = computed(() => [...active.value, ...bench.returning].some(({ verb }) => verb === 'replace' || verb === 'merge'))
 const replaces = computed(
   () =>
     active.value.some(({ verb, overwrites }) => verb === 'replace' || overwrites !== null) ||
-    bench.namespaces.value.some(({ overwrites }) => overwrites > 0),
+    bench.namespaces.some(({ overwrites }) => overwrites > 0),
 )
 const ready = computed(
   () =>
-    active.value.length + bench.returning.value.length > 0 &&
-    bench.blockers.value.length === 0 &&
-    bench.namespaces.value.every(({ blockers }) => blockers.length === 0) &&
-    !bench.planning.value,
+    active.value.length + bench.returning.length > 0 &&
+    bench.blockers.length === 0 &&
+    bench.namespaces.every(({ blockers }) => blockers.length === 0) &&
+    !bench.planning,
 )
-const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.value.reduce((all, plan) => all + plan.bytes, 0))
-const files = computed(() => bench.namespaces.value.reduce((all, plan) => all + plan.files, 0))
-const objects = computed(() => bench.returning.value.filter((one) => 'phase' in one).length)
+const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.reduce((all, plan) => all + plan.bytes, 0))
+const files = computed(() => bench.namespaces.reduce((all, plan) => all + plan.files, 0))
+const objects = computed(() => bench.returning.filter((one) => 'phase' in one).length)
 const rows = computed(() => sum((plan) => plan.rows))
 const tables = computed(() => active.value.filter((operation) => operation.kind === 'table').length)
 const missing = computed(() => changes.value && reason.value.trim() === '')
@@ -62,11 +61,11 @@ function restore() {
       <UCheckbox v-model="asItIs" label="Take it as it is" class="shrink-0" />
     </div>
     <div class="flex items-center gap-7 text-[13px]">
-      <div v-if="bench.isOfDatabase.value && (active.length > 0 || bench.returning.value.length === 0)" class="leading-[18px]">
+      <div v-if="bench.isOfDatabase && (active.length > 0 || bench.returning.length === 0)" class="leading-[18px]">
         <b class="font-semibold">{{ plural(rows, 'row') }}</b>
         <div class="soft s12">into {{ plural(tables, 'table') }}</div>
       </div>
-      <div v-if="bench.isOfCluster.value && (bench.returning.value.length > 0 || active.length === 0)" class="leading-[18px]">
+      <div v-if="bench.isOfCluster && (bench.returning.length > 0 || active.length === 0)" class="leading-[18px]">
         <b class="font-semibold">{{ plural(objects, 'object') }}</b>
         <div class="soft s12">{{ plural(files, 'file') }}</div>
       </div>
@@ -76,9 +75,7 @@ function restore() {
       </div>
       <div class="leading-[18px]">
         <b class="font-semibold">{{
-          active.length + bench.returning.value.length > 0
-            ? `about ${durationInWords(estimateRestore(bytes, vessel.restoreRate))}`
-            : 'nothing'
+          active.length + bench.returning.length > 0 ? `about ${durationInWords(estimateRestore(bytes, vessel.restoreRate))}` : 'nothing'
         }}</b>
         <div class="soft s12">to do</div>
       </div>
@@ -106,9 +103,9 @@ function restore() {
       </label>
       <div class="ml-auto flex gap-2.5">
         <SaveRestore
-          v-if="bench.wish.value && Object.keys(bench.choices.rows).length === 0"
+          v-if="bench.wish && Object.keys(bench.choices.rows).length === 0"
           :slug="vessel.slug"
-          :wish="bench.wish.value"
+          :wish="bench.wish"
           :reason="reason"
           :point="point"
         />

@@ -3,19 +3,18 @@ import { readRef } from '~~/core/chain/instant-ref'
 import { lastName } from '~~/core/things/thing'
 import type { SourceView, Lifeline, VesselView } from '~~/server/views'
 import type { ChosenPoint } from '~/composables/usePointChoice'
-import type { Workbench } from '~/composables/useWorkbench'
 
-const { bench, chosen, lifeline, vessel } = defineProps<{
+const { chosen, lifeline, vessel } = defineProps<{
   vessel: VesselView
-  bench: Workbench
   chosen: ChosenPoint | undefined
   lifeline: Lifeline | null
 }>()
+const bench = useWorkbench()
 defineEmits<{ point: [id: string] }>()
 const now = useTicking()
 const { choices } = bench
 
-const tables = computed(() => bench.operations.value.filter((operation) => operation.kind === 'table' && operation.verb !== 'leave'))
+const tables = computed(() => bench.operations.filter((operation) => operation.kind === 'table' && operation.verb !== 'leave'))
 const rows = computed(() => tables.value.reduce((sum, operation) => sum + operation.rows, 0))
 const replaced = computed(() => tables.value.filter((operation) => operation.verb === 'replace'))
 const what = computed(() => (tables.value.length === 1 ? lastName(tables.value[0]!.path) : plural(tables.value.length, 'table')))
@@ -33,26 +32,26 @@ const COLLIDE = [
 const { data: sources } = useLoad<SourceView[]>('/api/sources')
 const sourceNames = computed(() => sources.value?.filter(({ kind }) => kind === 'postgres').map(({ name }) => name) ?? [])
 /** Choices for databases are in the way where nothing of one is picked. */
-const showsDatabase = computed(() => bench.isOfDatabase.value && (!bench.isOfCluster.value || bench.operations.value.length > 0))
+const showsDatabase = computed(() => bench.isOfDatabase && (!bench.isOfCluster || bench.operations.length > 0))
 /** Asked once it is known what the point holds: what stands under a finger must not become something else. */
 const asksOfCollisions = computed(
-  () => bench.isOfCluster.value || (bench.isOfDatabase.value && (choices.mode === 'original' || choices.mode === 'elsewhere')),
+  () => bench.isOfCluster || (bench.isOfDatabase && (choices.mode === 'original' || choices.mode === 'elsewhere')),
 )
 const returns = computed(() => {
-  const { length } = bench.returning.value.filter((one) => 'phase' in one)
-  const volumes = bench.returning.value.length - length
+  const { length } = bench.returning.filter((one) => 'phase' in one)
+  const volumes = bench.returning.length - length
   return [length > 0 ? plural(length, 'object') : '', volumes > 0 ? plural(volumes, 'volume') : ''].filter(Boolean).join(' and ')
 })
 /** What is picked of namespaces is there, and is what it was. */
 const allSame = computed(
   () =>
-    bench.operations.value.length === 0 &&
-    bench.namespaces.value.length > 0 &&
-    bench.namespaces.value.every(
+    bench.operations.length === 0 &&
+    bench.namespaces.length > 0 &&
+    bench.namespaces.every(
       ({ makes, operations, volumes }) => !makes && volumes.length === 0 && operations.length > 0 && operations.every(({ same }) => same),
     ),
 )
-const destination = computed(() => bench.namespaces.value.map(({ into, source }) => `${into} of ${source}`).join(' and '))
+const destination = computed(() => bench.namespaces.map(({ into, source }) => `${into} of ${source}`).join(' and '))
 const points = computed(() =>
   [...(lifeline?.points ?? [])]
     .reverse()
@@ -60,7 +59,7 @@ const points = computed(() =>
     .map((point) => ({ label: `${whenOf(point.at)}${point.name ? `, ${point.name}` : ''}`, value: point.id })),
 )
 /** A way that loses less of what is picked than the point at hand. */
-const better = computed(() => betterWay(vessel.losses, vessel.slug, bench.pickedPaths.value, chosen))
+const better = computed(() => betterWay(vessel.losses, vessel.slug, bench.pickedPaths, chosen))
 const chosenLoses = computed(() => {
   const own = vessel.losses.flatMap(({ ways }) => ways).find(({ ref }) => ref === chosen?.id)
   return own ? withoutInWords(own) : `loses what was changed between ${whenOf(chosen!.at)} and ${whenOf(better.value!.at)}`
@@ -71,10 +70,10 @@ const chosenLoses = computed(() => {
   <div class="border-b border-[var(--line)] px-6 pt-[11px] pb-3">
     <div class="flex items-start justify-between gap-6">
       <PageSentence class="cut">
-        <template v-if="bench.operations.value.length === 0 && bench.returning.value.length > 0"
-          >{{ returns }} {{ bench.returning.value.length === 1 ? 'is' : 'are' }} restored to {{ destination
+        <template v-if="bench.operations.length === 0 && bench.returning.length > 0"
+          >{{ returns }} {{ bench.returning.length === 1 ? 'is' : 'are' }} restored to {{ destination
           }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
-          ><template v-if="bench.namespaces.value.some(({ overwrites }) => overwrites > 0)"
+          ><template v-if="bench.namespaces.some(({ overwrites }) => overwrites > 0)"
             >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
           >.</template
         >
@@ -82,13 +81,13 @@ const chosenLoses = computed(() => {
           >All of it stands there <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there
           is nothing to restore.</template
         >
-        <template v-else-if="bench.operations.value.length === 0"
+        <template v-else-if="bench.operations.length === 0"
           >What shall be restored from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
           >?</template
         >
         <template v-else-if="tables.length === 0"
-          >{{ plural(bench.operations.value.filter((o) => o.verb !== 'leave').length, 'thing') }} without rows
-          {{ bench.operations.value.length === 1 ? 'is' : 'are' }} restored.</template
+          >{{ plural(bench.operations.filter((o) => o.verb !== 'leave').length, 'thing') }} without rows
+          {{ bench.operations.length === 1 ? 'is' : 'are' }} restored.</template
         >
         <template v-else
           ><template v-if="choices.what === 'structure'">The structure of {{ where }} is restored</template
@@ -124,15 +123,15 @@ const chosenLoses = computed(() => {
           />
         </div>
       </div>
-      <RestoreInto v-if="bench.isOfCluster.value" :bench="bench" :sources="sources ?? []" :at="chosen?.at ?? null" />
-      <RestoreIntoDatabase v-if="bench.isOfDatabase.value && !bench.isOfCluster.value" :bench="bench" :sources="sourceNames" />
+      <RestoreInto v-if="bench.isOfCluster" :sources="sources ?? []" :at="chosen?.at ?? null" />
+      <RestoreIntoDatabase v-if="bench.isOfDatabase && !bench.isOfCluster" :sources="sourceNames" />
       <div v-if="asksOfCollisions">
         <div class="soft s12 mb-1.5">When names collide</div>
         <ChoiceBar v-model="choices.collide" :choices="COLLIDE" label="When names collide" />
       </div>
-      <RestoreMapping v-if="bench.isOfCluster.value" :bench="bench" />
-      <RestoreIntoDatabase v-if="bench.isOfCluster.value && showsDatabase" :bench="bench" :sources="sourceNames" />
-      <RestoreMore v-if="showsDatabase" :bench="bench" />
+      <RestoreMapping v-if="bench.isOfCluster" :key="bench.taken" />
+      <RestoreIntoDatabase v-if="bench.isOfCluster && showsDatabase" :sources="sourceNames" />
+      <RestoreMore v-if="showsDatabase" />
     </div>
   </div>
 </template>

@@ -1,24 +1,23 @@
 <script setup lang="ts">
 import { lastName } from '~~/core/things/thing'
 import type { SourceView } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // Where namespaces go: which cluster, and under which name each.
-const { bench, sources, at } = defineProps<{
-  bench: Workbench
+const { sources, at } = defineProps<{
   sources: SourceView[]
   /** The moment of the point: a copy bears its day. */
   at: string | null
 }>()
+const bench = useWorkbench()
 const { cluster } = bench.choices
 const clusters = computed(() => sources.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))
-const home = computed(() => bench.things.value.find(({ kind }) => kind === 'namespace')?.path.split('/')[0] ?? '')
+const home = computed(() => bench.things.find(({ kind }) => kind === 'namespace')?.path.split('/')[0] ?? '')
 const source = computed({
   get: () => cluster.source ?? home.value,
   set: (name: string) => (cluster.source = name === home.value ? null : name),
 })
 const namespaces = computed(() =>
-  bench.things.value.filter(({ kind, path }) => kind === 'namespace' && lastName(path) !== '@cluster').map(({ path }) => lastName(path)),
+  bench.things.filter(({ kind, path }) => kind === 'namespace' && lastName(path) !== '@cluster').map(({ path }) => lastName(path)),
 )
 const PLACES = [
   ['original', 'in its place'],

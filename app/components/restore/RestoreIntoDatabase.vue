@@ -1,12 +1,10 @@
 <script setup lang="ts">
-import type { Workbench } from '~/composables/useWorkbench'
-
 // Where things of databases go, and what of them.
-const { bench, sources } = defineProps<{
-  bench: Workbench
+const { sources } = defineProps<{
   /** Names of the sources that databases can be restored to. */
   sources: string[]
 }>()
+const bench = useWorkbench()
 const { choices } = bench
 const INTO = [
   ['original', 'original place'],
@@ -19,7 +17,7 @@ const WHAT = [
   ['structure', 'structure'],
   ['rows', 'rows'],
 ] as const
-const ownSource = computed(() => bench.things.value.find(({ kind }) => kind === 'database')?.path.split('/')[0] ?? '')
+const ownSource = computed(() => bench.things.find(({ kind }) => kind === 'database')?.path.split('/')[0] ?? '')
 watch(
   ownSource,
   (name) => {
@@ -28,13 +26,13 @@ watch(
   },
   { immediate: true },
 )
-const schemas = computed(() => [...new Set(Object.values(bench.contents.data.value?.schemas ?? {}).flat())])
+const schemas = computed(() => [...new Set(Object.values(bench.contents?.schemas ?? {}).flat())])
 const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plural(value, 'hour') : plural(value / 24, 'day'), value }))
 </script>
 
 <template>
   <div>
-    <div class="soft s12 mb-1.5">{{ bench.isOfCluster.value ? 'Database into' : 'Into' }}</div>
+    <div class="soft s12 mb-1.5">{{ bench.isOfCluster ? 'Database into' : 'Into' }}</div>
     <div class="flex items-center gap-2.5">
       <ChoiceBar v-model="choices.mode" :choices="INTO" label="Into" />
       <template v-if="choices.mode === 'beside'">

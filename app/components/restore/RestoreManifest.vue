@@ -4,7 +4,7 @@ import type { ManifestComparison } from '~~/server/views'
 // An object then and now: the fields that differ, and the whole manifest below them.
 const { point, path, against } = defineProps<{ point: string; path: string; against: string | null }>()
 const { data, error } = useLoad<ManifestComparison>(
-  () => `/api/points/${encodeURIComponent(point)}/compare-manifest?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
+  () => `${pointUrl(point)}/compare-manifest?${new URLSearchParams({ path, ...(against ? { against } : {}) })}`,
   { tells: true },
 )
 </script>

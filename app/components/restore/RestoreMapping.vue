@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import type { Change, Exposure } from '~~/core/cluster/wish'
 import { KEEP_DAYS } from '~~/core/restore/wish'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // What becomes another one on the way: classes, names, labels, images, anything by JSON Patch; and what is done afterwards.
-const { bench } = defineProps<{ bench: Workbench }>()
+const bench = useWorkbench()
 const { cluster } = bench.choices
-const all = <T,>(of: (plan: (typeof bench.namespaces.value)[number]) => T[]) => [...new Set(bench.namespaces.value.flatMap(of))]
+const all = <T,>(of: (plan: (typeof bench.namespaces)[number]) => T[]) => [...new Set(bench.namespaces.flatMap(of))]
 const classes = computed(() => all(({ asks }) => asks.classes))
 const classesThere = computed(() => all(({ there }) => there.classes))
 const registries = computed(() => all(({ asks }) => asks.registries))

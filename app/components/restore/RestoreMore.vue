@@ -1,12 +1,11 @@
 <script setup lang="ts">
 import { KEEP_DAYS } from '~~/core/restore/wish'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // Choices that are seldom needed: roles, what comes along, how long what is overwritten is kept.
-const { bench } = defineProps<{ bench: Workbench }>()
+const bench = useWorkbench()
 const { choices } = bench
-const missing = computed(() => [...new Set(bench.plans.value.flatMap(({ roles }) => roles.missing))])
-const there = computed(() => [...new Set(bench.plans.value.flatMap(({ roles }) => roles.there))].sort())
+const missing = computed(() => [...new Set(bench.plans.flatMap(({ roles }) => roles.missing))])
+const there = computed(() => [...new Set(bench.plans.flatMap(({ roles }) => roles.there))].sort())
 const KEEP = 'left out'
 function map(role: string, to: string) {
   const roles = { ...choices.roles }

@@ -3,22 +3,21 @@
 import type { Operation } from '~~/core/restore/plan'
 import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
-import type { Workbench } from '~/composables/useWorkbench'
 
-const { bench } = defineProps<{ bench: Workbench }>()
+const bench = useWorkbench()
 const { choices } = bench
 const VERB = { make: 'Make', replace: 'Replace', merge: 'Add', leave: 'Leave' } as const
 const nameOf = (operation: Operation) => namesOf(operation.path).at(-1)!
-const active = computed(() => bench.operations.value.filter((operation) => !operation.same))
-const same = computed(() => bench.operations.value.filter((operation) => operation.same))
+const active = computed(() => bench.operations.filter((operation) => !operation.same))
+const same = computed(() => bench.operations.filter((operation) => operation.same))
 const overwriting = computed(() => active.value.filter((operation) => operation.verb === 'replace' || operation.verb === 'merge'))
 const overwritten = computed(() => active.value.reduce((sum, operation) => sum + (operation.overwrites ?? 0), 0))
-const blockersOf = (path: string) => bench.blockers.value.filter((blocker) => blocker.path === path)
+const blockersOf = (path: string) => bench.blockers.filter((blocker) => blocker.path === path)
 /** Blockers of no operation of the list: of the whole, or of what is missing. */
-const general = computed(() => bench.blockers.value.filter(({ path }) => !active.value.some((operation) => operation.path === path)))
-const warnings = computed(() => bench.plans.value.flatMap((plan) => plan.warnings))
-const found = computed(() => bench.plans.value.flatMap((plan) => plan.found))
-const checks = computed(() => bench.plans.value.flatMap((plan) => plan.checks))
+const general = computed(() => bench.blockers.filter(({ path }) => !active.value.some((operation) => operation.path === path)))
+const warnings = computed(() => bench.plans.flatMap((plan) => plan.warnings))
+const found = computed(() => bench.plans.flatMap((plan) => plan.found))
+const checks = computed(() => bench.plans.flatMap((plan) => plan.checks))
 const current = (operation: Operation): Collision =>
   choices.each[operation.path] ?? (operation.same ? 'skip' : operation.choices.includes(choices.collide) ? choices.collide : 'skip')
 const decide = (operation: Operation, value: Collision) => (choices.each = { ...choices.each, [operation.path]: value })
@@ -39,13 +38,11 @@ const OUTCOME = {
   <section class="min-h-0 overflow-y-auto border-l border-[var(--line)] px-4 pb-6" aria-label="Plan">
     <h2 class="flex h-[46px] items-center justify-between border-b border-[var(--line)]">
       <span class="font-semibold">Plan</span
-      ><span class="soft s12">{{
-        bench.planning.value ? 'planning…' : active.length > 0 ? plural(active.length + first + 1, 'step') : ''
-      }}</span>
+      ><span class="soft s12">{{ bench.planning ? 'planning…' : active.length > 0 ? plural(active.length + first + 1, 'step') : '' }}</span>
     </h2>
-    <ErrorNote v-if="bench.trouble.value" :error="bench.trouble.value" class="mt-3" />
-    <p v-else-if="bench.operations.value.length + bench.namespaces.value.length === 0" class="soft py-3 text-[13px]">
-      <template v-if="!bench.planning.value">{{
+    <ErrorNote v-if="bench.trouble" :error="bench.trouble" class="mt-3" />
+    <p v-else-if="bench.operations.length + bench.namespaces.length === 0" class="soft py-3 text-[13px]">
+      <template v-if="!bench.planning">{{
         choices.mode === 'elsewhere' && !choices.elsewhere.database
           ? 'Name the database into which it shall go; one that is not there is made.'
           : 'Tick what is to be restored; every operation then stands here before anything is done.'
@@ -152,7 +149,7 @@ const OUTCOME = {
         </div>
       </li>
     </ol>
-    <RestorePlanNamespace v-for="plan in bench.namespaces.value" :key="plan.namespace" :plan="plan" :bench="bench" />
+    <RestorePlanNamespace v-for="plan in bench.namespaces" :key="plan.namespace" :plan="plan" />
     <p v-if="same.length > 0" class="soft s12 border-t border-[var(--line)] py-2">
       {{ plural(same.length, 'thing') }} {{ same.length === 1 ? 'is' : 'are' }} there and the same as then.
     </p>

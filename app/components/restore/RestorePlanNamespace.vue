@@ -4,10 +4,10 @@ import { PHASES, PHASE_TITLES } from '~~/core/cluster/phases'
 import { rightsInWords } from '~~/core/cluster/rights'
 import type { Collision } from '~~/core/restore/wish'
 import { namesOf } from '~~/core/things/thing'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // What is done with one namespace, in the order in which it is done.
-const { plan, bench } = defineProps<{ plan: NamespacePlan; bench: Workbench }>()
+const { plan } = defineProps<{ plan: NamespacePlan }>()
+const bench = useWorkbench()
 const { choices } = bench
 const VERB = { create: 'Make', replace: 'Replace', merge: 'Merge', leave: 'Leave' } as const
 const active = computed(() => plan.operations.filter(({ same }) => !same))

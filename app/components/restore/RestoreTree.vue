@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import type { PointThing, TableComparison } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
-const { bench, comparison } = defineProps<{ bench: Workbench; comparison: TableComparison | null }>()
+const { comparison } = defineProps<{ comparison: TableComparison | null }>()
+const bench = useWorkbench()
 const shown = defineModel<string | null>({ required: true })
 
 /** Names of kinds that are long. */
@@ -26,11 +26,11 @@ function since(thing: PointThing): { text: string; color: string } {
 <template>
   <PointTree
     v-model="shown"
-    :things="bench.things.value"
-    :pending="bench.contents.pending.value"
+    :things="bench.things"
+    :pending="bench.contentsPending"
     :choosable="(thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'"
   >
-    <template #tools><PickByKind :bench="bench" /></template>
+    <template #tools><PickByKind /></template>
     <template #before="{ thing }">
       <UCheckbox
         tabindex="-1"

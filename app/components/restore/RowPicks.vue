@@ -4,10 +4,10 @@ import { copyText } from '~~/core/content/copy-text'
 import { insertWriter, updateStatement } from '~~/core/look/formats'
 import { namesOf } from '~~/core/things/thing'
 import type { TableComparison } from '~~/server/views'
-import type { Workbench } from '~/composables/useWorkbench'
 
 // What is done with the rows that are ticked, and the statements that would do the same by hand.
-const { bench, comparison } = defineProps<{ bench: Workbench; comparison: TableComparison; changed: boolean }>()
+const { comparison } = defineProps<{ comparison: TableComparison; changed: boolean }>()
+const bench = useWorkbench()
 defineEmits<{ none: []; all: [] }>()
 const pick = computed(() => bench.choices.rows[comparison.path]!)
 const others = computed(() => comparison.columns.filter((column) => !comparison.key?.includes(column)))

@@ -4,7 +4,8 @@ import type { ErrorRecord } from '~~/core/errors'
 useHead({ title: 'Define a vessel · Unbroken Vessel' })
 const route = useRoute()
 const take = [route.query.take ?? []].flat().map(String)
-const definition = useDefinition(null, take, null)
+const draft = useDraft()
+onScopeDispose(draft.open({ take }))
 const name = ref('')
 const error = shallowRef<ErrorRecord | null>(null)
 const saving = ref(false)
@@ -12,7 +13,7 @@ async function save() {
   saving.value = true
   error.value = null
   try {
-    const { slug } = await post<{ slug: string }>('/api/vessels', { name: name.value, definition: definition.draft })
+    const { slug } = await post<{ slug: string }>('/api/vessels', { name: name.value, definition: draft.definition })
     done = true
     await navigateTo(`/vessels/${slug}`)
   } catch (thrown) {
@@ -24,19 +25,17 @@ async function save() {
 let done = false
 const ask = useAsk()
 const LEAVE = { title: 'Leave this vessel?', text: 'It is not saved yet, and what you wrote is lost.', yes: 'Leave it' }
-onBeforeRouteLeave(() => done || (name.value === '' && definition.draft.rules.length === take.length) || ask(LEAVE))
+onBeforeRouteLeave(() => done || (name.value === '' && !draft.isChanged) || ask(LEAVE))
 </script>
 
 <template>
   <main class="flex min-h-[calc(100vh-52px)] flex-col">
     <div class="px-6 pt-[11px] pb-3">
       <PageSentence>
-        <template v-if="!definition.selection.value || definition.selection.value.taken.count === 0"
-          >A new vessel: what belongs together?</template
-        >
+        <template v-if="!draft.selection || draft.selection.taken.count === 0">A new vessel: what belongs together?</template>
         <template v-else
-          >{{ name || 'The new vessel' }} takes {{ whatOf(definition.selection.value.taken) }},
-          {{ bytesInWords(definition.selection.value.taken.bytes) }}.</template
+          >{{ name || 'The new vessel' }} takes {{ whatOf(draft.selection.taken) }},
+          {{ bytesInWords(draft.selection.taken.bytes) }}.</template
         >
       </PageSentence>
       <label class="mt-2 flex items-center gap-3 text-[13px]"
@@ -44,14 +43,6 @@ onBeforeRouteLeave(() => done || (name.value === '' && definition.draft.rules.le
         ><UInput v-model="name" name="vessel-name" placeholder="Bookings" class="w-72" :maxlength="80" autofocus
       /></label>
     </div>
-    <DefinitionForm
-      :definition="definition"
-      :saved="null"
-      :version="0"
-      :saving="saving"
-      :error="error"
-      class="flex-1 border-t border-[var(--line)]"
-      @save="save"
-    />
+    <DefinitionForm :saving="saving" :error="error" class="flex-1 border-t border-[var(--line)]" @save="save" />
   </main>
 </template>

@@ -7,7 +7,7 @@ const route = useRoute()
 const { data: lifeline, error: lifelineError } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
 const { point, chosen } = usePointChoice(() => vessel.slug, lifeline)
 const set = useQuery()
-const contents = useLoad<PointContents>(() => (point.value ? `/api/points/${encodeURIComponent(point.value!)}?now=0` : null), {
+const contents = useLoad<PointContents>(() => (point.value ? `${pointUrl(point.value)}?now=0` : null), {
   tells: true,
 })
 const things = computed(() => contents.data.value?.things ?? [])
@@ -39,12 +39,11 @@ const title = computed(() => {
     ? `${names.at(-2)} ${names.at(-1)}`
     : names.slice(2).join('.')
 })
-const takeCluster = (query: Record<string, string>) =>
-  `/api/points/${encodeURIComponent(point.value!)}/take-cluster?${new URLSearchParams(query)}`
+const takeCluster = (query: Record<string, string>) => `${pointUrl(point.value!)}/take-cluster?${new URLSearchParams(query)}`
 // Names and key of the table's columns, for finding across time.
 const { data: head } = useLoad<RowPage>(() =>
   point.value && thing.value && isTable(thing.value)
-    ? `/api/points/${encodeURIComponent(point.value!)}/rows?path=${encodeURIComponent(thing.value.path)}&limit=1`
+    ? `${pointUrl(point.value!)}/rows?path=${encodeURIComponent(thing.value.path)}&limit=1`
     : null,
 )
 const history = computed({

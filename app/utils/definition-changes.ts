@@ -1,0 +1,30 @@
+import type { WholeDefinition } from '~/stores/draft'
+import { plural } from './words'
+
+const differ = (one: unknown, other: unknown) => JSON.stringify(one) !== JSON.stringify(other)
+
+/**
+ * What saving a definition would change, a sentence for each change.
+ *
+ * @param than how many things the new rules take that the saved ones did not, and the other way round; null while not known
+ */
+export function changesInWords(now: WholeDefinition, before: WholeDefinition, than: { fresh: number; dropped: number } | null): string {
+  const parts: string[] = []
+  const { fresh, dropped } = than ?? { fresh: 0, dropped: 0 }
+  if (fresh > 0) parts.push(`${plural(fresh, 'thing')} ${fresh === 1 ? 'is' : 'are'} taken that ${fresh === 1 ? 'was' : 'were'} not.`)
+  if (dropped > 0) parts.push(`${plural(dropped, 'thing')} ${dropped === 1 ? 'is' : 'are'} taken no more.`)
+  if (now.store !== before.store) parts.push(`Points go to ${now.store} from now on; those in ${before.store} stay.`)
+  if (differ(now.promises, before.promises)) parts.push('Other promises are made.')
+  if (now.log.follow && !before.log.follow) parts.push('The log is followed from now on; a full begins by itself.')
+  else if (!now.log.follow && before.log.follow) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
+  else if (differ(now.log, before.log)) parts.push('The log is followed in another way.')
+  const [steps, hadSteps] = [now.still.steps.length, before.still.steps.length]
+  if (steps > 0 && hadSteps === 0) parts.push('Members are quiesced from now on.')
+  else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
+  else if (differ(now.still, before.still)) parts.push('Members are held in another way.')
+  if (now.partly !== before.partly)
+    parts.push(now.partly === 'fail' ? 'A point is made of everything or not at all.' : 'A point is made of what can be captured.')
+  if (now.readers !== before.readers) parts.push(`${plural(now.readers, 'reader')} instead of ${before.readers}.`)
+  if (parts.length === 0 && than) parts.push('The rules are written differently and take the same.')
+  return parts.join(' ')
+}
