@@ -15,10 +15,13 @@ export const RUN_KIND = {
   verify: 'Verification',
   undo: 'Undo',
   still: 'Rehearsed hold',
-  fetch: 'Reading in',
+  fetch: 'Fetch',
   audit: 'Audit of the log',
   reindex: 'Rebuilt index',
 } as const
+
+/** `An undo`, `A backup`: as a sentence begins. */
+export const withArticle = (word: string): string => `${/^[aeiou]/i.test(word) ? 'An' : 'A'} ${word.toLowerCase()}`
 
 /** What a run does, and what it makes where that is more than one word for all: `Backup, differential`. */
 export const kindOfRun = ({ kind, makes }: Pick<RunRow, 'kind' | 'makes'>): string =>

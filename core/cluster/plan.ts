@@ -261,7 +261,7 @@ class Planner {
     if (volume.onlyAt !== undefined)
       this.troubles.push({
         code: 'one_place_only',
-        what: `The data of ${volume.path} is in one place only: the snapshot ${volume.onlyAt} at its source.`,
+        what: `The data of ${volume.path} is only at its source, in the snapshot ${volume.onlyAt}.`,
         next: 'Read it into the store first, on the lifeline, or leave the volume out.',
       })
     const claimed = this.picked.some(({ entry }) => entry.kind === 'PersistentVolumeClaim' && entry.name === volume.claim)

@@ -43,7 +43,7 @@ describe('standingOf', () => {
     expect(standingOf(facts({ backWithin: 2 * HOUR })).state).toBe('at risk')
     expect(standingOf(facts({ onePlace: 1 }))).toMatchObject({
       state: 'at risk',
-      reason: 'The data of 1 volume is in one place only, at its source.',
+      reason: 'The data of 1 volume is only at its source.',
     })
     expect(standingOf(facts({ missing: 2 })).reason).toBe('2 things could not be captured last time.')
     expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('at risk')

@@ -57,7 +57,7 @@ export function standingOf(facts: StandingFacts): Standing {
   if (facts.missing > 0) {
     return result('at risk', `${facts.missing === 1 ? 'One thing' : `${facts.missing} things`} could not be captured last time.`)
   }
-  if (facts.onePlace > 0) return result('at risk', `The data of ${plural(facts.onePlace, 'volume')} is in one place only, at its source.`)
+  if (facts.onePlace > 0) return result('at risk', `The data of ${plural(facts.onePlace, 'volume')} is only at its source.`)
   if (facts.lastFailure) return result('at risk', facts.lastFailure)
   if (promises.backWithin !== null && backWithin !== null && backWithin > promises.backWithin) {
     return result(

@@ -61,7 +61,7 @@ export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
 export function entriesOf(store: Store, { path, onlyAt, entries }: VolumeManifest, folder = ''): AsyncGenerator<FileEntry> {
   if (onlyAt === undefined) return readList<FileEntry>(store, entries, folder === '' ? undefined : { from: folder, to: `${folder}0` })
   throw new VesselError('one_place_only', {
-    what: `The data of ${path} is in one place only: the snapshot ${onlyAt} at its source.`,
+    what: `The data of ${path} is only at its source, in the snapshot ${onlyAt}.`,
     touched: 'Nothing was changed.',
     next: 'Read it into the store, on the lifeline; then it can be looked at and brought back.',
     status: 409,

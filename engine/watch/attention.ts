@@ -65,7 +65,7 @@ export async function attentionNeeded(engine: EngineContext, vessels: VesselStan
     if (left.length > 0)
       attention.push({
         level: 'warning',
-        what: `The data of ${plural(left.length, 'volume')} of ${vessel.name} is in one place only, at its source: ${lastName(left[0]!.path)}.`,
+        what: `The data of ${plural(left.length, 'volume')} of ${vessel.name} is only at its source: ${lastName(left[0]!.path)}.`,
         since: vessel.newest!.at,
         action: 'Read it into the store…',
         to: `/vessels/${vessel.slug}?at=${vessel.newest!.at.toISOString()}`,

@@ -99,7 +99,7 @@ describe('what changes what stands', () => {
     await application.asks('POST', '/api/vessels/bookings/restores', { name: 'A copy of the notes', wish, reason: 'for the audit' })
     await person.opens('/vessels/bookings/restores')
     await person.sees('“for the audit”')
-    await person.presses('Run it…')
+    await person.presses('Restore again…')
     await person.page.waitForFunction(() => Array.from(document.querySelectorAll('input')).some(({ value }) => value === 'note_copy'))
     await person.sees('Make note as sales.')
     expect(sql(`select to_regclass('sales.note_copy') is null`)).toBe('t')
@@ -177,7 +177,7 @@ describe('what is not known', () => {
   it('is told of holds, and of any part of a page that can’t be loaded, until it is known', async () => {
     const comesBack = await fails('/api/holds')
     await person.opens('/')
-    await person.sees('Whether anything is held still is not known. The catalog does not answer.')
+    await person.sees('Whether anything is still held is not known. The catalog does not answer.')
     await person.sees('Not all of this page is of now. One part of it could not be loaded since')
     await comesBack()
     await person.page.waitForFunction(() => !document.querySelector('[data-holds-unknown], [data-stale]'), { timeout: 15_000 })

@@ -99,7 +99,7 @@ describe('a volume whose snapshot can’t be read', () => {
       (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'pier').executeTakeFirstOrThrow()).id,
     )
     const [one] = (await attentionNeeded(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
-    expect(one).toMatchObject({ what: expect.stringContaining('one place only, at its source: lanes'), action: 'Read it into the store…' })
+    expect(one).toMatchObject({ what: expect.stringContaining('only at its source: lanes'), action: 'Read it into the store…' })
 
     write('no lanes at all')
     const run = await fetch(lanes, point)

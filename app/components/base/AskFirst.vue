@@ -8,7 +8,7 @@ const emit = defineEmits<{ close: [is: boolean] }>()
   <UModal :title="title" :description="text" :close="false" :dismissible="false">
     <template #footer>
       <UButton color="error" variant="solid" data-yes @click="emit('close', true)">{{ yes }}</UButton>
-      <UButton autofocus @click="emit('close', false)">Not now</UButton>
+      <UButton autofocus @click="emit('close', false)">Cancel</UButton>
     </template>
   </UModal>
 </template>

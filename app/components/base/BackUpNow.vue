@@ -103,7 +103,7 @@ async function start() {
       <UButton type="submit" form="back-up" color="primary" variant="solid" :loading="sending" :disabled="stopped">{{
         form.what === 'audit' ? 'Audit the log' : 'Back up now'
       }}</UButton>
-      <UButton @click="open = false">Not now</UButton>
+      <UButton @click="open = false">Cancel</UButton>
     </template>
   </UModal>
 </template>

@@ -145,7 +145,7 @@ function onKey(event: KeyboardEvent) {
           <slot name="behind" :thing="thing" />
         </div>
       </div>
-      <p v-if="rows.length === 0 && filter" class="soft px-6 text-[13px]">Nothing here is called so.</p>
+      <p v-if="rows.length === 0 && filter" class="soft px-6 text-[13px]">Nothing here has this name.</p>
     </div>
   </section>
 </template>

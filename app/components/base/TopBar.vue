@@ -96,7 +96,7 @@ const menu = computed(() => [
         <span class="ml-auto shrink-0 rounded border border-[var(--line-strong)] px-[5px] text-[11px] leading-4 font-medium">Ctrl K</span>
       </button>
       <span v-if="settings.isForeign" class="soft text-[12px]" data-zone>times in {{ settings.zone }}</span>
-      <UTooltip :text="count === 0 ? 'Nothing is running' : `${plural(count, 'run')} at work`">
+      <UTooltip :text="count === 0 ? 'Nothing is running' : `${plural(count, 'run')} running`">
         <NuxtLink :to="count === 1 ? `/runs/${running![0]!.id}` : '/runs?states=running,waiting'" :aria-label="`${count} running`">
           <svg width="24" height="24" viewBox="0 0 24 24">
             <circle cx="12" cy="12" r="9" fill="none" stroke="var(--line)" stroke-width="2.4" />

@@ -1,9 +1,6 @@
 <script setup lang="ts">
 const { point, path } = defineProps<{ point: string; path: string }>()
-const { data, error } = useLoad<{ yaml: string }>(
-  () => `${pointUrl(point)}/object?path=${encodeURIComponent(path)}`,
-  { tells: true },
-)
+const { data, error } = useLoad<{ yaml: string }>(() => `${pointUrl(point)}/object?path=${encodeURIComponent(path)}`, { tells: true })
 /** Keys recede, what was written stands out. */
 const lines = computed(() =>
   (data.value?.yaml ?? '').split('\n').map((line) => {

@@ -150,7 +150,7 @@ defineExpose({ filter: rows.filter })
         <p v-if="rows.count.value === 0 && !rows.pending.value" class="soft px-4 py-3">
           {{
             rows.filter.value.length > 0
-              ? 'No row is like that.'
+              ? 'No row matches the filter.'
               : partitioned
                 ? 'It has no rows of its own; its partitions have them.'
                 : 'It held no rows.'
@@ -161,7 +161,7 @@ defineExpose({ filter: rows.filter })
         <span v-if="rows.filter.value.length > 0" data-found>
           <b class="font-semibold">{{ countInWords(rows.count.value) }}</b> found in {{ countInWords(rows.looked.value) }} of
           {{ countInWords(head.total) }} rows<template v-if="rows.next.value">,</template>
-          <button v-if="rows.next.value" class="lnk ml-1.5" :disabled="rows.pending.value" @click="rows.more()">look further</button>
+          <button v-if="rows.next.value" class="lnk ml-1.5" :disabled="rows.pending.value" @click="rows.more()">Look further</button>
         </span>
         <template v-else>
           <span

@@ -74,7 +74,7 @@ const holding = computed(() => points.value.filter(({ rows }) => rows.length > 0
     <div class="min-h-0 flex-1 overflow-auto" aria-live="polite">
       <ErrorNote v-if="error" :error="error" class="m-4" />
       <p v-else-if="!done && !pending" class="soft px-4 py-3">
-        Every point is searched for the value, and what became of the row from point to point stands here.
+        Every point is searched for the value, and what became of the row from point to point is shown here.
       </p>
       <div v-else-if="pending && points.length === 0" class="grid gap-2 p-4"><USkeleton v-for="i in 8" :key="i" class="h-6" /></div>
       <template v-else>

@@ -46,7 +46,7 @@ const items = computed(() => {
     <span v-if="progress" class="soft text-[12px]" aria-live="polite" data-export>
       <template v-if="progress.over">{{ plural(progress.rows, 'row') }} exported</template>
       <template v-else-if="progress.of > 0">{{ countInWords(progress.rows) }} of {{ countInWords(progress.of) }} rows</template>
-      <template v-else>taking out…</template>
+      <template v-else>exporting…</template>
     </span>
     <UDropdownMenu :items="items" :ui="{ content: 'w-56' }"><UButton size="sm">Export…</UButton></UDropdownMenu>
   </div>

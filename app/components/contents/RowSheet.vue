@@ -6,10 +6,7 @@ const { point, path } = defineProps<{ point: string; path: string; title: string
 const row = defineModel<LookedRow | null>({ required: true })
 const open = computed({ get: () => row.value !== null, set: (value) => !value && (row.value = null) })
 const { data, error } = useLoad<WholeRow>(
-  () =>
-    row.value
-      ? `${pointUrl(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}`
-      : null,
+  () => (row.value ? `${pointUrl(point)}/row?path=${encodeURIComponent(path)}&at=${row.value.at.chunk}.${row.value.at.row}` : null),
   { tells: true },
 )
 

@@ -77,7 +77,7 @@ const KINDS_SHOWN = 6
         <dd />
       </div>
       <div v-if="taken && taken.objects > 0" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
-        <dt class="soft">Of clusters</dt>
+        <dt class="soft">From clusters</dt>
         <dd>
           <b class="font-semibold">{{ plural(taken.objects, 'object') }}</b>, {{ plural(taken.volumes, 'volume') }}
         </dd>
@@ -91,7 +91,9 @@ const KINDS_SHOWN = 6
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Quiesced</dt>
         <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="definition.still.budgetMs" /></dd>
-        <dd v-else-if="definition.still.steps.length > 0">{{ durationInWords(definition.still.budgetMs) }} at most; a rehearsal measures it</dd>
+        <dd v-else-if="definition.still.steps.length > 0">
+          {{ durationInWords(definition.still.budgetMs) }} at most; a rehearsal measures it
+        </dd>
         <dd v-else>nothing is held</dd>
       </div>
       <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
@@ -105,7 +107,7 @@ const KINDS_SHOWN = 6
         <dd><PromiseGauge :value="back" :promise="definition.promises.backWithin" /></dd>
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
-        <dt class="soft">First full</dt>
+        <dt class="soft">First full backup</dt>
         <dd class="py-1.5">
           about {{ bytesInWords(stored) }} in {{ definition.store || 'the store'
           }}<template v-if="store?.space"> ({{ bytesInWords(store.space.free) }} free)</template>
@@ -130,7 +132,7 @@ const KINDS_SHOWN = 6
         @click="$emit('save')"
         >Save as version {{ version + 1 }}</UButton
       >
-      <UButton v-if="saved" :disabled="!isChanged" @click="$emit('back')">Set back</UButton>
+      <UButton v-if="saved" :disabled="!isChanged" @click="$emit('back')">Discard changes</UButton>
     </div>
   </aside>
 </template>

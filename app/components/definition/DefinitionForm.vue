@@ -125,7 +125,7 @@ async function storeMade(name: string) {
               ><ChoiceBar v-model="draft.definition.partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
                 draft.definition.partly === 'fail'
                   ? 'the run fails, and nothing is stored'
-                  : 'the point stands with a warning, and says what is missing'
+                  : 'the point is kept with a warning, and says what is missing'
               }}</span></span
             >
           </div>

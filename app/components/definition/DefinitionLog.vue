@@ -63,7 +63,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
     </div>
     <template v-if="log.follow && logged !== 'none'">
       <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-        <label for="log-seconds">Safe in the store after</label>
+        <label for="log-seconds">Stored at the latest after</label>
         <span class="flex items-center gap-3"
           ><UInput
             id="log-seconds"
@@ -128,7 +128,7 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
           class="lnk ml-auto shrink-0"
           @click="shown = shown === member.member ? null : member.member"
         >
-          {{ shown === member.member ? 'Hide the statements' : 'What is put there' }}
+          {{ shown === member.member ? 'Hide the statements' : 'Show the statements' }}
         </button>
       </div>
       <p v-if="member.retained !== null" class="soft mt-1">

@@ -141,7 +141,7 @@ async function suggest({ pattern, kind }: Rule) {
             ><span class="iron">{{ trouble(rule) }}</span></template
           >
           <template v-else-if="of(rule)?.count === 0">{{
-            of(rule)!.names > 0 ? 'a later rule decides over all of it' : 'nothing is called so now'
+            of(rule)!.names > 0 ? 'a later rule decides over all of it' : 'nothing has this name now'
           }}</template>
           <template v-else
             ><template v-for="(thing, n) in names(rule)" :key="thing.path"
@@ -164,7 +164,7 @@ async function suggest({ pattern, kind }: Rule) {
         >
           <button class="lnk" :aria-expanded="asked === rule.id" @click="askWhy(rule)">what labels keep out</button>
           <div v-if="asked === rule.id && out" class="soft mt-1" data-kept-out>
-            <p v-if="out.count === 0">Nothing: all that is called so has them.</p>
+            <p v-if="out.count === 0">Nothing: all that has this name has these labels.</p>
             <p v-for="one in out.things.slice(0, 12)" :key="one.path" class="py-px">
               <span class="mono text-[var(--ink)]">{{ one.path }}</span>: {{ one.why.join('; ')
               }}{{ one.now ? `. Now ${one.now.act === 'take' ? 'taken' : 'left'} by ${one.now.pattern}` : '' }}

@@ -110,7 +110,9 @@ const inLog = computed(() => state?.exact && !point)
         Nothing can be restored from here<template v-if="first && instant < first.at.getTime()"
           >: the first point is of {{ whenOf(first.at) }}</template
         >.
-        <button v-if="first && instant < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">Go to it</button>
+        <button v-if="first && instant < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">
+          Go to the first point
+        </button>
       </div>
       <USkeleton v-else-if="!state" class="mt-3 h-14" />
       <table v-else class="mt-2 w-full text-[13px]">
@@ -163,7 +165,7 @@ const inLog = computed(() => state?.exact && !point)
           >Restore from {{ precise ? `just ${precise}` : secondsOf(state.at) }}…</UButton
         >
         <UButton :to="{ path: `/vessels/${vessel.slug}/contents`, query: { point: reference } }">Open contents</UButton>
-        <UButton v-if="point" :to="`/runs/${point.run}`">Its run</UButton>
+        <UButton v-if="point" :to="`/runs/${point.run}`">Open the run</UButton>
         <span class="ml-auto w-[234px] text-[13px] xl:w-[270px] leading-[18px]"
           ><b class="text-[15px] font-semibold">{{ bytesInWords(state.bytes) }}</b> to read, back in about
           <b class="text-[15px] font-semibold">{{ durationInWords(estimateRestore(state.bytes, vessel.restoreRate)) }}</b></span
@@ -226,10 +228,10 @@ const inLog = computed(() => state?.exact && !point)
           <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
           <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
             <template v-if="item.onlyAt"
-              ><span class="mono text-[12px] font-medium">{{ item.path }}</span> <b class="font-semibold">One place only.</b>
+              ><span class="mono text-[12px] font-medium">{{ item.path }}</span> <b class="font-semibold">Only at the source.</b>
               {{ item.reason }}</template
             >
-            <template v-else>{{ item.path }} {{ item.note ? 'is in it in part.' : 'is missing.' }} {{ item.reason }}</template>
+            <template v-else>{{ item.path }} {{ item.note ? 'is only partly in it.' : 'is missing.' }} {{ item.reason }}</template>
           </li>
           <li v-if="isLeft" class="py-2">
             <UButton icon="i-lucide-arrow-down-to-line" :loading="fetching" data-fetch @click="fetchLeft">Read it into the store</UButton>

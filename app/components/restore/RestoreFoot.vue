@@ -81,7 +81,7 @@ function restore() {
       </div>
       <div v-if="replaces" class="leading-[18px]">
         <b class="iron font-semibold">{{
-          overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'what stands there is overwritten'
+          overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'what exists there is overwritten'
         }}</b>
         <div class="soft s12">kept as a point first</div>
       </div>

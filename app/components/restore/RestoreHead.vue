@@ -72,17 +72,17 @@ const chosenLoses = computed(() => {
       <PageSentence class="cut">
         <template v-if="bench.operations.length === 0 && bench.returning.length > 0"
           >{{ returns }} {{ bench.returning.length === 1 ? 'is' : 'are' }} restored to {{ destination
-          }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          }}<template v-if="chosen"> as it was {{ whenOf(chosen.at) }}</template
           ><template v-if="bench.namespaces.some(({ overwrites }) => overwrites > 0)"
             >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
           >.</template
         >
         <template v-else-if="allSame"
-          >All of it stands there <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there
-          is nothing to restore.</template
+          >All of it exists <u style="border-color: var(--gold-line)">as it was</u>{{ chosen ? ` ${whenOf(chosen.at)}` : '' }}: there is
+          nothing to restore.</template
         >
         <template v-else-if="bench.operations.length === 0"
-          >What shall be restored from {{ vessel.name }}<template v-if="chosen"> as it stood {{ whenOf(chosen.at) }}</template
+          >What should be restored from {{ vessel.name }}<template v-if="chosen"> as it was {{ whenOf(chosen.at) }}</template
           >?</template
         >
         <template v-else-if="tables.length === 0"

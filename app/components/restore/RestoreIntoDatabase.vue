@@ -88,8 +88,8 @@ const HOURS = [1, 4, 8, 24, 72, 168].map((value) => ({ label: value < 24 ? plura
           aria-label="On which source"
           class="h-[30px] w-32"
         />
-        <span class="soft">gone after</span>
-        <USelect v-model="choices.scratch.hours" value-key="value" :items="HOURS" aria-label="Gone after" class="h-[30px] w-24" />
+        <span class="soft">dropped after</span>
+        <USelect v-model="choices.scratch.hours" value-key="value" :items="HOURS" aria-label="Dropped after" class="h-[30px] w-24" />
       </template>
     </div>
   </div>

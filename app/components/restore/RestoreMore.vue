@@ -22,7 +22,7 @@ const changed = computed(
 <template>
   <UPopover :ui="{ content: 'w-[360px] p-4 shadow-none ring ring-[var(--line-strong)] bg-[var(--sheet)]' }">
     <UButton size="sm" class="h-[30px]" data-more
-      >Roles and more<span v-if="changed" class="glaze">, {{ changed }} chosen</span></UButton
+      >More choices<span v-if="changed" class="glaze">, {{ changed }} chosen</span></UButton
     >
     <template #content>
       <div class="grid gap-4 text-[13px]">

@@ -44,8 +44,8 @@ const OUTCOME = {
     <p v-else-if="bench.operations.length + bench.namespaces.length === 0" class="soft py-3 text-[13px]">
       <template v-if="!bench.planning">{{
         choices.mode === 'elsewhere' && !choices.elsewhere.database
-          ? 'Name the database into which it shall go; one that is not there is made.'
-          : 'Tick what is to be restored; every operation then stands here before anything is done.'
+          ? 'Name the database to restore into; one that does not exist is created.'
+          : 'Tick what is to be restored; every operation is then listed here before anything is done.'
       }}</template>
     </p>
     <div v-for="blocker in general" :key="blocker.code + blocker.path" class="iron s12 border-b border-[var(--line)] py-2" data-blocker>
@@ -55,7 +55,7 @@ const OUTCOME = {
       <li class="grid grid-cols-[22px_1fr] border-b border-[var(--line)] py-2">
         <span class="soft s12 pt-px">1</span>
         <div>
-          <b class="font-semibold">Keep</b> what stands there now
+          <b class="font-semibold">Keep</b> what exists there now
           <p class="soft s12">
             {{ overwritten > 0 ? `about ${countInWords(overwritten)} rows, ` : '' }}as a point of their own, for
             {{ plural(choices.keepDays, 'day') }}
@@ -117,7 +117,7 @@ const OUTCOME = {
             >
           </p>
           <p v-if="operation.rebuilds.length > 0" class="s12" data-rebuilds>
-            What stands upon it is made again as it is now: {{ operation.rebuilds.map(({ words }) => words).join(', ') }}.
+            What depends on it is created again as it is now: {{ operation.rebuilds.map(({ words }) => words).join(', ') }}.
           </p>
           <p v-if="operation.along" class="soft s12">
             Comes along: {{ operation.along }}.
@@ -158,12 +158,12 @@ const OUTCOME = {
       at the target.
     </p>
     <p v-if="choices.without.length > 0" class="s12 border-t border-[var(--line)] py-2">
-      {{ plural(choices.without.length, 'thing') }} left at home.
+      {{ plural(choices.without.length, 'thing') }} left out.
       <button class="lnk" @click="choices.without = []">Restore it along again</button>
     </p>
     <p v-for="warning in warnings" :key="warning" class="ochre s12 border-t border-[var(--line)] py-2">{{ warning }}</p>
     <template v-if="checks.length > 0">
-      <h3 class="mt-3 border-b border-[var(--line)] pb-1 text-[13px] font-semibold">Looked at before</h3>
+      <h3 class="mt-3 border-b border-[var(--line)] pb-1 text-[13px] font-semibold">Checked first</h3>
       <ul class="grid gap-1 pt-2 text-[12px] leading-[16px]">
         <li v-for="(check, i) in checks" :key="i" class="grid grid-cols-[22px_1fr]" data-check :data-outcome="check.outcome">
           <UIcon :name="OUTCOME[check.outcome][0]" class="size-3.5" :style="{ color: OUTCOME[check.outcome][1] }" />

@@ -43,7 +43,7 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
     </p>
     <p v-for="warning in plan.warnings" :key="warning" class="ochre s12 border-b border-[var(--line)] py-2">{{ warning }}</p>
     <p v-if="plan.overwrites > 0" class="border-b border-[var(--line)] py-2 text-[13px]">
-      <b class="font-semibold">Keep</b> what stands there now
+      <b class="font-semibold">Keep</b> what exists there now
       <span class="soft s12 block">as a point of its own, for {{ plural(choices.keepDays, 'day') }}</span>
     </p>
     <p v-if="plan.makes" class="border-b border-[var(--line)] py-2 text-[13px]">

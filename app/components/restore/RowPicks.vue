@@ -49,9 +49,9 @@ const statements = computed(() => {
         aria-label="Columns to overwrite"
       />
     </span>
-    <button class="lnk" @click="$emit('all')">all that are listed</button>
-    <button class="lnk" @click="open = true">the statements</button>
-    <button class="lnk ml-auto" @click="$emit('none')">none</button>
+    <button class="lnk" @click="$emit('all')">Tick all that are listed</button>
+    <button class="lnk" @click="open = true">Show the statements</button>
+    <button class="lnk ml-auto" @click="$emit('none')">Untick all</button>
     <USlideover
       v-model:open="open"
       title="Statements"

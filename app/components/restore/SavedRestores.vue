@@ -51,7 +51,7 @@ function inWords({ picks, into, what }: Wish): string {
             size="sm"
             :disabled="!one.point"
             :to="one.point ? `/vessels/${slug}/restore?saved=${one.id}&point=${one.point.id}` : undefined"
-            >Run it…</UButton
+            >Restore again…</UButton
           >
           <UButton size="sm" variant="ghost" icon="i-lucide-x" :aria-label="`Forget ${one.name}`" @click="forget(one.id)" />
         </span>

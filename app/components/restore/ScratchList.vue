@@ -44,8 +44,8 @@ const left = (expires: string) => Date.parse(expires) - now.value
           >
           <span class="ml-auto flex gap-2.5">
             <UButton v-if="copy.state === 'ready'" size="sm" @click="connect(copy.id)">Show the connection string</UButton>
-            <UButton v-if="copy.run !== ofRun" size="sm" :to="`/runs/${copy.run}`">Its receipt</UButton>
-            <UButton size="sm" @click="drop(copy)">Drop it now…</UButton>
+            <UButton v-if="copy.run !== ofRun" size="sm" :to="`/runs/${copy.run}`">Open the receipt</UButton>
+            <UButton size="sm" @click="drop(copy)">Drop now…</UButton>
           </span>
         </div>
         <div v-if="shown[copy.id]" class="mt-1.5 flex items-center gap-3 bg-[var(--wash)] px-3 py-1.5">

@@ -41,7 +41,7 @@ async function go() {
     <template #body>
       <form id="take-back" class="grid gap-4 text-[13px]" @submit.prevent="go">
         <p v-if="until">
-          What stood there is kept until <b class="font-semibold">{{ fullOf(until) }}</b>. What stands there now is kept in its turn.
+          What was overwritten is kept until <b class="font-semibold">{{ fullOf(until) }}</b>. What exists there now is kept, too.
         </p>
         <UFormField label="Reason, for the receipt" hint="optional"
           ><UInput v-model="reason" name="take-back-reason" class="w-full" :maxlength="500" autofocus
@@ -51,7 +51,7 @@ async function go() {
     </template>
     <template #footer>
       <UButton type="submit" form="take-back" color="primary" variant="solid" :loading="sending">Take it back</UButton>
-      <UButton @click="open = false">Not now</UButton>
+      <UButton @click="open = false">Cancel</UButton>
     </template>
   </UModal>
 </template>

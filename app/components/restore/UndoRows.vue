@@ -83,7 +83,7 @@ const since = (row: UndoTableRow) =>
       tabindex="0"
       aria-label="Rows of the transaction"
     >
-      <p v-if="lines.length === 0" class="soft py-6">No row is like that.</p>
+      <p v-if="lines.length === 0" class="soft py-6">No row matches the filter.</p>
       <div v-else role="list" :style="{ height: `${virtual.getTotalSize()}px` }" class="relative">
         <div
           v-for="item in virtual.getVirtualItems()"

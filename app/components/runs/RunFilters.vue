@@ -15,7 +15,7 @@ const KINDS = [
   ['audit', 'Audits'],
 ] as const
 const STATES = [
-  ['running,waiting', 'at work'],
+  ['running,waiting', 'running'],
   ['done', 'done'],
   ['warned', 'with warnings'],
   ['failed', 'failed'],

@@ -69,9 +69,9 @@ const saidOf = (run: RunRow) =>
           <th>Run</th>
           <th v-if="withVessel">Vessel</th>
           <th>Started</th>
-          <th class="num pr-6">Took</th>
-          <th>What came of it</th>
-          <th>By</th>
+          <th class="num pr-6">Duration</th>
+          <th>Result</th>
+          <th>Started by</th>
         </tr>
       </thead>
       <tbody>

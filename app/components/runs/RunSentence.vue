@@ -41,12 +41,12 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           verify: 'Verifying the store of',
           undo: 'Undoing a transaction of',
           still: 'Rehearsing how to hold',
-          fetch: 'Reading from its source into the store what was in one place only of',
+          fetch: 'Reading into the store what only the source of',
           audit: 'Auditing the log of',
           reindex: 'Rebuilding the index of the store of',
         }[run.kind]
       }}
-      {{ run.vessel }}{{ run.kind === 'still' ? '.' : ': ' }}{{ soFar }}</template
+      {{ run.vessel }}{{ run.kind === 'still' ? '.' : run.kind === 'fetch' ? ' has: ' : ': ' }}{{ soFar }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
       >Cancelled.
@@ -67,7 +67,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       {{ run.vessel }}: {{ moved }}, {{ bytesInWords(Number(outcome.stored ?? 0)) }} new in the store.
     </template>
     <template v-else-if="run.kind === 'fetch'"
-      >Read into the store: what {{ run.vessel }} had in one place only is <u style="border-color: var(--glaze)">whole in its point</u>,
+      >Read into the store: what only the source of {{ run.vessel }} had is <u style="border-color: var(--glaze)">whole in its point</u>,
       {{ bytesInWords(Number(outcome.stored ?? 0)) }} new.</template
     >
     <template v-else-if="run.kind === 'audit'">

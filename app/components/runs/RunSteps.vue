@@ -94,12 +94,12 @@ function figures({ counters }: RunStep): string {
             ><span
               v-if="held.get(member)"
               class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_10%,transparent)]"
-              :title="`${member} is held still`"
+              :title="`${member} is quiesced`"
               data-held
               :style="held.get(member)!" /><span
               v-if="allHeld"
               class="absolute -inset-y-[12px] bg-[color-mix(in_srgb,var(--hold)_14%,transparent)]"
-              title="Everything is held still"
+              title="All members are quiesced"
               :style="allHeld" /><span
               v-if="step.startedAt"
               class="absolute inset-y-0 rounded-[1px]"
@@ -133,7 +133,7 @@ function figures({ counters }: RunStep): string {
       </LongList>
     </template>
     <template v-if="run.messages.length > 0">
-      <h2 class="pt-5 pb-2 font-semibold">Told on the way</h2>
+      <h2 class="pt-5 pb-2 font-semibold">Messages</h2>
       <ul class="rule border-t border-[var(--line)] text-[13px]">
         <li v-for="(message, i) in run.messages" :key="i" class="flex gap-3 py-1.5">
           <span class="soft num shrink-0">{{ secondsOf(message.at) }}</span>

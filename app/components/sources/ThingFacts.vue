@@ -81,7 +81,7 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         </p>
         <p class="soft mt-1.5">
           Discovered {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.
-          <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Look again</button>
+          <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Discover again</button>
         </p>
       </template>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>
@@ -119,7 +119,7 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       <template v-if="isSource && source">
         <div class="mt-5 mb-1 flex items-baseline justify-between">
           <h3 class="font-semibold">Probed {{ source.probe ? agoInWords(new Date(source.probe.at), new Date()) : '' }}</h3>
-          <button class="lnk" :disabled="probing" @click="again('probe')">{{ probing ? 'at work…' : 'Again' }}</button>
+          <button class="lnk" :disabled="probing" @click="again('probe')">{{ probing ? 'testing…' : 'Test again' }}</button>
         </div>
         <ProbeList v-if="source.probe" :findings="source.probe.findings" />
       </template>

@@ -65,9 +65,9 @@ const make = () =>
       </UForm>
     </template>
     <template #footer>
-      <UButton v-if="key" color="primary" variant="solid" @click="open = false">I have kept it</UButton>
+      <UButton v-if="key" color="primary" variant="solid" @click="open = false">I have saved the key</UButton>
       <UButton v-else type="submit" form="make-store" color="primary" variant="solid" :loading="busy" :disabled="place?.existing">{{
-        place ? 'Make it' : 'Check the folder'
+        place ? 'Make the store' : 'Check the folder'
       }}</UButton>
     </template>
   </UModal>

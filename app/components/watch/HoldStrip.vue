@@ -21,7 +21,7 @@ async function act(path: string, body?: object) {
 <template>
   <AlertStrip v-if="unknown" icon="i-lucide-circle-help" data-holds-unknown>
     <span
-      ><b class="font-semibold">Whether anything is held still is not known{{ holds ? ` since ${secondsOf(new Date(heard))}` : '' }}.</b>
+      ><b class="font-semibold">Whether anything is still held is not known{{ holds ? ` since ${secondsOf(new Date(heard))}` : '' }}.</b>
       {{ unknown.what }} It is asked again by itself; a hold ends by itself when its limit is over.</span
     >
   </AlertStrip>
@@ -33,7 +33,7 @@ async function act(path: string, body?: object) {
           ><template v-if="hold.of > 1">{{ hold.members }} of {{ hold.of }} members, </template>{{ (since(hold) / 1000).toFixed(1) }} s of
           {{ durationInWords(hold.budget) }}</span
         >
-        <NuxtLink :to="`/runs/${hold.run}`" class="underline">Its run</NuxtLink>
+        <NuxtLink :to="`/runs/${hold.run}`" class="underline">Open the run</NuxtLink>
         <button type="button" class="strip-button ml-auto" data-release-now @click="act('/api/holds/release', { run: hold.run })">
           Release now
         </button>
@@ -42,13 +42,13 @@ async function act(path: string, body?: object) {
         <UIcon name="i-lucide-octagon-alert" class="size-4 shrink-0" />
         <span class="min-w-0"
           ><b class="font-semibold">{{ hold.vessel }} is still held</b>: “{{ one.name }}” on {{ placeInWords(one.member) }} could not be
-          released by <span class="mono">{{ one.how }}</span>. {{ one.trouble }} Tried {{ plural(one.attempts, 'time') }}, again and
-          again.</span
+          released by <span class="mono">{{ one.how }}</span>. {{ one.trouble }} Tried {{ plural(one.attempts, 'time') }}; it goes on
+          trying.</span
         >
         <span class="ml-auto flex shrink-0 gap-2">
           <button type="button" class="strip-button" @click="act('/api/holds/release', { run: hold.run })">Release now</button>
           <button type="button" class="strip-button" title="You have released it in another way" @click="act(`/api/holds/${one.id}/said`)">
-            It is released
+            Mark as released
           </button>
         </span>
       </div>

@@ -7,7 +7,7 @@ defineProps<{ attention: Attention[] }>()
 <template>
   <section>
     <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold">Needs attention</h2>
-    <p v-if="attention.length === 0" class="soft py-3 text-[13px]">Nothing does.</p>
+    <p v-if="attention.length === 0" class="soft py-3 text-[13px]">Nothing needs attention.</p>
     <ul class="rule text-[13px]">
       <li v-for="one in attention" :key="one.to + one.what" class="flex gap-2.5 py-2" data-row>
         <svg width="14" height="18" viewBox="0 0 14 18" class="mt-px shrink-0" aria-hidden="true">

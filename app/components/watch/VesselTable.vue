@@ -34,7 +34,7 @@ const isMended = (vessel: Standing, now: number) =>
           />
         </th>
         <th><span class="sr-only">State</span></th>
-        <th>Worst first</th>
+        <th>Vessel<span class="soft font-normal">, worst first</span></th>
         <th>Last 7 days</th>
         <th>Could lose</th>
         <th>Back within</th>
@@ -79,7 +79,7 @@ const isMended = (vessel: Standing, now: number) =>
           >
           <span v-else class="soft">none</span>
           <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">
-            {{ vessel.newest.missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'one place only' : 'in part' }}
+            {{ vessel.newest.missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'only at the source' : 'partial' }}
           </div>
         </td>
         <td class="pt-2">

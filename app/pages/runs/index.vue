@@ -12,6 +12,6 @@ const query = computed(() => {
   <main class="px-6 pt-[11px] pb-8">
     <PageSentence>Everything that was backed up, restored, rehearsed and verified, newest first.</PageSentence>
     <RunFilters />
-    <RunList :query="query" empty="No run is like this." />
+    <RunList :query="query" empty="No run matches the filters." />
   </main>
 </template>

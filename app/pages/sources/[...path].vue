@@ -58,7 +58,7 @@ const sumOf = (kind: ThingView['kind']) => totals.value.reduce((sum, thing) => s
     </div>
     <ErrorNote v-if="error && !sources" :error="error" class="mx-6" />
     <p v-else-if="sources?.length === 0" class="soft max-w-xl px-6 py-4">
-      Connect a PostgreSQL server or a cluster first. What is in it then stands here, with who protects it.
+      Connect a PostgreSQL server or a cluster first. What is in it is then listed here, with the vessels that protect it.
     </p>
     <div v-else class="flex min-h-0 flex-1 border-t border-[var(--line)]">
       <div class="flex min-w-0 flex-1 overflow-x-auto">
@@ -79,7 +79,7 @@ const sumOf = (kind: ThingView['kind']) => totals.value.reduce((sum, thing) => s
     <div v-if="tray.length > 0" class="sheet flex items-center gap-4 px-6 py-2.5 text-[13px]">
       <b class="shrink-0 font-semibold">{{ plural(tray.length, 'thing') }} picked</b>
       <span class="mono cut flex-1">{{ tray.join(', ') }}</span>
-      <button class="lnk" @click="tray = []">Put down</button>
+      <button class="lnk" @click="tray = []">Clear</button>
       <UButton color="primary" variant="solid" :to="{ path: '/vessels/new', query: { take: tray } }">Protect together…</UButton>
     </div>
     <ConnectSource v-model:open="connecting" />

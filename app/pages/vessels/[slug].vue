@@ -94,7 +94,7 @@ const lastGap = computed(() => {
           }}</span>
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>
           <NuxtLink v-if="vessel.running" :to="`/runs/${vessel.running.id}`" class="lnk"
-            >A {{ RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND].toLowerCase() }} is at work</NuxtLink
+            >{{ withArticle(RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND]) }} is running</NuxtLink
           >
         </p>
       </div>

@@ -132,7 +132,7 @@ class CaptureOfNamespace {
     const volumes = this.volumes.sort((a, b) => (a.path < b.path ? -1 : 1))
     await this.sayWhatIsNew(after)
     for (const { path, reason, note, onlyAt } of this.missing) {
-      const what = onlyAt ? 'is in one place only' : note ? 'is not wholly covered' : 'is not covered'
+      const what = onlyAt ? 'is only at its source' : note ? 'is not wholly covered' : 'is not covered'
       await progress.say(note ? 'info' : 'warning', `${path} ${what}. ${reason}`)
     }
     const labels = after.things.find(({ path }) => path === this.root)?.labels ?? {}

@@ -47,8 +47,8 @@ const NEEDS: Need[] = [
     id: 'hooks',
     title: 'Running commands',
     rights: of('', 'pods/exec', 'create'),
-    yes: 'Applications can be held still by commands in their containers.',
-    no: 'No command can be run in a container, so nothing can be held still by one.',
+    yes: 'Applications can be quiesced by commands in their containers.',
+    no: 'No command can be run in a container, so nothing can be quiesced by one.',
   },
   {
     id: 'scale',

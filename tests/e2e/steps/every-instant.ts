@@ -48,7 +48,7 @@ export function everyInstant(): void {
     await person.sees(/Any moment could be entered, for \d+ tables; 1 table only as of backups/)
     await person.sees('It has no key by which its rows can be told apart.')
     await person.sees('ALTER TABLE "sales"."tally" ADD COLUMN')
-    await person.presses('What is put there')
+    await person.presses('Show the statements')
     await person.sees('create event trigger unbroken_vessel_command')
     await person.presses('Save as version')
     await person.sees(/This is version \d+, as saved/)

@@ -138,7 +138,7 @@ export function lookInside(): void {
     await person.clicks('[aria-label="Pick 20"]')
     await person.clicks('[aria-label="Pick 21"]')
     await person.sees('2 rows picked')
-    await person.presses('the statements')
+    await person.presses('Show the statements')
     await person.sees(/UPDATE "sales"."booking_leg" SET "berth" = /)
     expect(await person.text('[data-statements]')).toMatch(/INSERT INTO "sales"."booking_leg" .*'21'/)
     await person.page.keyboard.press('Escape')

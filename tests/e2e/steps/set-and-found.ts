@@ -35,7 +35,7 @@ export function setAndFound(): void {
     expect(await person.page.evaluate(() => location.search.includes('from='))).toBe(false)
     await person.writes('input[name=to]', 'last tuesday 8:00')
     await person.page.keyboard.press('Tab')
-    await person.sees('No run is like this.')
+    await person.sees('No run matches the filters.')
   })
 
   it('tells times in the zone that is set, and says which one that is', async () => {

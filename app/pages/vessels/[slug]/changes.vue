@@ -216,7 +216,7 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
           >The log of this vessel is not followed, so there is nothing to search.
           <NuxtLink :to="`/vessels/${vessel.slug}/definition#when`" class="lnk">Follow it</NuxtLink> to have every change from then
           on.</template
-        ><template v-else>No change in the log is like this.</template>
+        ><template v-else>No change in the log matches this search.</template>
       </p>
       <table v-else class="w-full">
         <thead class="sr-only">
