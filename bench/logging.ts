@@ -2,7 +2,7 @@ import { spawn } from 'node:child_process'
 import { writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { Chains, type Artifact } from '../core/chain/chain'
-import { refAtPosition } from '../core/chain/instant-ref'
+import { refAtPosition } from '../core/chain/moment-ref'
 import { wishOf } from '../core/restore/wish'
 import { countInWords } from '../core/time/words'
 import { defaultLog } from '../core/plan/definition'
@@ -10,7 +10,7 @@ import { saveDefinition, vesselBySlug } from '../engine/catalog/vessels'
 import { waitForLog } from '../engine/log/wait'
 import { Bench, best, folder, psql, report, server, timed } from './support'
 
-// Chains and time: what a follower keeps up with and costs, and how soon an instant is there.
+// Chains and time: what a follower keeps up with and costs, and how soon a moment is there.
 
 const ROWS = Number(process.env.ROWS ?? 2_000_000)
 const CHANGES = 1_000_000
@@ -46,7 +46,7 @@ function resolution(bench: Bench): void {
   const from = performance.now()
   for (let i = 0; i < rounds; i++) {
     const at = new Date(20_000 + ((i * 7919) % 98_000) * 10_000)
-    if (!chains.at(MEMBER, at)?.exact) throw new Error('an instant was not found')
+    if (!chains.at(MEMBER, at)?.exact) throw new Error('a moment was not found')
   }
   bench.tell('a chain resolved among 100,000 artifacts', (performance.now() - from) / rounds, 5, 'ms', true)
 }
@@ -101,7 +101,7 @@ async function follower(bench: Bench, vesselId: string): Promise<void> {
   console.log(`the last of them were in the store after ${behind.toFixed(1)} s`)
 }
 
-async function toAnInstant(bench: Bench, vesselId: string, full: string): Promise<void> {
+async function toAMoment(bench: Bench, vesselId: string, full: string): Promise<void> {
   await psql('bench', `update one set fare = fare + 1, note = md5(note) where id % ${Math.max(1, Math.floor(ROWS / (CHANGES * 0.8)))} = 0`)
   await psql(
     'bench',
@@ -120,10 +120,10 @@ async function toAnInstant(bench: Bench, vesselId: string, full: string): Promis
     return seconds
   }
   const alone = await best(() => again(full))
-  const instant = await best(() => again(refAtPosition('bench', 'db', position)))
+  const moment = await best(() => again(refAtPosition('bench', 'db', position)))
   bench.tell(
-    `one table to an instant, from a chain with ${countInWords(CHANGES)} changes, against its full alone`,
-    instant / alone,
+    `one table to a moment, from a chain with ${countInWords(CHANGES)} changes, against its full alone`,
+    moment / alone,
     1.3,
     '×',
     true,
@@ -148,7 +148,7 @@ export async function logging(): Promise<void> {
     const vessel = await vesselBySlug(bench.engine, 'bench')
     const { outcome } = await bench.run('backup', {}, vessel)
     await follower(bench, id)
-    await toAnInstant(bench, id, outcome.point)
+    await toAMoment(bench, id, outcome.point)
     await differential(bench)
     console.log(`peak ${Math.round(bench.peak / 1e6)} MB`)
     report('Chains and time', `a table of ${countInWords(ROWS)} rows`, bench.figures)

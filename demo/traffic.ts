@@ -2,7 +2,7 @@ import type pg from 'pg'
 
 // What happens in the two databases while time goes by: tickets are sold and changed, crew take shifts.
 
-/** Sells `bookings` tickets at an instant, with their legs and payments, and moves some legs on. */
+/** Sells `bookings` tickets at a moment, with their legs and payments, and moves some legs on. */
 export async function sellTickets(client: pg.Client, bookings: number, at: Date): Promise<void> {
   await client.query(
     `with sold as (

@@ -22,7 +22,7 @@ import type { PointSighting as Sighting, RowHistory as History } from '../engine
 import type { LookedRow, RowPage, WholeRow } from '../engine/look/rows'
 import type { SavedRestore as Saved } from '../engine/catalog/saved-restores'
 import type { ScratchCopy as Scratch } from '../engine/catalog/scratch-views'
-import type { InstantView as AtInstant } from '../engine/log/instant-view'
+import type { MomentView as AtMoment } from '../engine/log/moment-view'
 import type { MemberReadiness } from '../engine/log/readiness'
 import type { FoundChange, LogFound } from '../engine/log/search'
 import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
@@ -52,7 +52,7 @@ export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<LifelineData>
-export type InstantView = Sent<AtInstant>
+export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }
 export type Since = Sent<NonNullable<Awaited<ReturnType<typeof changedSinceBackup>>>>
 export type { Missing } from '../core/content/manifest'

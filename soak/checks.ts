@@ -1,7 +1,7 @@
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { sql } from 'kysely'
-import { refAtPosition } from '../core/chain/instant-ref'
+import { refAtPosition } from '../core/chain/moment-ref'
 import { positionOf } from '../core/chain/position'
 import { openStore } from '../engine/catalog/stores'
 import { waitForLog } from '../engine/log/wait'

@@ -118,7 +118,7 @@ export class Harbour {
     return wishOf({ picks: [`pier/${HOME}`], cluster: { namespaces: { [HOME]: into }, readyWithinMs: 30_000 } })
   }
 
-  /** What is wrong in a namespace into which a point came back that was made between two instants; null when nothing is. */
+  /** What is wrong in a namespace into which a point came back that was made between two moments; null when nothing is. */
   async wrongIn(into: string, from: Date, to: Date): Promise<string | null> {
     const [least, most] = [this.versionAt(from.getTime()) - 1, this.versionAt(to.getTime())]
     const isThen = (version: number | null) => version !== null && version <= most

@@ -1,4 +1,4 @@
-import { refAtPosition } from '../core/chain/instant-ref'
+import { refAtPosition } from '../core/chain/moment-ref'
 import { positionText } from '../engine/sources/postgres/log/pgoutput'
 import { requestCancel } from '../engine/catalog/runs'
 import { pause, type Application } from './application'

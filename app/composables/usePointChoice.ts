@@ -1,5 +1,5 @@
-import { readRef, refAtTime } from '~~/core/chain/instant-ref'
-import type { InstantView, Lifeline } from '~~/server/views'
+import { readRef, refAtTime } from '~~/core/chain/moment-ref'
+import type { MomentView, Lifeline } from '~~/server/views'
 
 export interface ChosenPoint {
   id: string
@@ -8,7 +8,7 @@ export interface ChosenPoint {
 }
 
 /**
- * Which point, or which instant of a log, a page is about: named in the address by its id or reference, or by a time.
+ * Which point, or which moment of a log, a page is about: named in the address by its id or reference, or by a time.
  * A time in a log is entered exactly; elsewhere it is the newest point at or before it.
  */
 export function usePointChoice(slug: () => string, lifeline: Ref<Lifeline | null>) {
@@ -27,11 +27,11 @@ export function usePointChoice(slug: () => string, lifeline: Ref<Lifeline | null
     return line.points.findLast((candidate) => Date.parse(candidate.at) <= at + 999)?.id ?? null
   })
   const ref = computed(() => (point.value && readRef(point.value) ? point.value : null))
-  const { data: instant } = useLoad<InstantView>(() =>
-    ref.value ? `/api/vessels/${slug()}/instant?ref=${encodeURIComponent(ref.value)}` : null,
+  const { data: moment } = useLoad<MomentView>(() =>
+    ref.value ? `/api/vessels/${slug()}/moment?ref=${encodeURIComponent(ref.value)}` : null,
   )
   const chosen = computed((): ChosenPoint | undefined => {
-    if (ref.value) return instant.value ? { id: ref.value, at: instant.value.at, name: null } : undefined
+    if (ref.value) return moment.value ? { id: ref.value, at: moment.value.at, name: null } : undefined
     return lifeline.value?.points.find(({ id }) => id === point.value)
   })
   return { point, chosen }

@@ -22,13 +22,13 @@ export const PRESETS = [
 interface Inputs {
   root: Readonly<Ref<HTMLElement | null>>
   width: Readonly<Ref<number>>
-  /** Instants of the points, sorted. */
+  /** Moments of the points, sorted. */
   points: () => number[]
   now: () => number
 }
 
 /** The stretch of time that a lifeline shows and the scrubber in it, moved by pointer, wheel and keys. */
-export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { root, width, points, now }: Inputs) {
+export function useTimeWindow(range: Ref<TimeRange>, moment: Ref<number>, { root, width, points, now }: Inputs) {
   const right = computed(() => Math.max(LIFELINE_LEFT + 200, width.value - 24))
   const scale = computed<Scale>(() => ({ ...range.value, left: LIFELINE_LEFT, right: right.value }))
   const oldest = computed(() => points()[0] ?? now())
@@ -60,7 +60,7 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
   }
   function preset(length: number): void {
     const whole = length || (now() - oldest.value) * 1.06 || HOUR
-    const to = length && instant.value < now() - whole ? instant.value + whole / 2 : now() + whole * 0.05
+    const to = length && moment.value < now() - whole ? moment.value + whole / 2 : now() + whole * 0.05
     range.value = { from: to - whole * 1.05, to }
   }
 
@@ -75,11 +75,11 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
     return Math.min(best, now())
   }
   function enter(at: number): void {
-    instant.value = Math.min(at, now())
+    moment.value = Math.min(at, now())
     if (at < range.value.from || at > range.value.to) around(at)
   }
   function step(direction: 1 | -1): void {
-    const next = direction > 0 ? points().find((at) => at > instant.value + 0.5) : points().findLast((at) => at < instant.value - 0.5)
+    const next = direction > 0 ? points().find((at) => at > moment.value + 0.5) : points().findLast((at) => at < moment.value - 0.5)
     if (next !== undefined) enter(next)
   }
 
@@ -96,7 +96,7 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
   function move(event: PointerEvent): void {
     if (!drag) return
     const at = pointerX(event)
-    if (drag.kind === 'scrub') instant.value = snapped(clampX(at))
+    if (drag.kind === 'scrub') moment.value = snapped(clampX(at))
     else if (drag.kind === 'life') around(toTime(life.value, clampX(at)))
     else if (drag.moved || Math.abs(at - drag.x) > 2) {
       pan(drag.x - at)
@@ -104,15 +104,15 @@ export function useTimeWindow(range: Ref<TimeRange>, instant: Ref<number>, { roo
     }
   }
   function end(event: PointerEvent): void {
-    if (drag?.kind === 'pan' && !drag.moved) instant.value = snapped(clampX(pointerX(event)))
+    if (drag?.kind === 'pan' && !drag.moved) moment.value = snapped(clampX(pointerX(event)))
     drag = null
   }
   function onWheel(event: WheelEvent): void {
     if (Math.abs(event.deltaX) > Math.abs(event.deltaY)) pan(event.deltaX)
     else zoom(clampX(pointerX(event)), Math.exp(event.deltaY * 0.0016))
   }
-  const move1 = (by: 1 | -1) => (instant.value = Math.min(now(), toTime(scale.value, clampX(x(instant.value) + by))))
-  const zoomHere = (by: number) => zoom(clampX(x(instant.value)), by)
+  const move1 = (by: 1 | -1) => (moment.value = Math.min(now(), toTime(scale.value, clampX(x(moment.value) + by))))
+  const zoomHere = (by: number) => zoom(clampX(x(moment.value)), by)
   const key = (label: string, keys: string[], run: () => void): Command => ({ id: label, label, keys, on: 'this page', run })
   useCommand(() => [
     key('Move the scrubber back by a pixel', ['arrowleft'], () => move1(-1)),

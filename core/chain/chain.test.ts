@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { Chains, commonStretches, instantOf, type Artifact, type ArtifactKind, type RecoveryPoint } from './chain'
+import { Chains, commonStretches, momentOf, type Artifact, type ArtifactKind, type RecoveryPoint } from './chain'
 
 const position = (n: number) => `0/${n.toString(16).toUpperCase()}`
 const time = (n: number) => new Date(n * 1000)
@@ -99,7 +99,7 @@ describe('Chains', () => {
     )
   })
 
-  it('says of every instant the same as the stretches that the lifeline draws', () => {
+  it('says of every moment the same as the stretches that the lifeline draws', () => {
     fc.assert(
       fc.property(fc.array(step, { maxLength: 25 }), (steps) => {
         const { all, end } = historyOf(steps)
@@ -161,13 +161,13 @@ describe('Chains', () => {
   })
 })
 
-describe('instantOf', () => {
+describe('momentOf', () => {
   it('names members without any state, and the point that the chains make', () => {
     const all = [artifact('a', 'full', 10, 10), artifact('b', 'full', 10, 10, null, 'other'), artifact('c', 'full', 20, 20)]
     const point: RecoveryPoint = { id: 'p', at: time(10), name: null, pinned: false, complete: true, artifacts: ['a', 'b'] }
     const chains = new Chains(all)
-    expect(instantOf(['db', 'other'], chains, [point], time(15)).point).toBe(point)
-    const later = instantOf(['db', 'other', 'third'], chains, [point], time(25))
+    expect(momentOf(['db', 'other'], chains, [point], time(15)).point).toBe(point)
+    const later = momentOf(['db', 'other', 'third'], chains, [point], time(25))
     expect(later.point).toBeUndefined()
     expect(later.missing).toEqual(['third'])
   })

@@ -16,7 +16,7 @@ export interface Artifact {
   from: string
   to: string
   fromAt: Date
-  /** The instant of `to`. */
+  /** The moment of `to`. */
   at: Date
   /**
    * Which history of the source its positions belong to: a server that was put back to an earlier state gives the
@@ -55,9 +55,9 @@ export interface Stillness {
 export interface Chain {
   member: string
   artifacts: Artifact[]
-  /** The instant at which the member then stands. */
+  /** The moment at which the member then stands. */
   at: Date
-  /** Whether that is the very instant that was asked for, and not the last mark before it. */
+  /** Whether that is the very moment that was asked for, and not the last mark before it. */
   exact: boolean
 }
 
@@ -206,8 +206,8 @@ class Era {
     return i
   }
 
-  at(instant: Date): Chain | undefined {
-    const time = instant.getTime()
+  at(moment: Date): Chain | undefined {
+    const time = moment.getTime()
     let ended: Chain | undefined
     for (let i = last(this.runs, (run) => this.segments[run.first]!.artifact.fromAt.getTime() <= time); i >= 0; i--) {
       const run = this.runs[i]!
@@ -221,7 +221,7 @@ class Era {
       }
       const end = Math.min(run.last, last(this.segments, ({ artifact }) => artifact.at.getTime() < time, run.first, run.last + 1) + 1)
       const found = this.markBefore(this.segments[end]!.to, run.from, time)
-      if (found) return this.chain(found.path, found.mark.to, found.mark.to >= this.segments[end]!.to ? -1 : end, instant, true)
+      if (found) return this.chain(found.path, found.mark.to, found.mark.to >= this.segments[end]!.to ? -1 : end, moment, true)
     }
     for (let i = last(this.marksByTime, ({ at }) => at.getTime() <= time); i >= 0; i--) {
       const mark = this.marksByTime[i]!
@@ -252,7 +252,7 @@ class Era {
 }
 
 /**
- * Decides what is restorable, for the lifeline, for promises, for retention and for restores: an instant is when an
+ * Decides what is restorable, for the lifeline, for promises, for retention and for restores: a moment is when an
  * unbroken path of artifacts leads to it.
  */
 export class Chains {
@@ -279,9 +279,9 @@ export class Chains {
     }
   }
 
-  /** The chain to the newest state of a member at or before an instant; undefined if no unbroken one leads to any. */
-  at(member: string, instant: Date): Chain | undefined {
-    const found = (this.eras.get(member) ?? []).flatMap((era) => era.at(instant) ?? [])
+  /** The chain to the newest state of a member at or before a moment; undefined if no unbroken one leads to any. */
+  at(member: string, moment: Date): Chain | undefined {
+    const found = (this.eras.get(member) ?? []).flatMap((era) => era.at(moment) ?? [])
     return found.find(({ exact }) => exact) ?? found.reduce<Chain | undefined>((a, b) => (a && a.at >= b.at ? a : b), undefined)
   }
 
@@ -298,13 +298,13 @@ export class Chains {
     return found.reduce((a, b) => (distance(b) < distance(a) ? b : a))
   }
 
-  /** The stretches in which every instant of a member can be entered, ascending. */
+  /** The stretches in which every moment of a member can be entered, ascending. */
   coverage(member: string): Stretch[] {
     return (this.eras.get(member) ?? []).flatMap((era) => era.coverage()).sort((a, b) => a.from.getTime() - b.from.getTime())
   }
 }
 
-export interface Instant {
+export interface Moment {
   chains: Chain[]
   /** Members that can't be brought back to this moment at all. */
   missing: string[]
@@ -312,9 +312,9 @@ export interface Instant {
   point: RecoveryPoint | undefined
 }
 
-/** What can be brought back at an instant: a chain for each member, and the point they make if they make one. */
-export function instantOf(members: string[], chains: Chains, points: RecoveryPoint[], instant: Date): Instant {
-  const found = members.flatMap((member) => chains.at(member, instant) ?? [])
+/** What can be brought back at a moment: a chain for each member, and the point they make if they make one. */
+export function momentOf(members: string[], chains: Chains, points: RecoveryPoint[], moment: Date): Moment {
+  const found = members.flatMap((member) => chains.at(member, moment) ?? [])
   const has = new Set(found.map((chain) => chain.member))
   const tips = found.map((chain) => chain.artifacts.at(-1)!.id)
   const point = points.find((p) => tips.length > 0 && tips.every((tip) => p.artifacts.includes(tip)))

@@ -24,7 +24,7 @@ describe('mergeMarks', () => {
 })
 
 describe('zoomed', () => {
-  it('keeps the instant under the pointer, within its bounds', () => {
+  it('keeps the moment under the pointer, within its bounds', () => {
     fc.assert(
       fc.property(fc.integer({ min: 200, max: 1200 }), fc.double({ min: 0.1, max: 10, noNaN: true }), (x, factor) => {
         const after = zoomed(scale, x, factor, { least: 2000, most: 50_000 })

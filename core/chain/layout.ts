@@ -1,4 +1,4 @@
-/** Instants (milliseconds) and the stretch of the screen that shows them (pixels). */
+/** Moments (milliseconds) and the stretch of the screen that shows them (pixels). */
 export interface Scale {
   from: number
   to: number
@@ -9,7 +9,7 @@ export interface Scale {
 export const toX = ({ from, to, left, right }: Scale, at: number) => left + ((at - from) / (to - from)) * (right - left)
 export const toTime = ({ from, to, left, right }: Scale, x: number) => from + ((x - left) / (right - left)) * (to - from)
 
-/** The same number of pixels over another stretch of time, with the instant under `x` staying there. */
+/** The same number of pixels over another stretch of time, with the moment under `x` staying there. */
 export function zoomed(scale: Scale, x: number, factor: number, bounds: { least: number; most: number }): Scale {
   const span = Math.min(bounds.most, Math.max(bounds.least, (scale.to - scale.from) * factor))
   const at = toTime(scale, x)
@@ -61,7 +61,7 @@ export function axisStep({ from, to, left, right }: Scale, room: number): number
   return STEPS.find((step) => step >= least) ?? STEPS.at(-1)!
 }
 
-/** Instants for an axis, on round times of a zone that is `offset` milliseconds ahead of UTC. */
+/** Moments for an axis, on round times of a zone that is `offset` milliseconds ahead of UTC. */
 export function axisTicks(scale: Scale, step: number, offset: number): number[] {
   const ticks: number[] = []
   for (let at = Math.ceil((scale.from + offset) / step) * step - offset; at <= scale.to; at += step) ticks.push(at)

@@ -102,13 +102,13 @@ function canonicalTime(value: string, type: string): string | undefined {
   const match = /^(\d{4,6}-\d{2}-\d{2})(?:[ T](\d{2}:\d{2}(?::\d{2}(?:\.\d{1,6})?)?))?\s*(Z|[+-]\d{2}(?::?\d{2})?)?( BC)?$/i.exec(value)
   if (!match) return undefined
   const [, date, clock = '00:00:00', zone, era = ''] = match
-  const instant = new Date(`${date!.padStart(4, '0')}T${clock.length === 5 ? `${clock}:00` : clock}Z`)
-  if (date!.length === 10 && Number.isNaN(instant.getTime())) return undefined
+  const moment = new Date(`${date!.padStart(4, '0')}T${clock.length === 5 ? `${clock}:00` : clock}Z`)
+  if (date!.length === 10 && Number.isNaN(moment.getTime())) return undefined
   if (type === 'date') return date! + era
   if (!zone || /^Z$/i.test(zone) || !type.includes('with time zone')) return `${date} ${clock}${era}`
   const [, sign, hours, minutes = '0'] = /([+-])(\d{2}):?(\d{2})?/.exec(zone)!
   const shift = (sign === '-' ? 1 : -1) * (Number(hours) * 60 + Number(minutes)) * 60_000
-  const moved = new Date(instant.getTime() + shift).toISOString().replace('T', ' ').slice(0, 19)
+  const moved = new Date(moment.getTime() + shift).toISOString().replace('T', ' ').slice(0, 19)
   return moved + (/\.\d+/.exec(clock)?.[0] ?? '')
 }
 

@@ -12,7 +12,7 @@ export interface Standing {
   state: VesselState
   /** In words, one sentence. */
   reason: string
-  /** Milliseconds since the newest restorable instant; null when there is none. */
+  /** Milliseconds since the newest restorable moment; null when there is none. */
   couldLose: number | null
   /** Milliseconds that bringing everything back is expected to take; null when there is nothing. */
   backWithin: number | null
@@ -22,7 +22,7 @@ export interface StandingFacts {
   now: Date
   paused: boolean
   promises: Promises
-  /** The newest restorable instant of the member that is furthest behind. */
+  /** The newest restorable moment of the member that is furthest behind. */
   newest: Date | null
   backWithin: number | null
   /** Points of which something can't be read any more, and whether the newest is one of them. */

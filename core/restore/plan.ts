@@ -87,7 +87,7 @@ export interface PlanInput {
   target: TargetState
   into: { source: string; database: string }
   wish: Wish
-  /** The instant of the point, for names. */
+  /** The moment of the point, for names. */
   at: Date
 }
 

@@ -22,7 +22,7 @@ describe('its part of an address', () => {
     expect(slugFor('渡船', new Set())).toBe('vessel')
   })
 
-  it('is another one for each name, and always one that addresses of instants can hold', () => {
+  it('is another one for each name, and always one that addresses of moments can hold', () => {
     fc.assert(
       fc.property(fc.array(fc.string({ unit: 'grapheme' }), { maxLength: 12 }), (names) => {
         const taken = new Set<string>()

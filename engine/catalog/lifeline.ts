@@ -3,9 +3,9 @@ import { sql } from 'kysely'
 import {
   Chains,
   commonStretches,
-  instantOf,
+  momentOf,
   type Artifact,
-  type Instant,
+  type Moment,
   type RecoveryPoint,
   type Stillness,
   type Stretch,
@@ -264,6 +264,6 @@ export async function lifelineOf(engine: EngineContext, vesselId: string): Promi
 /** The stretches in which every member of a vessel can be entered. */
 export const stretchesOf = ({ members, chains }: LaneData): Stretch[] => commonStretches(members.map((member) => chains.coverage(member)))
 
-export function newestInstant(data: LaneData, now: Date): Instant {
-  return instantOf(data.members, data.chains, data.points, now)
+export function newestMoment(data: LaneData, now: Date): Moment {
+  return momentOf(data.members, data.chains, data.points, now)
 }

@@ -2,7 +2,7 @@ import type { Artifact, Stretch } from '../../core/chain/chain'
 import { sortMissing } from '../../core/content/missing'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
-import { lanesOf, newestInstant, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
+import { lanesOf, newestMoment, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
 import { allVessels, type Vessel } from './vessels'
 
 /** A vessel with its state, as lists and its own page open. */
@@ -44,20 +44,20 @@ export async function standings(engine: EngineContext): Promise<VesselStanding[]
 export async function standingOfVessel(engine: EngineContext, vessel: Vessel): Promise<VesselStanding> {
   const now = engine.clock.now()
   const data = await lanesOf(engine, vessel.id)
-  const instant = newestInstant(data, now)
-  const artifacts = instant.chains.flatMap((chain) => chain.artifacts)
+  const moment = newestMoment(data, now)
+  const artifacts = moment.chains.flatMap((chain) => chain.artifacts)
   // Logs that follow each other are told as one, of which only the end would be read.
   const bytes = artifacts.reduce((sum, { kind, bytes: own }) => sum + (kind === 'log' ? 0 : own), 0)
   const newest = data.points.at(-1)
   const { lost, left } = sortMissing(newest?.missing ?? [])
   const rate = await restoreRate(engine)
-  const furthest = instant.chains.map((chain) => chain.at.getTime())
+  const furthest = moment.chains.map((chain) => chain.at.getTime())
   const damaged = data.points.filter(({ damage }) => damage.length > 0).length
   const standing = standingOf({
     now,
     paused: vessel.paused,
     promises: vessel.definition.promises,
-    newest: furthest.length > 0 && instant.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
+    newest: furthest.length > 0 && moment.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
     damaged: { points: damaged, newest: (newest?.damage.length ?? 0) > 0 },
     missing: lost.length,

@@ -1,6 +1,6 @@
 import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
-import type { Moment } from '../sources/source'
+import type { CaptureMoment } from '../sources/source'
 import type { HoldSequence } from './sequence'
 
 /** Something that several wait for, and that may fail while nobody does. */
@@ -15,7 +15,7 @@ class Awaited {
 }
 
 /** Lets several captures come together at one moment, within one hold. */
-export class SharedMoment implements Moment {
+export class SharedMoment implements CaptureMoment {
   private waiting = 0
   private done = 0
   private readonly stretches = new Map<string, Stretch>()

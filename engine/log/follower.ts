@@ -449,7 +449,7 @@ export class Follower {
       .where((eb) => eb.or([eb('still_position', 'is', null), eb(sql`still_position::pg_lsn`, '<=', sql`${still}::pg_lsn`)]))
       .executeTakeFirst()
     if (numUpdatedRows === 0n) return
-    // From the first word on any instant can be entered, though nothing may change for hours.
+    // From the first word on any moment can be entered, though nothing may change for hours.
     if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
     this.told = positionOf(still)!
     if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(still)

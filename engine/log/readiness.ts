@@ -21,7 +21,7 @@ export interface LogObstacle {
   stops: boolean
 }
 
-/** Whether every instant of a member could be entered, and what is missing for it. */
+/** Whether every moment of a member could be entered, and what is missing for it. */
 export interface MemberReadiness {
   member: string
   obstacles: LogObstacle[]

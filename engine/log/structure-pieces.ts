@@ -18,7 +18,7 @@ export interface Piece {
   read: () => Promise<DatabaseManifest>
 }
 
-/** How many segments after an instant are looked into for the structure that was read after it. */
+/** How many segments after a moment are looked into for the structure that was read after it. */
 export const LOOK_AHEAD = 40
 
 /** Logs that were written before steps were told say of each structure only from where on it may be used. */

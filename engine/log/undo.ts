@@ -1,7 +1,7 @@
 import { namesOfChunks } from '../../core/content/chunk-list'
 import { fieldsOf, linesOf, rawFields, rowKey } from '../../core/compare/rows'
 import { positionOf } from '../../core/chain/position'
-import { refAtPosition } from '../../core/chain/instant-ref'
+import { refAtPosition } from '../../core/chain/moment-ref'
 import { isUndone, undoRow, type UndoChoice, type UndoRow } from '../../core/changes/undo'
 import type { HeavyTransaction } from '../../core/changes/log-text'
 import type { TableManifest } from '../../core/content/manifest'

@@ -20,7 +20,7 @@ import {
 } from '../../core/content/manifest'
 import { Semaphore } from '../store/semaphore'
 import { gather, tallyOf, type Stretch } from './gather'
-import { InstantStore } from './instant-store'
+import { MomentStore } from './moment-store'
 import type { StructureAtPosition } from './structure-at'
 
 /** What a state of one member is made of: a full, what builds on it, and the log up to a position. */
@@ -32,7 +32,7 @@ export interface Ingredients {
   logs: LogManifest[]
   position: string
   at: Date
-  /** Whether the instant lies after the mark, even where the log has nothing in between. */
+  /** Whether the moment lies after the mark, even where the log has nothing in between. */
   later: boolean
   /** Up to here the follower knows that nothing was changed since the last segment; null where it does not. */
   still: string | null
@@ -49,7 +49,7 @@ const FRESH_BYTES = 1024 * 1024
 type Origin = { base: TableManifest | null; stretch: Stretch | null; note: string | null } | { lost: string }
 
 /**
- * One member at one instant. Its structure is known at once; a table's rows are reckoned when they are first asked
+ * One member at one moment. Its structure is known at once; a table's rows are reckoned when they are first asked
  * for, and then read through the store like any other.
  */
 export class MemberView {
@@ -63,7 +63,7 @@ export class MemberView {
   held = 0
 
   constructor(
-    readonly store: InstantStore,
+    readonly store: MomentStore,
     private readonly from: Ingredients,
     { structure, settled }: StructureAtPosition,
     /** Up to where the log was stored when it was made, where more of it may tell more of this moment; else null. */

@@ -1,15 +1,15 @@
 import type { DatabaseManifest, Manifest, NamespaceManifest, TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
-import { readRef } from '../../core/chain/instant-ref'
+import { readRef } from '../../core/chain/moment-ref'
 import { isWithin, pathOf } from '../../core/things/thing'
 import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
-import { InstantStore } from '../log/instant-store'
-import { openInstant, viewOfArtifact, type Readable } from '../log/instant'
+import { MomentStore } from '../log/moment-store'
+import { openMoment, viewOfArtifact, type Readable } from '../log/moment'
 import { readManifest } from '../store/json'
 import type { Store } from '../store/store'
 
-/** A recovery point, or any other instant of a vessel, as it can be read. */
+/** A recovery point, or any other moment of a vessel, as it can be read. */
 export interface OpenPoint {
   id: string
   at: Date
@@ -23,7 +23,7 @@ export interface OpenPoint {
   restsUpon(table: TableManifest): string[]
 }
 
-/** Which tables' rows are wanted. Of an instant in a log the others have only their structure. */
+/** Which tables' rows are wanted. Of a moment in a log the others have only their structure. */
 export type Need = (path: string) => boolean
 
 export const allRows: Need = () => true
@@ -34,12 +34,12 @@ export const rowsOf =
     paths.includes(path)
 
 /**
- * Opens a point by its id, or an instant by its reference (core/chain/instant-ref.ts): its store, and the manifest
+ * Opens a point by its id, or a moment by its reference (core/chain/moment-ref.ts): its store, and the manifest
  * of each member.
  */
 export async function openPoint(engine: EngineContext, id: string, need: Need = allRows): Promise<OpenPoint> {
   const ref = readRef(id)
-  return ref ? openInstant(engine, id, ref, need) : openStoredPoint(engine, id, need)
+  return ref ? openMoment(engine, id, ref, need) : openStoredPoint(engine, id, need)
 }
 
 async function openStoredPoint(engine: EngineContext, id: string, need: Need): Promise<OpenPoint> {
@@ -69,7 +69,7 @@ async function openStoredPoint(engine: EngineContext, id: string, need: Need): P
   await readyAll(views, need)
   return {
     ...opened,
-    store: InstantStore.together(views.map((view) => view.store)),
+    store: MomentStore.together(views.map((view) => view.store)),
     members: views.map(({ manifest }) => bySource(manifest)),
     ready: (more) => readyAll(views, more),
     restsUpon: (table) => views.flatMap((view) => view.restsUpon(table)),

@@ -34,7 +34,7 @@ function referredByDatabase(point: OpenPoint, { tables, largeObjects }: Database
   return largeObjects ? [...rows, { path: largeObjects.path, names: chunksOf(largeObjects) }] : rows
 }
 
-/** What of a point or an instant can't be read in the store any more, with the reason. */
+/** What of a point or a moment can't be read in the store any more, with the reason. */
 export async function lostOf(point: OpenPoint): Promise<Missing[]> {
   const { index } = point.store
   if (!(await index.hasDamage())) return []

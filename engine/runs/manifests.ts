@@ -27,7 +27,7 @@ export async function newestManifest(engine: EngineContext, store: Store, vessel
 export interface FinishedMember {
   artifact: string
   sourceId: string
-  /** The instant of the source at which it was taken. */
+  /** The moment of the source at which it was taken. */
   at: Date
   stored: number
 }

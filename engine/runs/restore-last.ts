@@ -1,5 +1,5 @@
 import type pg from 'pg'
-import { readRef } from '../../core/chain/instant-ref'
+import { readRef } from '../../core/chain/moment-ref'
 import { holdsNames } from '../../core/restore/groups'
 import { thingKey } from '../../core/restore/sql'
 import { pathOf } from '../../core/things/thing'

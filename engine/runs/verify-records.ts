@@ -198,7 +198,7 @@ class RecordVerification {
         member: segment.member,
         kind: 'segment',
         reason: `A segment of log in ${this.store.name} can’t be read any more: its seal does not hold, or content of it is gone.`,
-        next: next ? 'Instants before and after it can be entered.' : 'A new full begins by itself.',
+        next: next ? 'Moments before and after it can be entered.' : 'A new full begins by itself.',
         tables: '[]',
         from_position: segment.from_position,
         from_at: segment.from_at,

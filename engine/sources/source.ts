@@ -34,7 +34,7 @@ export interface Progress {
 }
 
 /** The moment at which all members of a vessel are captured, and how long what is held has to stay so. */
-export interface Moment {
+export interface CaptureMoment {
   /** How many captures wait for it is known from the beginning; it comes when all do and everything is held. */
   reached(): Promise<void>
   /** Says that a member was captured, between two times of this process's clock; its source calls `taken` when none is left. */
@@ -96,7 +96,7 @@ export interface Holder {
 
 export interface CaptureJob {
   progress: Progress
-  moment: Moment
+  moment: CaptureMoment
   /** The run's id, which what is made at a source for its sake bears. */
   run: string
   /** Whether a run is known and at work no more, so that what it made at a source for a time is left over. */

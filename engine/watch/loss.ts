@@ -1,4 +1,4 @@
-import { refAtPosition } from '../../core/chain/instant-ref'
+import { refAtPosition } from '../../core/chain/moment-ref'
 import type { ThingKind } from '../../core/things/thing'
 import type { Went } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'

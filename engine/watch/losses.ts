@@ -5,8 +5,8 @@ import { parentOf, namesOf, isWithin } from '../../core/things/thing'
 import { countInWords, durationInWords } from '../../core/time/words'
 import { allVessels, type Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
-import { resolveInstant } from '../log/instant'
-import { readRef } from '../../core/chain/instant-ref'
+import { resolveMoment } from '../log/moment'
+import { readRef } from '../../core/chain/moment-ref'
 import { notify } from '../notify'
 import { pointsHolding } from '../runs/holding'
 import { goneThings } from './gone'
@@ -229,7 +229,7 @@ async function waysOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[
 
 /** Whether the log of a vessel leads to just before a loss. */
 async function leadsThere(engine: EngineContext, told: ToldLoss): Promise<boolean> {
-  const resolved = await resolveInstant(engine, readRef(refBefore(told))!).catch((error: unknown) => {
+  const resolved = await resolveMoment(engine, readRef(refBefore(told))!).catch((error: unknown) => {
     if (error instanceof VesselError) return null
     throw error
   })

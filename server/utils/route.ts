@@ -124,7 +124,7 @@ export function idOf(event: H3Event): string {
   return parsed(Uuid, getRouterParam(event, 'id'))
 }
 
-/** The id of a point in the address, or the reference of an instant. */
+/** The id of a point in the address, or the reference of a moment. */
 export const pointOf = (event: H3Event): string => parsed(PointId, decoded(event, 'id'))
 
 /** The short name of what was chosen, in the address. */

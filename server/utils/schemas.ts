@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { NewRun, NewStore, text } from '../../core/asked'
-import { readRef } from '../../core/chain/instant-ref'
+import { readRef } from '../../core/chain/moment-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
 import { OPS } from '../../core/look/filter'
@@ -263,14 +263,14 @@ export const Undo = v.strictObject({
   reason: v.optional(text(500), ''),
 })
 
-/** A point by its id, or any instant by its reference. */
+/** A point by its id, or any moment by its reference. */
 export const PointId = v.pipe(
   v.string(),
   v.check((id) => readRef(id) !== undefined || v.is(v.pipe(v.string(), v.uuid()), id), 'This is not an id.'),
 )
 export const Id = v.pipe(v.string(), v.uuid('This is not an id.'))
 export const Whole = v.pipe(v.string(), v.regex(/^\d{1,12}$/, 'This is no whole number.'), v.transform(Number))
-export const Instant = v.pipe(
+export const Moment = v.pipe(
   v.string(),
   v.isoTimestamp('This is no moment.'),
   v.transform((iso) => new Date(iso)),

@@ -1,7 +1,7 @@
 import { describe } from 'vitest'
 import { accessible } from './steps/accessible'
 import { clusters } from './steps/clusters'
-import { everyInstant } from './steps/every-instant'
+import { everyMoment } from './steps/every-moment'
 import { firstPath } from './steps/first-path'
 import { holdAndReturn } from './steps/hold-and-return'
 import { lookInside } from './steps/look-inside'
@@ -12,7 +12,7 @@ import { whereTo } from './steps/where-to'
 describe('from nothing to a proven restore', firstPath)
 describe('looking inside', lookInside)
 describe('where things go', whereTo)
-describe('every instant', everyInstant)
+describe('every moment', everyMoment)
 describe('a cluster', clusters)
 describe('quiesced, lost, and restored', holdAndReturn)
 describe('what is set and looked for', setAndFound)

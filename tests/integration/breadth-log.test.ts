@@ -1,6 +1,6 @@
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
-import { refAtTime } from '../../core/chain/instant-ref'
+import { refAtTime } from '../../core/chain/moment-ref'
 import { BREADTH, differences, dropWhole, dumpOf } from '../support/breadth'
 import { CHURN } from '../support/churn'
 import { LogBench } from '../support/log'

@@ -1,6 +1,6 @@
 import { writeFileSync } from 'node:fs'
 import { describe, expect, it } from 'vitest'
-import { refAtPosition } from '../../core/chain/instant-ref'
+import { refAtPosition } from '../../core/chain/moment-ref'
 import { defaultLog } from '../../core/plan/definition'
 import { exportSchema } from '../../engine/look/export'
 import { openPoint } from '../../engine/points/open'

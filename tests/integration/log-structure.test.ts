@@ -368,7 +368,7 @@ describe('what is not exactly as it was at a moment', () => {
     await log.flush()
     const { pointContents } = await import('../../engine/compare/contents')
     const { unsureAt } = await import('../../engine/log/unsure')
-    const { readRef } = await import('../../core/chain/instant-ref')
+    const { readRef } = await import('../../core/chain/moment-ref')
     const ref = log.ref(moment)
     const { things } = await pointContents(bench.engine, ref)
     const byName = new Map(things.map((thing) => [thing.name, thing]))

@@ -2,7 +2,7 @@ import { randomBytes } from 'node:crypto'
 import pg from 'pg'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { rowKey } from '../../core/compare/rows'
-import { refAtTime } from '../../core/chain/instant-ref'
+import { refAtTime } from '../../core/chain/moment-ref'
 import { changeReach } from '../../engine/catalog/source-access'
 import { accessOf } from '../../engine/catalog/sources'
 import { LogBench } from '../support/log'
@@ -94,7 +94,7 @@ describe('a source that is reached in another way', () => {
 })
 
 describe('a log in which nothing changes', () => {
-  it('tells all the same that any instant can be entered', async () => {
+  it('tells all the same that any moment can be entered', async () => {
     await log.unfollow()
     const told = new Promise<void>((resolve) =>
       log.bench.engine.changes.on('change', (change) => change.about === 'log' && change.vessel === log.vessel.id && resolve()),
@@ -270,7 +270,7 @@ describe('what is computed from the log', () => {
   })
 })
 
-describe('back from an instant', () => {
+describe('back from a moment', () => {
   it('comes a table, proven, though that state was never stored', async () => {
     const { bench, vessel } = log
     const moment = log.moment('harbour.call')

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { defaultLog } from '../../core/plan/definition'
-import { readRef } from '../../core/chain/instant-ref'
+import { readRef } from '../../core/chain/moment-ref'
 import { discoverSource, thingsPresent } from '../../engine/catalog/sources'
 import type { Vessel } from '../../engine/catalog/vessels'
 import { openLosses, wasMeant } from '../../engine/watch/losses'

@@ -1,7 +1,7 @@
 import { copyFileSync, mkdirSync, readdirSync, readFileSync, renameSync, rmdirSync, rmSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
-import { readRef } from '../../core/chain/instant-ref'
+import { readRef } from '../../core/chain/moment-ref'
 import { lifelineOf } from '../../engine/catalog/lifeline'
 import { standings } from '../../engine/catalog/standing'
 import { openStore } from '../../engine/catalog/stores'

@@ -3,23 +3,23 @@ import { NOWHERE } from '~~/core/chain/position'
 import type { ErrorRecord } from '~~/core/errors'
 import { isWithin } from '~~/core/things/thing'
 import { estimateRestore } from '~~/core/plan/state'
-import type { Heavy, InstantView, Lifeline, Missing, VesselView } from '~~/server/views'
+import type { Heavy, MomentView, Lifeline, Missing, VesselView } from '~~/server/views'
 import type { LifelinePoint } from '~/utils/points'
 
-const { vessel, instant, state, point, unsure, points, bands, heavy, breaks } = defineProps<{
+const { vessel, moment, state, point, unsure, points, bands, heavy, breaks } = defineProps<{
   vessel: VesselView
-  instant: number
-  /** The point's id, or the instant as an address names it. */
+  moment: number
+  /** The point's id, or the moment as an address names it. */
   reference: string
   /** On which side of a change it lies, where it is a position in a log, finer than any time. */
   precise: 'before' | 'after' | null
-  state: InstantView | null
+  state: MomentView | null
   error: ErrorRecord | null
   point: LifelinePoint | undefined
   /** What is not exactly as it was there, or not known; the unknown first. */
   unsure: Missing[]
   points: LifelinePoint[]
-  /** Stretches in which every instant of all members can be entered. */
+  /** Stretches in which every moment of all members can be entered. */
   bands: { from: number; to: number }[]
   /** Large changes in view; null while the window is too wide for them. */
   heavy: Heavy[] | null
@@ -45,12 +45,12 @@ async function fetchLeft() {
 }
 
 const first = computed(() => points[0])
-const earlier = (at: string) => instant - Date.parse(at)
+const earlier = (at: string) => moment - Date.parse(at)
 const hole = computed(() =>
-  breaks.find(({ from, to, tables }) => tables.length === 0 && Date.parse(from) < instant && (to === null || instant < Date.parse(to))),
+  breaks.find(({ from, to, tables }) => tables.length === 0 && Date.parse(from) < moment && (to === null || moment < Date.parse(to))),
 )
 /** The links of a chain, drawn from left to right: marks, then all of the log as one. */
-const linksOf = ({ marks, log }: InstantView['members'][number]) => [
+const linksOf = ({ marks, log }: MomentView['members'][number]) => [
   ...marks.map((mark) => ({
     id: mark.id,
     kind: mark.kind,
@@ -68,7 +68,7 @@ const linksOf = ({ marks, log }: InstantView['members'][number]) => [
       ]
     : []),
 ]
-const rowsOf = ({ marks }: InstantView['members'][number]) => marks.find(({ kind }) => kind === 'full' || kind === 'synthetic')?.rows ?? 0
+const rowsOf = ({ marks }: MomentView['members'][number]) => marks.find(({ kind }) => kind === 'full' || kind === 'synthetic')?.rows ?? 0
 /** Its members stand at one moment, whatever milliseconds their clocks showed. */
 const isTied = computed(() => point?.consistency === 'held together' && (state?.members.length ?? 0) > 1)
 /** The position in the log, where only one member has one. */
@@ -77,15 +77,15 @@ const logAt = computed(() => {
   return positions.length === 1 ? positions[0] : null
 })
 const UNSURE_SHOWN = 5
-const unsureOf = ({ member }: InstantView['members'][number]) => unsure.filter(({ path }) => isWithin(path, member))
+const unsureOf = ({ member }: MomentView['members'][number]) => unsure.filter(({ path }) => isWithin(path, member))
 /** Whether something of a member's part of the point can't be read in the store any more. */
-const isDamaged = ({ member }: InstantView['members'][number]) =>
+const isDamaged = ({ member }: MomentView['members'][number]) =>
   (point?.damage ?? []).some(({ path }) => isWithin(path, member) || !path.includes('/'))
-const exactly = (member: InstantView['members'][number]) => {
+const exactly = (member: MomentView['members'][number]) => {
   const count = unsureOf(member).length
   return count === 0 ? 'exact' : `exact but for ${plural(count, 'thing')}`
 }
-function toneOf(member: InstantView['members'][number]): string {
+function toneOf(member: MomentView['members'][number]): string {
   if (isDamaged(member)) return 'iron font-medium'
   if (!member.exact && !isTied.value) return 'ochre font-medium'
   return unsureOf(member).some(({ note }) => !note) ? 'iron font-medium' : 'soft'
@@ -107,10 +107,10 @@ const inLog = computed(() => state?.exact && !point)
         <span class="soft s12 ml-auto w-[234px] xl:w-[270px]">Chain that would be read, from {{ vessel.definition.store }}</span>
       </h2>
       <div v-if="error || state?.members.length === 0" class="mt-3 border-t border-[var(--line)] py-4 text-[13px]">
-        Nothing can be restored from here<template v-if="first && instant < first.at.getTime()"
+        Nothing can be restored from here<template v-if="first && moment < first.at.getTime()"
           >: the first point is of {{ whenOf(first.at) }}</template
         >.
-        <button v-if="first && instant < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">
+        <button v-if="first && moment < first.at.getTime()" class="lnk" @click="$emit('enter', first.at.getTime())">
           Go to the first point
         </button>
       </div>
@@ -181,7 +181,7 @@ const inLog = computed(() => state?.exact && !point)
       <PointList v-else class="mt-6" :points="points" :entered="point?.id" @enter="$emit('enter', $event)" />
     </div>
     <div class="text-[13px]">
-      <LifelineLoupe :instant="instant" :marks="points.map((candidate) => candidate.at.getTime())" :bands="bands" />
+      <LifelineLoupe :moment="moment" :marks="points.map((candidate) => candidate.at.getTime())" :bands="bands" />
       <p v-if="inLog" class="mt-2 leading-[19px]">
         <b class="font-semibold">In the log.</b> Every transaction that was committed
         {{ precise === 'before' ? 'before this one' : precise ? 'up to this one' : 'until then' }} is in it, and none that came

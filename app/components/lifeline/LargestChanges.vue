@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { refAtPosition } from '~~/core/chain/instant-ref'
+import { refAtPosition } from '~~/core/chain/moment-ref'
 import type { Heavy, VesselView } from '~~/server/views'
 
 // Transactions that changed much in the stretch in view, the heaviest first, each with the way to just before it.

@@ -2,8 +2,8 @@
 import { axisTicks, firstAtOrAfter, toX, type Scale } from '~~/core/chain/layout'
 
 // The half minute around the scrubber, because a second is less than a pixel at most zooms.
-const { instant, marks, bands } = defineProps<{
-  instant: number
+const { moment, marks, bands } = defineProps<{
+  moment: number
   marks: number[]
   /** Stretches in which every moment can be entered. */
   bands: { from: number; to: number }[]
@@ -13,7 +13,7 @@ const { width } = useElementSize(root)
 /** As wide as there is room for, so that what is written keeps its size. */
 const right = computed(() => width.value || 500)
 const HEIGHT = 58
-const scale = computed<Scale>(() => ({ from: instant - 15_000, to: instant + 15_000, left: 0, right: right.value }))
+const scale = computed<Scale>(() => ({ from: moment - 15_000, to: moment + 15_000, left: 0, right: right.value }))
 const ticks = computed(() => axisTicks(scale.value, 1000, 0).map((at) => ({ x: toX(scale.value, at), large: at % 5000 === 0, at })))
 const inside = computed(() => marks.slice(firstAtOrAfter(marks, scale.value.from), firstAtOrAfter(marks, scale.value.to)))
 const covered = computed(() => {

@@ -39,10 +39,10 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
       <UIcon name="i-lucide-crosshair" class="size-3.5 shrink-0" />
       <input
         v-model="typed"
-        name="instant"
+        name="moment"
         :aria-label="`Enter ${words}`"
         :aria-invalid="trouble !== null"
-        :aria-describedby="trouble ? 'instant-trouble' : undefined"
+        :aria-describedby="trouble ? 'moment-trouble' : undefined"
         :placeholder="words"
         :title="`As in: ${TIMES_AS_IN}${hasPositions ? ', 16/B2A41F08' : ''}`"
         class="w-full bg-transparent text-[var(--ink)] placeholder:text-[var(--soft)]"
@@ -50,7 +50,7 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
       />
       <p
         v-if="trouble"
-        id="instant-trouble"
+        id="moment-trouble"
         role="alert"
         class="iron absolute top-full left-0 z-10 w-[380px] border border-[var(--line-strong)] bg-[var(--sheet)] px-3 py-2 leading-[17px]"
       >

@@ -23,7 +23,7 @@ const { members, artifacts, points, coverage, audited, breaks, followers, trace,
 }>()
 defineEmits<{ position: [position: string] }>()
 const range = defineModel<TimeRange>('window', { required: true })
-const instant = defineModel<number>('instant', { required: true })
+const moment = defineModel<number>('moment', { required: true })
 
 const LEFT = LIFELINE_LEFT
 const LIFE_Y = 30
@@ -33,8 +33,8 @@ const ROOM = 15
 
 const root = useTemplateRef<HTMLElement>('root')
 const { width } = useElementSize(root)
-const instants = computed(() => points.map((point) => point.at.getTime()))
-const time = useTimeWindow(range, instant, { root, width, points: () => instants.value, now: () => now })
+const moments = computed(() => points.map((point) => point.at.getTime()))
+const time = useTimeWindow(range, moment, { root, width, points: () => moments.value, now: () => now })
 const { scale, right, oldest, x, clampX, begin, move, end, onWheel } = time
 const traceY = 98
 const Y = computed(() => ({ life: LIFE_Y, top: 74 + (trace ? TRACE : 0), lane: LANE }))
@@ -135,14 +135,14 @@ const named = computed(() => {
     })
 })
 
-const zone = computed(() => offsetAt(instant.value))
+const zone = computed(() => offsetAt(moment.value))
 const ticks = computed(() => {
   const step = axisStep(scale.value, 86)
   return axisTicks(scale.value, step, zone.value)
     .map((at) => ({ at, x: x(at), label: axisLabel(at, step) }))
     .filter((tick) => Math.abs(tick.x - x(now)) > 44)
 })
-const scrubX = computed(() => x(instant.value))
+const scrubX = computed(() => x(moment.value))
 const inView = computed(() => scrubX.value >= LEFT - 0.5 && scrubX.value <= right.value + 0.5)
 const flipped = computed(() => scrubX.value < LEFT + 150)
 /** Marks near the edges are drawn as far as the lanes reach, and not over their names. */
@@ -192,7 +192,7 @@ onMounted(() => (mounted.value = true))
       @pointercancel="end"
     >
       <clipPath :id="lanesOnly"><rect :x="LEFT - 6" :y="Y.top" :width="Math.max(0, width - LEFT + 6)" :height="axisY - Y.top" /></clipPath>
-      <LifelineLife :time="time" :range="range" :points="instants" :seams="stretches" :now="now" :y="Y.life" :top="Y.top" :bottom="axisY" />
+      <LifelineLife :time="time" :range="range" :points="moments" :seams="stretches" :now="now" :y="Y.life" :top="Y.top" :bottom="axisY" />
       <ChangeTrace v-if="trace" :trace="trace" :time="time" :y="traceY" @enter="time.enter" />
       <!-- Lanes. -->
       <line v-for="tick in ticks" :key="tick.at" :x1="tick.x" :x2="tick.x" :y1="Y.top" :y2="axisY" stroke="var(--line)" />
@@ -287,7 +287,7 @@ onMounted(() => (mounted.value = true))
                 {{ mark.count > 99 ? '99+' : mark.count }}
               </text>
             </g>
-            <g v-else class="cursor-pointer" data-mark @click.stop="instant = mark.artifact.at.getTime()">
+            <g v-else class="cursor-pointer" data-mark @click.stop="moment = mark.artifact.at.getTime()">
               <title>{{ mark.artifact.kind }}, {{ fullOf(mark.artifact.at) }}</title>
               <LifelineMark :x="mark.x" :y="lane.y" :kind="mark.artifact.kind" />
             </g>
@@ -320,7 +320,7 @@ onMounted(() => (mounted.value = true))
         <g :transform="`translate(${flipped ? scrubX - 0.8 : scrubX - 149.2} ${Y.top - 24})`">
           <rect width="150" height="24" rx="4" fill="var(--ink)" />
           <text x="75" y="16.5" text-anchor="middle" font-size="13" font-weight="600" fill="var(--ground)">
-            {{ capital(dayOf(new Date(instant))) }} {{ secondsOf(new Date(instant)) }}
+            {{ capital(dayOf(new Date(moment))) }} {{ secondsOf(new Date(moment)) }}
           </text>
         </g>
       </g>

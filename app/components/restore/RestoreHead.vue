@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { readRef } from '~~/core/chain/instant-ref'
+import { readRef } from '~~/core/chain/moment-ref'
 import { lastName } from '~~/core/things/thing'
 import type { SourceView, Lifeline, VesselView } from '~~/server/views'
 import type { ChosenPoint } from '~/composables/usePointChoice'

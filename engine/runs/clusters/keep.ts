@@ -9,7 +9,7 @@ import { entriesOf } from '../../look/cluster'
 import type { OpenPoint } from '../../points/open'
 import { captureCluster } from '../../sources/kubernetes/capture'
 import type { ClusterClient } from '../../sources/kubernetes/client'
-import type { Moment, Progress } from '../../sources/source'
+import type { CaptureMoment, Progress } from '../../sources/source'
 import { ContentWriter } from '../../store/writer'
 import type { RunContext } from '../context'
 import { commitKept } from '../kept-point'
@@ -20,7 +20,7 @@ import { piecesOf } from '../pieces'
 import type { PlannedNamespace } from './plan'
 
 /** What is about to be overwritten is captured by itself, whenever it is. */
-const NOW: Moment = { reached: async () => undefined, captured: () => undefined, taken: async () => undefined, left: () => null }
+const NOW: CaptureMoment = { reached: async () => undefined, captured: () => undefined, taken: async () => undefined, left: () => null }
 
 /** What is kept is counted apart from what is brought back. */
 const countedApart = (run: RunContext): Progress => ({

@@ -11,10 +11,10 @@ const Query = v.object({
   vessel: v.optional(v.string()),
   kinds: v.optional(v.pipe(v.string(), v.transform(split), v.array(Kind)), ''),
   states: v.optional(v.pipe(v.string(), v.transform(split), v.array(State)), ''),
-  from: v.optional(Instant),
-  to: v.optional(Instant),
+  from: v.optional(Moment),
+  to: v.optional(Moment),
   text: v.optional(v.pipe(v.string(), v.maxLength(200))),
-  at: v.optional(Instant),
+  at: v.optional(Moment),
   id: v.optional(v.pipe(v.string(), v.uuid())),
 })
 

@@ -40,7 +40,7 @@ export function lookInside(): void {
     await person.sees('A new point of Bookings')
   }
 
-  it('goes from an instant to its contents, and through the rows of a table', async () => {
+  it('goes from a moment to its contents, and through the rows of a table', async () => {
     await person.opens('/vessels/bookings')
     await person.presses('Open contents')
     await person.clicks(`[data-path="${LEG}"] button`)

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
-import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
+import { refAtPosition, refAtTime } from '~~/core/chain/moment-ref'
 import { loggedPart } from '~~/core/selection/rules'
 import type { FoundChange, LogFound, VesselView } from '~~/server/views'
 

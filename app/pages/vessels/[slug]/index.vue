@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { useDebounceFn } from '@vueuse/core'
 import { commonStretches } from '~~/core/chain/chain'
-import { refAtPosition, refAtTime } from '~~/core/chain/instant-ref'
-import type { InstantView, Lifeline, Missing, TraceView, VesselView } from '~~/server/views'
+import { refAtPosition, refAtTime } from '~~/core/chain/moment-ref'
+import type { MomentView, Lifeline, Missing, TraceView, VesselView } from '~~/server/views'
 
 const { vessel, now } = defineProps<{ vessel: VesselView; now: number }>()
 const route = useRoute()
@@ -16,13 +16,13 @@ onChange(
 )
 
 const HOUR = 3_600_000
-// The window and the instant live in the address, so that a link shows the same.
+// The window and the moment live in the address, so that a link shows the same.
 const window = ref(readWindow())
-const instant = ref(readInstant())
+const moment = ref(readMoment())
 /** A position in a log, which is finer than any time; it holds until the scrubber moves. */
 const position = ref<string | null>(route.query.exact ? String(route.query.exact) : null)
 const side = ref<'before' | 'after'>(route.query.side === 'after' ? 'after' : 'before')
-function readInstant(): number {
+function readMoment(): number {
   const at = Date.parse(String(route.query.at ?? ''))
   return Number.isNaN(at) ? (vessel.newest ? Date.parse(vessel.newest.at) : now) : at
 }
@@ -38,7 +38,7 @@ const remember = useDebounceFn(
   () => {
     const iso = (at: number) => new Date(at).toISOString()
     const here = {
-      at: iso(instant.value),
+      at: iso(moment.value),
       from: iso(window.value.from),
       to: iso(window.value.to),
       exact: position.value ?? undefined,
@@ -50,15 +50,15 @@ const remember = useDebounceFn(
   200,
   { maxWait: 400 },
 )
-watch([window, instant, position], remember)
-watch(instant, () => (position.value = null), { flush: 'sync' })
+watch([window, moment, position], remember)
+watch(moment, () => (position.value = null), { flush: 'sync' })
 // A link on this page, or the browser's Back, leads to another stretch.
 watch(
   () => route.query,
   ({ at, from, to, exact, side: beside }) => {
     if (!at || JSON.stringify({ at, from, to, exact, side: beside }) === written) return
     window.value = readWindow()
-    instant.value = readInstant()
+    moment.value = readMoment()
     position.value = exact ? String(exact) : null
     side.value = beside === 'after' ? 'after' : 'before'
   },
@@ -82,13 +82,12 @@ const bands = computed(() => {
   )
   return commonStretches(dates).map(({ from, to }) => ({ from: from.getTime(), to: to.getTime() }))
 })
-const point = computed(() => (position.value ? undefined : points.value.find(({ at }) => Math.abs(at.getTime() - instant.value) < 1)))
+const point = computed(() => (position.value ? undefined : points.value.find(({ at }) => Math.abs(at.getTime() - moment.value) < 1)))
 
-const wanted = computed(() => position.value ?? refAtTime(vessel.slug, Math.round(instant.value) * 1000))
+const wanted = computed(() => position.value ?? refAtTime(vessel.slug, Math.round(moment.value) * 1000))
 const entered = refDebounced(wanted, 120)
-const { data: state, error: stateError } = useLoad<InstantView>(
-  () =>
-    data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(entered.value)}` : null,
+const { data: state, error: stateError } = useLoad<MomentView>(
+  () => (data.value && data.value.points.length > 0 ? `/api/vessels/${vessel.slug}/moment?ref=${encodeURIComponent(entered.value)}` : null),
   { tells: true },
 )
 // What is not exact there takes a look into the structure, so it is asked for once the scrubber rests.
@@ -97,7 +96,7 @@ const { data: unsure } = useLoad<Missing[]>(() =>
   state.value && !point.value ? `/api/vessels/${vessel.slug}/unsure?ref=${encodeURIComponent(rested.value)}` : null,
 )
 // Kept while the next one is on its way, so that the panel does not flicker.
-const shown = shallowRef<InstantView | null>(null)
+const shown = shallowRef<MomentView | null>(null)
 watch([state, stateError], () => (shown.value = state.value ?? (stateError.value ? null : shown.value)))
 
 const DAY_AND_A_HALF = 36 * HOUR
@@ -117,7 +116,7 @@ watch(trace, (next) => (lastTrace.value = next ?? lastTrace.value))
 
 /** A position lies where its transaction does; the scrubber goes there, a millisecond before or after. */
 function beside(ref: string, at: number, where: 'before' | 'after') {
-  instant.value = where === 'before' ? at - 1 : at + 1
+  moment.value = where === 'before' ? at - 1 : at + 1
   position.value = ref
   side.value = where
 }
@@ -126,9 +125,9 @@ async function enterPosition(text: string) {
   const source = data.value?.members[0]?.split('/')[0]
   if (!source) return
   const ref = refAtPosition(vessel.slug, source, text)
-  const view = await $fetch<InstantView>(`/api/vessels/${vessel.slug}/instant?ref=${encodeURIComponent(ref)}`).catch(fail)
+  const view = await $fetch<MomentView>(`/api/vessels/${vessel.slug}/moment?ref=${encodeURIComponent(ref)}`).catch(fail)
   if (!view) return
-  instant.value = Date.parse(view.at as unknown as string)
+  moment.value = Date.parse(view.at as unknown as string)
   position.value = ref
   side.value = 'after'
 }
@@ -145,7 +144,7 @@ async function enterPosition(text: string) {
     <template v-else>
       <LifelineView
         v-model:window="window"
-        v-model:instant="instant"
+        v-model:moment="moment"
         :members="data.members"
         :artifacts="artifacts"
         :points="points"
@@ -160,7 +159,7 @@ async function enterPosition(text: string) {
       <AtThisMoment
         class="flex-1"
         :vessel="vessel"
-        :instant="instant"
+        :moment="moment"
         :reference="point?.id ?? wanted"
         :precise="position === null ? null : side"
         :state="shown"
@@ -171,7 +170,7 @@ async function enterPosition(text: string) {
         :bands="bands"
         :heavy="close && data.followers.length > 0 ? (lastTrace?.heavy ?? []) : null"
         :breaks="data.breaks"
-        @enter="instant = $event"
+        @enter="moment = $event"
         @beside="beside"
       />
     </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { lackOf } from '~~/core/content/missing'
-import { readRef } from '~~/core/chain/instant-ref'
+import { readRef } from '~~/core/chain/moment-ref'
 import type { Lifeline, TableComparison, VesselView } from '~~/server/views'
 
 const { vessel } = defineProps<{ vessel: VesselView }>()

@@ -1,4 +1,4 @@
-import { readRef } from '../../../../core/chain/instant-ref'
+import { readRef } from '../../../../core/chain/moment-ref'
 import { requireWhole } from '../../../../engine/catalog/points'
 import { savedRestoreRan } from '../../../../engine/catalog/saved-restores'
 import { vesselById } from '../../../../engine/catalog/vessels'

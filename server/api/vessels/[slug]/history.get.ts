@@ -6,7 +6,7 @@ const Query = v.object({
   path: v.string(),
   column: v.string(),
   value: v.pipe(v.string(), v.maxLength(10_000)),
-  before: v.optional(Instant),
+  before: v.optional(Moment),
 })
 
 /** In which points rows with a value are, and how they went from point to point. */

@@ -2,7 +2,7 @@ import * as v from 'valibot'
 import { heavyOf, traceOf } from '../../../../engine/catalog/trace'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
 
-const Query = v.object({ from: Instant, to: Instant })
+const Query = v.object({ from: Moment, to: Moment })
 const HEAVY = 12
 
 /** What changed in a stretch of time: rows by table over time, changes of structure, and the heaviest transactions. */

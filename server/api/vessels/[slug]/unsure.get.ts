@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { readRef } from '../../../../core/chain/instant-ref'
+import { readRef } from '../../../../core/chain/moment-ref'
 import { unsureAt } from '../../../../engine/log/unsure'
 
 const Query = v.object({
@@ -9,7 +9,7 @@ const Query = v.object({
   ),
 })
 
-/** What is not exactly as it was at an instant, or not known there. */
+/** What is not exactly as it was at a moment, or not known there. */
 export default route((engine, event) => {
   const { ref } = queryOf(event, Query)
   return unsureAt(engine, ref, readRef(ref)!)

@@ -1,5 +1,5 @@
 import { Chains, type Chain } from '../../core/chain/chain'
-import type { InstantRef } from '../../core/chain/instant-ref'
+import type { MomentRef } from '../../core/chain/moment-ref'
 import { laterPosition, positionOf } from '../../core/chain/position'
 import { scanLog } from '../../core/changes/log-text'
 import type { LateHole, LogManifest, NetManifest } from '../../core/changes/manifest'
@@ -14,14 +14,14 @@ import { bySource, readyAll, type Need, type OpenPoint } from '../points/open'
 import type { ContentPool } from '../pool/pool'
 import { readJson } from '../store/json'
 import type { Store } from '../store/store'
-import { InstantStore } from './instant-store'
+import { MomentStore } from './moment-store'
 import { lateHolesOf } from './breaks'
 import { structureAt } from './structure-at'
 import { LOOK_AHEAD } from './structure-pieces'
 import { segmentsOf, type StoredArtifact } from './segments'
 import { MemberView, type Ingredients } from './view'
 
-/** The chain of one member to an instant, with every artifact that would be read. */
+/** The chain of one member to a moment, with every artifact that would be read. */
 export interface ResolvedChain {
   member: string
   /** A full and what builds on it. */
@@ -31,11 +31,11 @@ export interface ResolvedChain {
   position: string
   at: Date
   exact: boolean
-  /** Whether the instant lies after the last mark. */
+  /** Whether the moment lies after the last mark. */
   later: boolean
 }
 
-export interface ResolvedInstant {
+export interface ResolvedMoment {
   vessel: Vessel
   at: Date
   chains: ResolvedChain[]
@@ -52,8 +52,8 @@ const notRestorable = (what: string) =>
 
 const nearOf = ({ near }: { near: number | null }) => (near === null ? null : new Date(near / 1000))
 
-/** Which artifacts lead to an instant, for every member of a vessel. */
-export async function resolveInstant(engine: EngineContext, ref: InstantRef): Promise<ResolvedInstant> {
+/** Which artifacts lead to a moment, for every member of a vessel. */
+export async function resolveMoment(engine: EngineContext, ref: MomentRef): Promise<ResolvedMoment> {
   const vessel = await vesselBySlug(engine, ref.slug)
   const lanes = await lanesOf(engine, vessel.id)
   const at = 'micros' in ref ? new Date(Math.ceil(ref.micros / 1000)) : await timeOfPosition(engine, vessel.id, lanes, ref)
@@ -167,7 +167,7 @@ async function timeOfPosition(
   return new Date(Math.max(Math.ceil(at / 1000), mark.at.getTime()))
 }
 
-/** An instant that was opened lately, with what was reckoned of it. */
+/** A moment that was opened lately, with what was reckoned of it. */
 interface Opened {
   opening: Promise<MemberView>
   view: MemberView | null
@@ -175,7 +175,7 @@ interface Opened {
 
 const caches = new WeakMap<ContentPool, Map<string, Opened>>()
 const VIEWS = 12
-/** Bytes of changes that instants which nobody may look at any more hold at most. */
+/** Bytes of changes that moments which nobody may look at any more hold at most. */
 const HELD_AT_MOST = 256 * 1024 * 1024
 
 /** One member at the end of a chain. */
@@ -224,7 +224,7 @@ export type Readable = Pick<MemberView, 'manifest' | 'store' | 'ready' | 'restsU
 async function readableOf(engine: EngineContext, vesselId: string, store: Store, chain: ResolvedChain): Promise<Readable> {
   const manifest = await readJson<Manifest>(store, chain.marks[0]!.manifest)
   if (!manifest.namespaces) return viewOfChain(engine, vesselId, store, chain)
-  return { manifest, store: InstantStore.over(store), ready: async () => undefined, restsUpon: () => [] }
+  return { manifest, store: MomentStore.over(store), ready: async () => undefined, restsUpon: () => [] }
 }
 
 async function makeView(
@@ -261,7 +261,7 @@ async function makeView(
     next,
     (name) => store.read(name),
   )
-  return new MemberView(InstantStore.over(store), from, state, state.awaits ? (follower?.position ?? null) : null)
+  return new MemberView(MomentStore.over(store), from, state, state.awaits ? (follower?.position ?? null) : null)
 }
 
 const followerOf = (engine: EngineContext, vesselId: string, member: string) =>
@@ -321,9 +321,9 @@ export async function viewOfArtifact(engine: EngineContext, store: Store, vessel
   })
 }
 
-/** Opens any instant of a vessel. */
-export async function openInstant(engine: EngineContext, id: string, ref: InstantRef, need: Need): Promise<OpenPoint> {
-  const { vessel, at, chains } = await resolveInstant(engine, ref)
+/** Opens any moment of a vessel. */
+export async function openMoment(engine: EngineContext, id: string, ref: MomentRef, need: Need): Promise<OpenPoint> {
+  const { vessel, at, chains } = await resolveMoment(engine, ref)
   const store = await openStore(engine, { id: chains[0]!.marks[0]!.storeId! })
   const opened = await Promise.all(chains.map((chain) => readableOf(engine, vessel.id, store, chain)))
   await readyAll(opened, need)
@@ -332,7 +332,7 @@ export async function openInstant(engine: EngineContext, id: string, ref: Instan
     at,
     name: null,
     vesselId: vessel.id,
-    store: InstantStore.together(opened.map((view) => view.store)),
+    store: MomentStore.together(opened.map((view) => view.store)),
     members: opened.map(({ manifest }) => bySource(manifest)),
     ready: (more) => readyAll(opened, more),
     restsUpon: (table) => opened.flatMap((view) => view.restsUpon(table)),

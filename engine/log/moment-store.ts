@@ -11,20 +11,20 @@ let made = 0
 
 /**
  * A store that also reads chunks of a state that was never stored: they are made from stored ones each time they
- * are asked for. So everything that reads content reads any instant.
+ * are asked for. So everything that reads content reads any moment.
  */
-export class InstantStore extends Store {
+export class MomentStore extends Store {
   private readonly chunks = new Map<string, MadeChunk>()
-  private parts: InstantStore[] = []
+  private parts: MomentStore[] = []
 
-  static over(store: Store): InstantStore {
+  static over(store: Store): MomentStore {
     const { id, name, backend, keys, index, pool } = store
-    return new InstantStore(id, name, backend, keys, index, pool)
+    return new MomentStore(id, name, backend, keys, index, pool)
   }
 
   /** Reads what any of several can read. */
-  static together(stores: InstantStore[]): InstantStore {
-    const one = InstantStore.over(stores[0]!)
+  static together(stores: MomentStore[]): MomentStore {
+    const one = MomentStore.over(stores[0]!)
     one.parts = stores
     return one
   }

@@ -1,7 +1,7 @@
 import type { ArtifactKind } from '../../core/chain/chain'
-import type { InstantRef } from '../../core/chain/instant-ref'
+import type { MomentRef } from '../../core/chain/moment-ref'
 import type { EngineContext } from '../context'
-import { resolveInstant } from './instant'
+import { resolveMoment } from './moment'
 
 /** A link of the chain that would be read. */
 export interface ChainLink {
@@ -13,7 +13,7 @@ export interface ChainLink {
   stored: number
 }
 
-export interface MemberAtInstant {
+export interface MemberAtMoment {
   member: string
   at: Date
   /** Whether the member stands exactly there, and not at the last mark before it. */
@@ -24,18 +24,18 @@ export interface MemberAtInstant {
   log: { segments: number; rows: number; bytes: number; stored: number; from: Date; to: Date } | null
 }
 
-export interface InstantView {
+export interface MomentView {
   at: Date
-  members: MemberAtInstant[]
+  members: MemberAtMoment[]
   missing: string[]
   bytes: number
   exact: boolean
 }
 
-/** What would be read to bring a vessel back to an instant. */
-export async function instantView(engine: EngineContext, ref: InstantRef): Promise<InstantView> {
-  const { at, chains, missing } = await resolveInstant(engine, ref)
-  const members = chains.map(({ member, marks, logs, position, at: stands, exact }): MemberAtInstant => {
+/** What would be read to bring a vessel back to a moment. */
+export async function momentView(engine: EngineContext, ref: MomentRef): Promise<MomentView> {
+  const { at, chains, missing } = await resolveMoment(engine, ref)
+  const members = chains.map(({ member, marks, logs, position, at: stands, exact }): MemberAtMoment => {
     const sum = (field: 'rows' | 'bytes' | 'stored') => logs.reduce((all, one) => all + one[field], 0)
     return {
       member,

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { readRef, refAtPosition, refAtTime } from './instant-ref'
+import { readRef, refAtPosition, refAtTime } from './moment-ref'
 
 describe('readRef', () => {
   it('reads what was written, and nothing else', () => {

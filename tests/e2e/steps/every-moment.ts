@@ -16,7 +16,7 @@ interface WithApp {
 }
 
 /** The vessel Bookings is there and backed up. */
-export function everyInstant(): void {
+export function everyMoment(): void {
   const server = testServer()
   const sql = (text: string) => server.psql('bookings', text)
   let person: Person
@@ -41,7 +41,7 @@ export function everyInstant(): void {
     await person.sees('by fare-cleanup')
   }
 
-  it('is told beforehand whether any instant could be entered, and what is put at the source', async () => {
+  it('is told beforehand whether any moment could be entered, and what is put at the source', async () => {
     sql('create table sales.tally (what text, n int); insert into sales.tally values (1, 2)')
     await person.opens('/vessels/bookings/definition')
     await person.clicks('[data-log] [role=switch]')
