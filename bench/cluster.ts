@@ -213,7 +213,7 @@ async function holdSeconds(bench: Bench): Promise<number> {
     store: 'store',
     promises: { couldLose: null, backWithin: null },
     readers: 2,
-    still: {
+    quiesce: {
       budgetMs: 30_000,
       steps: [{ id: 'a', name: 'hold', member: `pier/${HELD}`, turn: 0, act, release: act, limitMs: 5000, onFailure: 'stop' }],
     },

@@ -77,7 +77,7 @@ export class DemoClusters {
     const gate: VesselDefinition = {
       ...common,
       rules: [take('boarding'), { id: 'sales', act: 'take', kind: 'schema', pattern: 'ferry-db/bookings/sales' }],
-      still: { steps: [holdSales, flushGate, pauseGate], budgetMs: 8000 },
+      quiesce: { steps: [holdSales, flushGate, pauseGate], budgetMs: 8000 },
     }
     const backUp = async (vessel: Vessel) =>
       perform(engine, await addRun(engine, { kind: 'backup', vessel, startedBy: 'the schedule of the demo' }))
@@ -85,7 +85,7 @@ export class DemoClusters {
     const boarding = await addVessel(engine, 'Boarding gate', gate)
     await backUp(boarding)
     clock.set(undefined)
-    const mended = { ...gate, still: { steps: [holdSales, pauseGate], budgetMs: 5000 } }
+    const mended = { ...gate, quiesce: { steps: [holdSales, pauseGate], budgetMs: 5000 } }
     await saveDefinition(engine, boarding.slug, 1, mended)
     await backUp(await vesselBySlug(engine, boarding.slug))
     for (const [name, rules] of [

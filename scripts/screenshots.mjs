@@ -40,7 +40,7 @@ const VIEWS = [
   ['undo', `/vessels/bookings/undo?${new URLSearchParams({ member: cleanUp.member, position: cleanUp.position, end: cleanUp.end })}`],
   ['changes', '/vessels/bookings/changes?table=sales.booking_leg'],
   ['definition', '/vessels/bookings/definition'],
-  ['still', '/vessels/boarding-gate/definition#still', 'light', ['[data-step-bar="pause manifest"]']],
+  ['quiesce', '/vessels/boarding-gate/definition#quiesce', 'light', ['[data-step-bar="pause manifest"]']],
   ['sources-cluster', '/sources/pier/boarding/apps/StatefulSet/manifest'],
   ['files', '/vessels/kiosks/contents?show=pier/kiosk/volume/receipts&folder=2026/11', 'light', ['[data-files] tr:nth-child(3) button']],
   ['contents', `/vessels/bookings/contents?point=${before.id}&show=${LEG}`],

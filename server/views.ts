@@ -8,7 +8,7 @@ import type { SelectionSummary } from '../core/selection/summary'
 import type { Claim } from '../engine/catalog/claims'
 import type { SourceView as Source, ThingView as Thing } from '../engine/catalog/thing-views'
 import type { Found } from '../engine/catalog/find'
-import type { HoldLine as LedgerLine, OpenHold as Open, StillView as StillNow } from '../engine/catalog/hold-views'
+import type { HoldLine as LedgerLine, OpenHold as Open, QuiesceView as QuiesceNow } from '../engine/catalog/hold-views'
 import type { LifelineData } from '../engine/catalog/lifeline'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
@@ -70,7 +70,7 @@ export interface RestoresView {
 }
 export type OpenHold = Sent<Open>
 export type HoldLine = Sent<LedgerLine>
-export type StillView = Sent<StillNow>
+export type QuiesceView = Sent<QuiesceNow>
 export type Plan = DatabasePlan & { source: string }
 export interface PlanView {
   /** Stands for what this plan does; who starts it says so, and nothing else is done. */

@@ -18,8 +18,8 @@ const hold: Trouble = async ({ engine, harbour }, random) => {
     limitMs: 10_000,
     onFailure: 'go on',
   }
-  const still = { steps: [step], budgetMs: 3000 + random.below(4000) }
-  await engine.startRun({ kind: 'still', vessel: harbour!.vessel, startedBy: 'the soak', params: { still } })
+  const quiesce = { steps: [step], budgetMs: 3000 + random.below(4000) }
+  await engine.startRun({ kind: 'hold', vessel: harbour!.vessel, startedBy: 'the soak', params: { quiesce } })
   return 'a workload is stopped'
 }
 

@@ -30,8 +30,8 @@ const hold: Trouble = async ({ engine, vessel }, random) => {
     limitMs: 5000,
     onFailure: 'go on',
   }
-  const still = { steps: [step], budgetMs: 3000 + random.below(4000) }
-  await engine.startRun({ kind: 'still', vessel, startedBy: 'the soak', params: { still } })
+  const quiesce = { steps: [step], budgetMs: 3000 + random.below(4000) }
+  await engine.startRun({ kind: 'hold', vessel, startedBy: 'the soak', params: { quiesce } })
   return 'a hold begins'
 }
 

@@ -38,7 +38,7 @@ const parts = computed(() =>
         </template>
         <template v-if="data.losses.length > 0">
           {{ ' '
-          }}<a href="#losses" style="border-color: var(--iron)"
+          }}<a href="#losses" style="border-color: var(--error)"
             >{{ capital(numberInWords(data.losses.length)) }} {{ data.losses.length === 1 ? 'loss' : 'losses' }}</a
           >.
         </template>

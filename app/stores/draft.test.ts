@@ -35,7 +35,7 @@ describe('the draft of a definition', () => {
   it('says all of what an older definition does not, and is not changed by that', () => {
     const draft = useDraft()
     draft.open(SAVED)
-    expect(draft.definition).toMatchObject({ partly: 'keep', still: { steps: [] }, log: { follow: false } })
+    expect(draft.definition).toMatchObject({ partly: 'keep', quiesce: { steps: [] }, log: { follow: false } })
     expect(draft.isChanged).toBe(false)
     draft.definition.readers = 4
     expect([draft.isChanged, changesInWords(draft.definition, draft.saved!, null)]).toEqual([true, '4 readers instead of 2.'])

@@ -3,10 +3,10 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
 import type { ErrorRecord } from '~~/core/errors'
 import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core/plan/definition'
-import { NOT_HELD, type HoldStep, type Still } from '~~/core/quiesce/sequence'
+import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/sequence'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { SelectionView, SourceView, StillView, StoreView } from '~~/server/views'
+import type { SelectionView, SourceView, QuiesceView, StoreView } from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
 import { errorOf, post } from '~/utils/api'
@@ -14,11 +14,11 @@ import { newestOf } from '~/utils/newest'
 import { ruleFor } from '~/utils/rules'
 
 /** A definition of which everything is said. */
-export type WholeDefinition = VesselDefinition & { log: NonNullable<VesselDefinition['log']>; still: Still; partly: Partly }
+export type WholeDefinition = VesselDefinition & { log: NonNullable<VesselDefinition['log']>; quiesce: QuiesceSequence; partly: Partly }
 
 /** Older definitions say nothing of logs and of holds, which is to follow and to hold none, and to keep what can be. */
 const wholeOf = (given: VesselDefinition): WholeDefinition =>
-  JSON.parse(JSON.stringify({ log: defaultLog(false), still: NOT_HELD, partly: 'keep', ...given })) as WholeDefinition
+  JSON.parse(JSON.stringify({ log: defaultLog(false), quiesce: NOT_HELD, partly: 'keep', ...given })) as WholeDefinition
 
 const blank = (take: string[]): WholeDefinition =>
   wholeOf({
@@ -81,8 +81,8 @@ export const useDraft = defineStore('draft', () => {
   const whenOpen = (url: () => string) => () => (isOpen.value ? url() : null)
   const { data: sources } = useLoad<SourceView[]>(whenOpen(() => '/api/sources'))
   const { data: stores, refresh: refreshStores } = useLoad<StoreView[]>(whenOpen(() => '/api/stores'))
-  const { data: measured, refresh: refreshMeasured } = useLoad<StillView>(
-    whenOpen(() => (slug.value === null ? '/api/still' : `/api/vessels/${slug.value}/still`)),
+  const { data: measured, refresh: refreshMeasured } = useLoad<QuiesceView>(
+    whenOpen(() => (slug.value === null ? '/api/quiesce' : `/api/vessels/${slug.value}/quiesce`)),
   )
   /** What can only be said once sources and stores are known. */
   function fill(): void {
@@ -122,7 +122,7 @@ export const useDraft = defineStore('draft', () => {
   const removeRule = (index: number) => rules.value.splice(index, 1)
 
   /** Puts other steps in the place of those that hold. */
-  const putSteps = (steps: HoldStep[]) => void (definition.value.still.steps = steps)
+  const putSteps = (steps: HoldStep[]) => void (definition.value.quiesce.steps = steps)
 
   return {
     open,

@@ -23,7 +23,7 @@ describe('a run once more', () => {
   })
 
   it('is just started, where it changes nothing that stands', () => {
-    for (const kind of ['backup', 'verify', 'audit', 'still'] as const) expect(pageOfAgain(run(kind, {}))).toBeNull()
+    for (const kind of ['backup', 'verify', 'audit', 'hold'] as const) expect(pageOfAgain(run(kind, {}))).toBeNull()
   })
 
   it('wishes what it wished, with what older runs did not say yet taken as usual', () => {

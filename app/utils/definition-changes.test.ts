@@ -9,7 +9,7 @@ const before: WholeDefinition = {
   promises: { couldLose: null, backWithin: null },
   readers: 2,
   log: defaultLog(false),
-  still: { steps: [], budgetMs: 5000 },
+  quiesce: { steps: [], budgetMs: 5000 },
   partly: 'keep',
 }
 const words = (change: Partial<WholeDefinition>, than: { fresh: number; dropped: number } | null = { fresh: 0, dropped: 0 }) =>
@@ -24,7 +24,7 @@ describe('what saving would change', () => {
     expect(words({ store: 'south' })).toBe('Points go to south from now on; those in north stay.')
     expect(words({ log: { ...before.log, follow: true } })).toBe('The log is followed from now on; a full begins by itself.')
     expect(words({ log: { ...before.log, everySeconds: 99 } })).toBe('The log is followed in another way.')
-    expect(words({ still: { steps: [], budgetMs: 9000 } })).toBe('Members are held in another way.')
+    expect(words({ quiesce: { steps: [], budgetMs: 9000 } })).toBe('Members are held in another way.')
     expect(words({ partly: 'fail' })).toBe('A point is made of everything or not at all.')
     expect(words({ promises: { couldLose: 1, backWithin: null }, readers: 3 })).toBe('Other promises are made. 3 readers instead of 2.')
   })

@@ -18,10 +18,10 @@ export function changesInWords(now: WholeDefinition, before: WholeDefinition, th
   if (now.log.follow && !before.log.follow) parts.push('The log is followed from now on; a full begins by itself.')
   else if (!now.log.follow && before.log.follow) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
   else if (differ(now.log, before.log)) parts.push('The log is followed in another way.')
-  const [steps, hadSteps] = [now.still.steps.length, before.still.steps.length]
+  const [steps, hadSteps] = [now.quiesce.steps.length, before.quiesce.steps.length]
   if (steps > 0 && hadSteps === 0) parts.push('Members are quiesced from now on.')
   else if (steps === 0 && hadSteps > 0) parts.push('Nothing is held any more.')
-  else if (differ(now.still, before.still)) parts.push('Members are held in another way.')
+  else if (differ(now.quiesce, before.quiesce)) parts.push('Members are held in another way.')
   if (now.partly !== before.partly)
     parts.push(now.partly === 'fail' ? 'A point is made of everything or not at all.' : 'A point is made of what can be captured.')
   if (now.readers !== before.readers) parts.push(`${plural(now.readers, 'reader')} instead of ${before.readers}.`)

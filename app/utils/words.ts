@@ -6,7 +6,7 @@ import type { RunRow } from '~~/server/views'
 export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural }
 export { CONSISTENCY }
 
-export const STATE_COLOR = { whole: 'var(--glaze)', 'at risk': 'var(--ochre)', broken: 'var(--iron)', paused: 'var(--soft)' } as const
+export const STATE_COLOR = { whole: 'var(--glaze)', 'at risk': 'var(--warning)', broken: 'var(--error)', paused: 'var(--soft)' } as const
 
 export const RUN_KIND = {
   backup: 'Backup',
@@ -14,7 +14,7 @@ export const RUN_KIND = {
   rehearsal: 'Rehearsal',
   verify: 'Verification',
   undo: 'Undo',
-  still: 'Rehearsed hold',
+  hold: 'Rehearsed hold',
   fetch: 'Fetch',
   audit: 'Audit of the log',
   reindex: 'Rebuilt index',
@@ -31,8 +31,8 @@ export const RUN_STATE = {
   waiting: { word: 'waiting', color: 'var(--soft)', icon: 'i-lucide-hourglass' },
   running: { word: 'running', color: 'var(--ink)', icon: 'i-lucide-loader' },
   done: { word: 'done', color: 'var(--glaze)', icon: 'i-lucide-check' },
-  warned: { word: 'done, with warnings', color: 'var(--ochre-text)', icon: 'i-lucide-triangle-alert' },
-  failed: { word: 'failed', color: 'var(--iron)', icon: 'i-lucide-x' },
+  warned: { word: 'done, with warnings', color: 'var(--warning-text)', icon: 'i-lucide-triangle-alert' },
+  failed: { word: 'failed', color: 'var(--error)', icon: 'i-lucide-x' },
   cancelled: { word: 'cancelled', color: 'var(--soft)', icon: 'i-lucide-ban' },
   skipped: { word: 'skipped', color: 'var(--soft)', icon: 'i-lucide-minus' },
 } as const

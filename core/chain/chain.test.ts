@@ -147,15 +147,15 @@ describe('Chains', () => {
 
   it('leaves out what is damaged, and goes on as long as nothing changes', () => {
     const all = [artifact('f', 'full', 1, 1), artifact('l1', 'log', 1, 10), artifact('l2', 'log', 10, 20)]
-    const still = [{ member: 'db', from: position(20), to: position(25), fromAt: time(20), at: time(60) }]
-    expect(new Chains(all, still).coverage('db')).toEqual([{ from: time(1), to: time(60) }])
-    expect(new Chains(all, still).at('db', time(50))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
-    expect(new Chains(all, still).to('db', position(24))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
-    expect(new Chains(all, still).to('db', position(26))).toBeUndefined()
+    const caughtUp = [{ member: 'db', from: position(20), to: position(25), fromAt: time(20), at: time(60) }]
+    expect(new Chains(all, caughtUp).coverage('db')).toEqual([{ from: time(1), to: time(60) }])
+    expect(new Chains(all, caughtUp).at('db', time(50))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
+    expect(new Chains(all, caughtUp).to('db', position(24))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
+    expect(new Chains(all, caughtUp).to('db', position(26))).toBeUndefined()
     const first = [{ member: 'db', from: position(1), to: position(1), fromAt: time(1), at: time(9) }]
     expect(new Chains([all[0]!], first).coverage('db')).toEqual([{ from: time(1), to: time(9) }])
     expect(new Chains([all[0]!], first).at('db', time(5))).toMatchObject({ exact: true, artifacts: [all[0]] })
-    const broken = new Chains([all[0]!, { ...all[1]!, damaged: true }, all[2]!], still)
+    const broken = new Chains([all[0]!, { ...all[1]!, damaged: true }, all[2]!], caughtUp)
     expect(broken.coverage('db')).toEqual([{ from: time(1), to: time(1) }])
     expect(broken.to('db', position(5))).toBeUndefined()
   })

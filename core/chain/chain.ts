@@ -42,7 +42,7 @@ export interface RecoveryPoint {
 }
 
 /** A stretch at the end of a member's log in which it is known to have changed nothing. */
-export interface Stillness {
+export interface CaughtUp {
   member: string
   /** Where the log, or the full that it leads on from, ends. */
   from: string
@@ -104,7 +104,7 @@ const byPosition = (a: bigint, b: bigint) => (a < b ? -1 : a > b ? 1 : 0)
 const STILL = ''
 
 /** Nothing that was changed is a log without content: it leads on as any other does, and is not read. */
-function segmentOf({ member, from, to, fromAt, at }: Stillness): Segment {
+function segmentOf({ member, from, to, fromAt, at }: CaughtUp): Segment {
   const artifact: Artifact = { id: STILL, member, kind: 'log', parent: null, from, to, fromAt, at, era: '', rows: 0, bytes: 0, stored: 0 }
   return { artifact, from: positionOf(from)!, to: positionOf(to)! }
 }
@@ -121,7 +121,7 @@ class Era {
   constructor(
     private readonly member: string,
     artifacts: Artifact[],
-    still: Stillness | undefined,
+    caughtUp: CaughtUp | undefined,
   ) {
     for (const artifact of artifacts) {
       if (artifact.damaged) continue
@@ -132,7 +132,7 @@ class Era {
         this.marks.push({ artifact, to })
       }
     }
-    if (still) this.segments.push(segmentOf(still))
+    if (caughtUp) this.segments.push(segmentOf(caughtUp))
     this.marks.sort((a, b) => byPosition(a.to, b.to) || a.artifact.at.getTime() - b.artifact.at.getTime())
     this.marksByTime = this.marks.map(({ artifact }) => artifact).sort((a, b) => a.at.getTime() - b.at.getTime())
     this.segments.sort((a, b) => byPosition(a.from, b.from) || byPosition(a.to, b.to))
@@ -259,7 +259,7 @@ export class Chains {
   /** The newest era of each member first. */
   private readonly eras = new Map<string, Era[]>()
 
-  constructor(artifacts: Iterable<Artifact>, still: Stillness[] = []) {
+  constructor(artifacts: Iterable<Artifact>, caughtUp: CaughtUp[] = []) {
     const own = new Map<string, Map<string, Artifact[]>>()
     for (const artifact of artifacts) {
       const eras = own.get(artifact.member) ?? new Map<string, Artifact[]>()
@@ -269,12 +269,12 @@ export class Chains {
       else eras.set(artifact.era, [artifact])
     }
     for (const [member, eras] of own) {
-      const stillness = still.find((one) => one.member === member)
+      const until = caughtUp.find((one) => one.member === member)
       const newest = (list: Artifact[]) => list.reduce((time, { at }) => Math.max(time, at.getTime()), 0)
       const sorted = [...eras.values()].sort((a, b) => newest(b) - newest(a))
       this.eras.set(
         member,
-        sorted.map((list, i) => new Era(member, list, i === 0 ? stillness : undefined)),
+        sorted.map((list, i) => new Era(member, list, i === 0 ? until : undefined)),
       )
     }
   }

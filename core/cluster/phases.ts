@@ -42,11 +42,11 @@ const OF_KIND: Record<string, Phase> = {
 export const phaseOf = (kind: string): Phase => OF_KIND[kind] ?? 'others'
 
 /** How a workload is made so that nothing runs yet, and what sets it going afterwards; null for what always runs. */
-export function atRest(object: ClusterObject): { still: ClusterObject; start: Record<string, unknown> } | null {
+export function atRest(object: ClusterObject): { resting: ClusterObject; start: Record<string, unknown> } | null {
   const spec = (object.spec ?? {}) as { replicas?: number; suspend?: boolean }
   if (object.kind === 'Deployment' || object.kind === 'StatefulSet' || object.kind === 'ReplicaSet')
-    return { still: { ...object, spec: { ...spec, replicas: 0 } }, start: { replicas: spec.replicas ?? 1 } }
+    return { resting: { ...object, spec: { ...spec, replicas: 0 } }, start: { replicas: spec.replicas ?? 1 } }
   if (object.kind === 'CronJob')
-    return { still: { ...object, spec: { ...spec, suspend: true } }, start: { suspend: spec.suspend ?? false } }
+    return { resting: { ...object, spec: { ...spec, suspend: true } }, start: { suspend: spec.suspend ?? false } }
   return null
 }

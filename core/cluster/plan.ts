@@ -175,7 +175,7 @@ class Planner {
     const { object: mapped, notes, trouble } = mapObject(then, namespace, this.wish, namespace === null ? new Map() : this.renames)
     if (trouble) this.troubles.push({ code: 'change_impossible', what: trouble, next: 'Mend the change, or leave it out.' })
     const rest = this.wish.atRest ? atRest(mapped) : null
-    const object = rest ? rest.still : mapped
+    const object = rest ? rest.resting : mapped
     if (rest)
       notes.push(
         `left at rest: ${Object.entries(rest.start)

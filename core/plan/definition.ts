@@ -1,6 +1,6 @@
 import type { Rule } from '../selection/rules'
 import { patternTrouble } from '../selection/rules'
-import { NOT_HELD, stillTroubles, type Still } from '../quiesce/sequence'
+import { NOT_HELD, quiesceTroubles, type QuiesceSequence } from '../quiesce/sequence'
 import type { Promises } from './state'
 
 /** What a person defines of a vessel; saved as numbered versions, never changed afterwards. */
@@ -13,7 +13,7 @@ export interface VesselDefinition {
   /** Absent in definitions from before logs could be followed. */
   log?: LogPlan
   /** Absent in definitions from before anything could be held still. */
-  still?: Still
+  quiesce?: QuiesceSequence
   /** When something that is taken can't be captured: a point of the rest, or none. Absent, a point of the rest. */
   partly?: Partly
 }
@@ -68,7 +68,7 @@ export function isAuditHour({ hours }: AuditLimits, at: Date): boolean {
   return hours.from < hours.to ? hour >= hours.from && hour < hours.to : hour >= hours.from || hour < hours.to
 }
 
-export const stillOf = (definition: VesselDefinition): Still => definition.still ?? NOT_HELD
+export const quiesceOf = (definition: VesselDefinition): QuiesceSequence => definition.quiesce ?? NOT_HELD
 export const logOf = (definition: VesselDefinition): LogPlan => definition.log ?? defaultLog(false)
 
 function logTroubles({ everySeconds, segmentBytes, keepAtMost, audit }: LogPlan): string[] {
@@ -101,6 +101,6 @@ export function definitionTroubles(definition: VesselDefinition): string[] {
     troubles.push(`Readers must be a whole number from ${min} to ${max}.`)
   }
   if (definition.log) troubles.push(...logTroubles(definition.log))
-  if (definition.still) troubles.push(...stillTroubles(definition.still))
+  if (definition.quiesce) troubles.push(...quiesceTroubles(definition.quiesce))
   return troubles
 }

@@ -1,4 +1,4 @@
-import { membersHeld, turnsOf, type HoldStep, type Still } from './sequence'
+import { membersHeld, turnsOf, type HoldStep, type QuiesceSequence } from './sequence'
 
 /** A step as it was measured, in milliseconds from the beginning of the first one. */
 export interface MeasuredStep {
@@ -36,8 +36,8 @@ const ASSUMED_RELEASE_MS = 100
  * The sequence as lanes over time: with the times of the last run where a step was in it, with assumed ones for the
  * others.
  */
-export function lanesOf(still: Still, measured: MeasuredStep[], members: string[]): Lanes {
-  const { steps } = still
+export function lanesOf(quiesce: QuiesceSequence, measured: MeasuredStep[], members: string[]): Lanes {
+  const { steps } = quiesce
   const preparing = new Set(steps.filter(({ prepares }) => prepares).map(({ member, name }) => `${member}\n${name}`))
   const holding = measured.filter(({ member, name }) => !preparing.has(`${member}\n${name}`))
   const known = new Map(measured.map((one) => [`${one.member}\n${one.name}`, one]))
@@ -68,7 +68,7 @@ export function lanesOf(still: Still, measured: MeasuredStep[], members: string[
     end += ASSUMED_RELEASE_MS
     for (const bar of bars) if (turn.includes(bar.step)) bar.released = bar.step.prepares ? bar.held : end
   }
-  const all = [...new Set([...members, ...membersHeld(still)])]
+  const all = [...new Set([...members, ...membersHeld(quiesce)])]
   return {
     members: all.map((member) => ({ member, bars: bars.filter(({ step }) => step.member === member) })),
     all: bars.every(({ step }) => step.prepares) ? null : { from: reached, to },

@@ -1,6 +1,6 @@
 import { safePath } from '../content/tree-path'
 import { namesOf } from '../things/thing'
-import type { Still } from './sequence'
+import type { QuiesceSequence } from './sequence'
 import { fillIn, namesIn, type StepValues } from './values'
 
 /** A volume that is not read from its root, but from a folder in it: always the same, or one that a step returned. */
@@ -14,7 +14,7 @@ export interface ReadFrom {
 const MOST_READS = 100
 
 /** What keeps folders to read from being used, in words. */
-export function readTroubles({ steps, reads = [] }: Still): string[] {
+export function readTroubles({ steps, reads = [] }: QuiesceSequence): string[] {
   const troubles: string[] = []
   if (reads.length > MOST_READS) troubles.push(`At most ${MOST_READS} volumes are read from folders.`)
   const known = new Set(steps.map(({ name }) => name))
@@ -40,8 +40,12 @@ export function readTroubles({ steps, reads = [] }: Still): string[] {
  * The folder of a volume that is read, from its root and without a slash before it; empty for all of it.
  * @returns why it is not known instead, when a step did not return what is named, or something that leads elsewhere
  */
-export function folderToRead(still: Still, volume: string, values: Record<string, StepValues>): { folder: string; trouble: string | null } {
-  const read = still.reads?.find((one) => one.volume === volume)
+export function folderToRead(
+  quiesce: QuiesceSequence,
+  volume: string,
+  values: Record<string, StepValues>,
+): { folder: string; trouble: string | null } {
+  const read = quiesce.reads?.find((one) => one.volume === volume)
   if (!read) return { folder: '', trouble: null }
   const { text, missing } = fillIn(read.folder, values)
   if (missing !== null) return { folder: '', trouble: `${missing} says which folder of it is to be read, and no step returned that.` }

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import fc from 'fast-check'
-import { membersHeld, moved, stillTroubles, tidied, turnsOf, type HoldStep } from './sequence'
+import { membersHeld, moved, quiesceTroubles, tidied, turnsOf, type HoldStep } from './sequence'
 
 const step = (name: string, turn: number, more: Partial<HoldStep> = {}): HoldStep => ({
   id: name,
@@ -13,7 +13,7 @@ const step = (name: string, turn: number, more: Partial<HoldStep> = {}): HoldSte
   release: { kind: 'exec', selector: 'app=manifest', container: '', pods: 'one', active: '', command: ['manifestctl', 'release'] },
   ...more,
 })
-const troubles = (...steps: HoldStep[]) => stillTroubles({ steps, budgetMs: 5000 })
+const troubles = (...steps: HoldStep[]) => quiesceTroubles({ steps, budgetMs: 5000 })
 
 describe('a quiesce sequence', () => {
   it('is fine with steps that are named, limited and released, whose values come from before', () => {
@@ -42,7 +42,7 @@ describe('a quiesce sequence', () => {
     expect(troubles(...steps).join(' ')).toContain(words)
   })
   it('has a budget', () => {
-    expect(stillTroubles({ steps: [], budgetMs: 1 })).toEqual(['The budget of a hold must lie between 0.5 s and an hour.'])
+    expect(quiesceTroubles({ steps: [], budgetMs: 1 })).toEqual(['The budget of a hold must lie between 0.5 s and an hour.'])
   })
   it('has turns in their order, and members', () => {
     const steps = [step('c', 7), step('a', 2), step('b', 2, { member: 'db/bookings' })]

@@ -35,7 +35,7 @@ export interface HoldStep {
 }
 
 /** How the members of a vessel are held still together. */
-export interface Still {
+export interface QuiesceSequence {
   steps: HoldStep[]
   /** The longest that anything may be held; then all is released, whatever was reached. */
   budgetMs: number
@@ -43,7 +43,7 @@ export interface Still {
   reads?: ReadFrom[]
 }
 
-export const NOT_HELD: Still = { steps: [], budgetMs: 5000 }
+export const NOT_HELD: QuiesceSequence = { steps: [], budgetMs: 5000 }
 export const LIMITS = { step: { min: 100, max: 3_600_000 }, budget: { min: 500, max: 3_600_000 } } as const
 const MOST_STEPS = 100
 const NAME = /^[A-Za-z][\w -]{0,39}$/
@@ -54,7 +54,7 @@ export function turnsOf(steps: HoldStep[]): HoldStep[][] {
   return turns.map((turn) => steps.filter((step) => step.turn === turn))
 }
 
-export const membersHeld = ({ steps }: Still): string[] => [...new Set(steps.map(({ member }) => member))].sort()
+export const membersHeld = ({ steps }: QuiesceSequence): string[] => [...new Set(steps.map(({ member }) => member))].sort()
 
 /** Every text of an act that may hold values of other steps. */
 export function textsOf(act: Act): string[] {
@@ -113,8 +113,8 @@ function stepTroubles(step: HoldStep, earlier: HoldStep[]): string[] {
 }
 
 /** What keeps a sequence from being used, in words; empty when nothing does. */
-export function stillTroubles(still: Still): string[] {
-  const { steps, budgetMs } = still
+export function quiesceTroubles(quiesce: QuiesceSequence): string[] {
+  const { steps, budgetMs } = quiesce
   const troubles: string[] = []
   if (steps.length > MOST_STEPS) troubles.push(`A sequence has at most ${MOST_STEPS} steps.`)
   const { min, max } = LIMITS.budget
@@ -130,7 +130,7 @@ export function stillTroubles(still: Still): string[] {
         steps.filter(({ turn }) => turn < step.turn),
       ),
     )
-  return [...troubles, ...readTroubles(still)]
+  return [...troubles, ...readTroubles(quiesce)]
 }
 
 /** Turns without gaps, in the same order: what the lanes show as columns. */

@@ -17,6 +17,7 @@ import * as losses from './migrations/014-losses'
 import * as pace from './migrations/015-pace'
 import * as choices from './migrations/016-choices'
 import * as countedLosses from './migrations/017-counted-losses'
+import * as quiesce from './migrations/018-quiesce'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -41,6 +42,7 @@ const migrations: MigrationProvider = {
     '015-pace': pace,
     '016-choices': choices,
     '017-counted-losses': countedLosses,
+    '018-quiesce': quiesce,
   }),
 }
 
@@ -59,9 +61,14 @@ export function openCatalog(connectionString: string): { db: CatalogDb; pool: pg
   return { db: new Kysely<Catalog>({ dialect: new PostgresDialect({ pool }) }), pool }
 }
 
-/** Brings the catalog to the newest version. Safe to call from several processes at once. */
-export async function migrate(db: CatalogDb): Promise<void> {
-  const { error } = await new Migrator({ db, provider: migrations }).migrateToLatest()
+/**
+ * Brings the catalog to the newest version, or to the one that is named. Safe to call from several processes at once.
+ *
+ * @throws what the catalog refused; nothing of the migrations is kept then
+ */
+export async function migrate(db: CatalogDb, to?: string): Promise<void> {
+  const migrator = new Migrator({ db, provider: migrations })
+  const { error } = to === undefined ? await migrator.migrateToLatest() : await migrator.migrateTo(to)
   if (error) throw error
 }
 

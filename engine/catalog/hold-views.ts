@@ -86,14 +86,14 @@ export async function holdsOfRun(engine: EngineContext, run: string): Promise<Ho
 }
 
 /** What holding a vessel took the last time, and what steps may do here. */
-export interface StillView {
+export interface QuiesceView {
   last: { run: string; kind: RunKind; at: Date; lines: HoldLine[] } | null
   hosts: string[]
   programs: string[]
   folder: string | null
 }
 
-export async function stillView(engine: EngineContext, vesselId: string | null): Promise<StillView> {
+export async function quiesceView(engine: EngineContext, vesselId: string | null): Promise<QuiesceView> {
   const { hosts, folder } = engine.hooks
   const row = vesselId
     ? await engine.db

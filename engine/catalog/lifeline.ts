@@ -7,7 +7,7 @@ import {
   type Artifact,
   type Moment,
   type RecoveryPoint,
-  type Stillness,
+  type CaughtUp,
   type Stretch,
 } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
@@ -97,11 +97,11 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
   const wanted = new Set(links.map((link) => link.artifact_id))
   const marks = (await marksOf(engine, vesselId)).filter(({ id }) => wanted.has(id))
   const logs = await logsOf(engine, vesselId)
-  const still = await stillnessOf(engine, vesselId)
+  const caughtUp = await caughtUpOf(engine, vesselId)
   return {
     members: membersOf(marks, points.at(-1) ? byPoint.get(points.at(-1)!.id)! : []),
     artifacts: marks,
-    chains: new Chains([...marks, ...logs], still),
+    chains: new Chains([...marks, ...logs], caughtUp),
     points: points.map((point) => ({
       id: point.id,
       at: point.at,
@@ -202,22 +202,22 @@ async function logsOf(engine: EngineContext, vesselId: string): Promise<Artifact
   return rows.map(artifactOf)
 }
 
-async function stillnessOf(engine: EngineContext, vesselId: string): Promise<Stillness[]> {
+async function caughtUpOf(engine: EngineContext, vesselId: string): Promise<CaughtUp[]> {
   const rows = await engine.db
     .selectFrom('follower')
-    .select(['member', 'position', 'at', 'still_position', 'still_at'])
+    .select(['member', 'position', 'at', 'caught_up_position', 'caught_up_at'])
     .where('vessel_id', '=', vesselId)
     .where('position', 'is not', null)
-    .where('still_at', 'is not', null)
+    .where('caught_up_at', 'is not', null)
     .execute()
   return rows
-    .filter((row) => positionOf(row.still_position!)! >= positionOf(row.position!)!)
+    .filter((row) => positionOf(row.caught_up_position!)! >= positionOf(row.position!)!)
     .map((row) => ({
       member: row.member,
       from: row.position!,
-      to: row.still_position!,
+      to: row.caught_up_position!,
       fromAt: row.at!,
-      at: row.still_at! > row.at! ? row.still_at! : row.at!,
+      at: row.caught_up_at! > row.at! ? row.caught_up_at! : row.at!,
     }))
 }
 

@@ -331,8 +331,8 @@ export interface LogCatalog {
     position: string | null
     at: Time | null
     /** The source has sent everything up to here, and nothing of it was for us. */
-    still_position: string | null
-    still_at: Time | null
+    caught_up_position: string | null
+    caught_up_at: Time | null
     era: Generated<string>
     /** Bytes of log that the source keeps for us, and that it has written since. */
     retained: string | number | null
@@ -425,8 +425,8 @@ export interface LogCatalog {
 export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
 export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source' | 'audit'
 
-/** A `still` holds and releases, and does nothing else. */
-export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'still', 'fetch', 'audit', 'reindex'] as const
+/** A `hold` holds and releases, and does nothing else. */
+export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'hold', 'fetch', 'audit', 'reindex'] as const
 export type RunKind = (typeof RUN_KINDS)[number]
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

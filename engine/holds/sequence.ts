@@ -1,6 +1,6 @@
 import { errorRecord, VesselError } from '../../core/errors'
 import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
-import { actInWords, turnsOf, type HoldStep, type Still } from '../../core/quiesce/sequence'
+import { actInWords, turnsOf, type HoldStep, type QuiesceSequence } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
 import { namesOf, placeInWords } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
@@ -49,14 +49,14 @@ export class HoldSequence {
 
   constructor(
     private readonly run: RunContext,
-    private readonly still: Still,
+    private readonly quiesce: QuiesceSequence,
   ) {
     this.ledger = new Ledger(run.engine)
   }
 
   /** Writes all steps into the run, so that a person sees what will come. */
   async plan(): Promise<void> {
-    for (const step of turnsOf(this.still.steps).flat())
+    for (const step of turnsOf(this.quiesce.steps).flat())
       this.held.push({
         step,
         ordinal: await this.run.plan({ kind: step.prepares ? 'prepare' : 'hold', member: this.label(step), title: step.name }),
@@ -81,7 +81,7 @@ export class HoldSequence {
   /** Milliseconds of the budget that are left; null when nothing is held. */
   left(): number | null {
     if (this.begun === 0 || this.releasedAt !== null || this.lapse.signal.aborted) return null
-    return Math.max(0, this.begun + this.still.budgetMs - Date.now())
+    return Math.max(0, this.begun + this.quiesce.budgetMs - Date.now())
   }
 
   /**
@@ -91,8 +91,8 @@ export class HoldSequence {
   async begin(): Promise<void> {
     if (this.held.length === 0) return
     this.begun = Date.now()
-    this.timer = setTimeout(() => this.expireSafely(), this.still.budgetMs)
-    for (const turn of turnsOf(this.still.steps)) {
+    this.timer = setTimeout(() => this.expireSafely(), this.quiesce.budgetMs)
+    for (const turn of turnsOf(this.quiesce.steps)) {
       if (this.lapse.signal.aborted || (await this.isReleasedByOthers())) break
       this.underway = Promise.allSettled(this.held.filter(({ step }) => turn.includes(step)).map((one) => this.hold(one)))
       await this.underway
@@ -141,9 +141,9 @@ export class HoldSequence {
     const placed = { act, release: this.placedRelease(step, act) }
     // Whoever releases it must be known when the catalog is away, too.
     one.holders = [holder, placed.release ? await holderFor(this.run.engine, step.member, placed.release.act) : holder]
-    const end = this.begun + this.still.budgetMs
+    const end = this.begun + this.quiesce.budgetMs
     const run = { id: this.run.id, vesselId: this.run.vesselId }
-    one.hold = await this.ledger.begin(run, step, this.held.indexOf(one), placed, this.still.budgetMs, end, this.values)
+    one.hold = await this.ledger.begin(run, step, this.held.indexOf(one), placed, this.quiesce.budgetMs, end, this.values)
     const unwanted = new AbortController()
     const stopLooking = this.whileWanted(one.hold, unwanted)
     const both = AbortSignal.any([signal, unwanted.signal])
@@ -215,7 +215,7 @@ export class HoldSequence {
   private async expire(): Promise<void> {
     if (this.releasing) return
     this.lapse.abort(new Error('the budget of the hold is over'))
-    const words = durationInWords(this.still.budgetMs)
+    const words = durationInWords(this.quiesce.budgetMs)
     await this.release()
     await this.run.say('warning', `The budget of ${words} for holding was over, so everything was released.`)
   }
@@ -230,7 +230,7 @@ export class HoldSequence {
     clearTimeout(this.timer)
     await this.underway
     if (this.held.some(({ hold, step }) => hold && !step.prepares)) this.releasedAt ??= Date.now()
-    for (const turn of turnsOf(this.still.steps).reverse())
+    for (const turn of turnsOf(this.quiesce.steps).reverse())
       await Promise.all(
         this.held.filter(({ step, hold }) => hold && !step.prepares && turn.includes(step)).map((one) => this.releaseOne(one)),
       )

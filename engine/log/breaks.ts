@@ -74,7 +74,7 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
   await engine.db.transaction().execute(async (tx) => {
     const row = await tx
       .selectFrom('follower')
-      .select(['position', 'at', 'still_at', 'still_position'])
+      .select(['position', 'at', 'caught_up_at', 'caught_up_position'])
       .where('vessel_id', '=', vesselId)
       .where('member', '=', member)
       .forUpdate()
@@ -87,8 +87,9 @@ export async function recordBreak(engine: EngineContext, vesselId: string, membe
       .where('to_at', 'is', null)
       .where('kind', '<>', 'structure')
       .executeTakeFirst()
-    const held = row?.position && row.still_position && row.still_at && positionOf(row.still_position)! >= positionOf(row.position)!
-    const from = held && row.still_at! > row.at! ? row.still_at! : (row?.at ?? now)
+    const held =
+      row?.position && row.caught_up_position && row.caught_up_at && positionOf(row.caught_up_position)! >= positionOf(row.position)!
+    const from = held && row.caught_up_at! > row.at! ? row.caught_up_at! : (row?.at ?? now)
     // Until then nothing was changed after the last segment, so the chain leads up to there.
     if (held) {
       await tx

@@ -15,7 +15,7 @@ export interface FollowerRow {
   structure: 'trigger' | 'compare'
   position: string | null
   at: Date | null
-  still_position: string | null
+  caught_up_position: string | null
   era: string
   tables: FollowedTables
   structure_names: StructurePiece | null
@@ -45,11 +45,13 @@ export async function examine(engine: EngineContext, access: PostgresAccess, row
 async function wasMoved({ db }: EngineContext, row: FollowerRow): Promise<boolean> {
   const now = await db
     .selectFrom('follower')
-    .select(['position', 'still_position', 'era', 'state'])
+    .select(['position', 'caught_up_position', 'era', 'state'])
     .where('vessel_id', '=', row.vessel_id)
     .where('member', '=', row.member)
     .executeTakeFirst()
-  return now?.position !== row.position || now.still_position !== row.still_position || now.era !== row.era || now.state === 'broken'
+  return (
+    now?.position !== row.position || now.caught_up_position !== row.caught_up_position || now.era !== row.era || now.state === 'broken'
+  )
 }
 
 async function examineServer(access: PostgresAccess, row: FollowerRow): Promise<void> {
@@ -91,7 +93,7 @@ async function examineSlot(access: PostgresAccess, row: FollowerRow): Promise<vo
         reason: `${access.name} has given up the log that the slot ${row.slot} needs (max_slot_wal_keep_size).`,
         next: NEXT,
       })
-    if (positionOf(slot.confirmed)! > positionOf(row.position!)! && !isStill(row, slot.confirmed))
+    if (positionOf(slot.confirmed)! > positionOf(row.position!)! && !isCaughtUp(row, slot.confirmed))
       throw new LogBroken({
         kind: 'position',
         reason: `The slot ${row.slot} was moved on to ${slot.confirmed} by somebody else; the log from ${row.position} on is lost.`,
@@ -103,6 +105,6 @@ async function examineSlot(access: PostgresAccess, row: FollowerRow): Promise<vo
 }
 
 /** The source may have been told of stretches in which nothing happened. */
-function isStill({ still_position: still }: FollowerRow, confirmed: string): boolean {
-  return still !== null && positionOf(confirmed)! <= positionOf(still)!
+function isCaughtUp({ caught_up_position: caughtUp }: FollowerRow, confirmed: string): boolean {
+  return caughtUp !== null && positionOf(confirmed)! <= positionOf(caughtUp)!
 }

@@ -208,7 +208,7 @@ export class Follower {
       const { steps, sequences, changes, looked } = await readJson<LogManifest>(this.store, manifest)
       logs.push({ steps, sequences, changes, looked })
     }
-    const quiet = quietSince(told ? exact : from, [...logs.map(({ looked }) => looked), this.looks ? this.row.still_position : null])
+    const quiet = quietSince(told ? exact : from, [...logs.map(({ looked }) => looked), this.looks ? this.row.caught_up_position : null])
     const state = { known, digest, quiet, tables: known.tables, followed: this.row.tables }
     const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
     for (const { steps, sequences, changes } of logs) {
@@ -275,9 +275,9 @@ export class Follower {
     const { rows } = await this.ask((client) =>
       client.query<{ version: number }>(`select current_setting('server_version_num')::int as version`),
     )
-    const { still_position: still } = this.row
+    const { caught_up_position: caughtUp } = this.row
     // Where nothing had changed since, the source was told so; telling it less would move its slot back.
-    const from = still ? laterPosition(still, this.position) : this.position
+    const from = caughtUp ? laterPosition(caughtUp, this.position) : this.position
     // This worker has the log: whoever still reads it has lost it.
     await freeSlot(this.access, this.row.database, this.row.slot)
     this.stream = await LogStream.open(
@@ -435,28 +435,28 @@ export class Follower {
   private async reached(position: string): Promise<void> {
     // A segment that failed waits no more, and what it held is in no store.
     if (this.failure || !this.recorder.isEmpty || this.recorder.isOpen || this.waiting > 0) return
-    const [still, at] = this.stillUntil(position)
+    const [caughtUp, at] = this.caughtUpTo(position)
     if (!at || (!this.hurried && Date.now() - this.toldAt < TELL_EVERY_MS)) return
     this.toldAt = Date.now()
     this.hurried = false
     const { numUpdatedRows } = await this.engine.db
       .updateTable('follower')
-      .set({ still_position: still, still_at: at, state: 'following', trouble: null })
+      .set({ caught_up_position: caughtUp, caught_up_at: at, state: 'following', trouble: null })
       .where('vessel_id', '=', this.vessel.id)
       .where('member', '=', this.row.member)
       .where('position', '=', this.position)
       // Two words may overtake each other on their way: the catalog must never be behind what the source was told.
-      .where((eb) => eb.or([eb('still_position', 'is', null), eb(sql`still_position::pg_lsn`, '<=', sql`${still}::pg_lsn`)]))
+      .where((eb) => eb.or([eb('caught_up_position', 'is', null), eb(sql`caught_up_position::pg_lsn`, '<=', sql`${caughtUp}::pg_lsn`)]))
       .executeTakeFirst()
     if (numUpdatedRows === 0n) return
     // From the first word on any moment can be entered, though nothing may change for hours.
     if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
-    this.told = positionOf(still)!
-    if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(still)
+    this.told = positionOf(caughtUp)!
+    if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(caughtUp)
   }
 
   /** Up to where nothing has changed, and when that was, where the source has sent everything up to a position. */
-  private stillUntil(position: string): [position: string, at: Date | null] {
+  private caughtUpTo(position: string): [position: string, at: Date | null] {
     const reached = positionOf(position)!
     const at = this.certain && this.certain.position <= reached ? this.certain.at : null
     if (!this.looks) return [position, at]

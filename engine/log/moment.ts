@@ -246,7 +246,7 @@ async function makeView(
     at,
     later,
     // Up to where it is known that nothing has changed since the last segment.
-    still: follower?.era === era ? follower.still_position : null,
+    caughtUp: follower?.era === era ? follower.caught_up_position : null,
     holes,
     following: [],
   }
@@ -267,7 +267,7 @@ async function makeView(
 const followerOf = (engine: EngineContext, vesselId: string, member: string) =>
   engine.db
     .selectFrom('follower')
-    .select(['era', 'position', 'still_position'])
+    .select(['era', 'position', 'caught_up_position'])
     .where('vessel_id', '=', vesselId)
     .where('member', '=', member)
     .executeTakeFirst()

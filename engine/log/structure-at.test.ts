@@ -107,7 +107,7 @@ async function stateAfter(count: number, logs: LogManifest[], read: Map<string, 
   const before = logs.filter((log) => Number(log.from) < 0 || parseInt(log.from.slice(2), 16) < at * 16)
   const ahead = logs.slice(before.length)
   const from = { full: { member: 'db', databases: [full] } as unknown as Manifest, mark: full.position, nets: [], logs: before }
-  const rest = { position: position(at), at: new Date(0), later: true, still: null, holes: [], following: [] }
+  const rest = { position: position(at), at: new Date(0), later: true, caughtUp: null, holes: [], following: [] }
   const next = async function* () {
     yield* ahead
   }
@@ -170,9 +170,9 @@ describe('the structure at a position', () => {
     const full = databaseOf(viewsAfter([], 0), [], position(1))
     const segment = (from: number, to: number, looked: number) =>
       ({ ...NOTHING_TOLD, from: position(from), to: position(to), looked: position(looked) }) as unknown as LogManifest
-    const told = async (at: number, before: LogManifest[], ahead: LogManifest[], still: number | null) => {
+    const told = async (at: number, before: LogManifest[], ahead: LogManifest[], caughtUp: number | null) => {
       const from = { full: { member: 'db', databases: [full] } as unknown as Manifest, mark: full.position, nets: [], logs: before }
-      const rest = { at: new Date(0), later: true, still: still === null ? null : position(still), holes: [], following: [] }
+      const rest = { at: new Date(0), later: true, caughtUp: caughtUp === null ? null : position(caughtUp), holes: [], following: [] }
       const next = async function* () {
         yield* ahead
       }

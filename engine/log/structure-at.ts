@@ -107,7 +107,7 @@ function lookedAfter(from: Ingredients, ahead: LogManifest[], at: bigint, looks:
   const pieces = piecesOf(covering < 0 ? logs : logs.slice(0, covering + 1), read)
   const open = pieces.filter((piece) => piece.from !== null && piece.from < at && at < piece.exact)
   const isTold = covering >= 0 || pieces.some((piece) => isBehind(piece, at))
-  return { open, isKnown: !looks || isTold || (isUpTo(from.still, at) && ahead.length < LOOK_AHEAD) }
+  return { open, isKnown: !looks || isTold || (isUpTo(from.caughtUp, at) && ahead.length < LOOK_AHEAD) }
 }
 
 /** The structure at a position between two looks: as it was before the changes that may lie around it, and these are told. */

@@ -180,7 +180,7 @@ async function silent(happenings: Happening[]): Promise<string[]> {
   for (const [position, version] of world.truth) {
     const logs = world.logs.filter((log) => positionOf(log.from)! < BigInt(position))
     const from = { full: { member: 'db', databases: [full] } as unknown as Manifest, mark: full.position, nets: [], logs }
-    const rest = { position: text(position), at: new Date(0), later: true, still: null, holes: [], following: [] }
+    const rest = { position: text(position), at: new Date(0), later: true, caughtUp: null, holes: [], following: [] }
     const next = async function* () {
       yield* world.logs.slice(logs.length)
     }

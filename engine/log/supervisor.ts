@@ -212,7 +212,7 @@ export class LogSupervisor {
   /** Tables that could not be followed for a while are read whole by a differential. */
   private async recapture(vessel: Vessel, row: Row, mark: string): Promise<void> {
     // A source may be quiet since the log was stored, and what an audit found there lies behind its end.
-    const reached = row.still_position ? laterPosition(row.position!, row.still_position) : row.position!
+    const reached = row.caught_up_position ? laterPosition(row.position!, row.caught_up_position) : row.position!
     const late = await lateHolesOf(this.engine.db, row.vessel_id, row.member, reached)
     const known = [...Object.values(row.tables), ...late.flatMap(({ tables }) => Object.values(tables))]
     const lost = known.filter(({ since, born }) => since !== null && !born && positionOf(since)! > positionOf(mark)!)

@@ -35,7 +35,7 @@ export interface Ingredients {
   /** Whether the moment lies after the mark, even where the log has nothing in between. */
   later: boolean
   /** Up to here the follower knows that nothing was changed since the last segment; null where it does not. */
-  still: string | null
+  caughtUp: string | null
   /** What was found out later of tables whose rows are not known here. */
   holes: LateHole[]
   /** The segments that follow, as far as they were looked into. */

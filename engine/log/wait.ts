@@ -24,13 +24,14 @@ export async function waitForLog(
     signal.throwIfAborted()
     const row = await engine.db
       .selectFrom('follower')
-      .select(['position', 'still_position', 'state', 'trouble'])
+      .select(['position', 'caught_up_position', 'state', 'trouble'])
       .where('vessel_id', '=', vesselId)
       .where('member', '=', member)
       .executeTakeFirst()
     if (row?.trouble) why = row.trouble.what
     if (!row?.position || row.state === 'broken' || row.state === 'waiting') break
-    if (positionOf(row.position)! >= wanted || (row.still_position && positionOf(row.still_position)! >= wanted)) return row.position
+    if (positionOf(row.position)! >= wanted || (row.caught_up_position && positionOf(row.caught_up_position)! >= wanted))
+      return row.position
     await notify(engine.db, { about: 'flush', vessel: vesselId, member })
     await new Promise((resolve) => setTimeout(resolve, ASK_EVERY_MS))
   }

@@ -8,7 +8,7 @@ import { accessOf, openSource } from '../catalog/sources'
 import { namesOf } from '../../core/things/thing'
 import { capital } from '../../core/time/words'
 import { CONSISTENCY, consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
-import { stillOf } from '../../core/plan/definition'
+import { quiesceOf } from '../../core/plan/definition'
 import { folderToRead } from '../../core/quiesce/reads'
 import { SharedMoment } from '../holds/moment'
 import { HoldSequence } from '../holds/sequence'
@@ -50,7 +50,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
   const id = randomUUID()
-  const hold = new HoldSequence(run, stillOf(vessel.definition))
+  const hold = new HoldSequence(run, quiesceOf(vessel.definition))
   let committed = false
   try {
     const { members, entries, missing, facts } =
@@ -317,7 +317,7 @@ async function captureSource(
     earlierFiles: before.files,
     willLeave: (source) => willLeave(run, source),
     leftAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.leftAtSource = true),
-    folderToRead: (volume) => folderToRead(stillOf(vessel.definition), volume, moment.values),
+    folderToRead: (volume) => folderToRead(quiesceOf(vessel.definition), volume, moment.values),
     snapshot: async (database) => {
       const left = moment.left()
       const access = await accessOf(run.engine, name)

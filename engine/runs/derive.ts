@@ -178,9 +178,9 @@ export class Derivation {
 
   /** Until when the state at the position is known to have held. */
   private stands(position: string): Date {
-    const { at, still_at: still, still_position: reached } = this.row
-    const held = still !== null && reached !== null && positionOf(reached)! >= positionOf(position)! && still > at!
-    return held ? still : at!
+    const { at, caught_up_at: caughtUp, caught_up_position: reached } = this.row
+    const held = caughtUp !== null && reached !== null && positionOf(reached)! >= positionOf(position)! && caughtUp > at!
+    return held ? caughtUp : at!
   }
 
   private base(view: MemberView, position: string) {

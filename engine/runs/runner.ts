@@ -11,7 +11,7 @@ import { RunContext } from './context'
 import { reindex } from './reindex'
 import { restore } from './restore'
 import { undo } from './undo'
-import { rehearseStill } from './still'
+import { rehearseHold } from './rehearse-hold'
 import { verify } from './verify'
 import { storeOf } from './store-of'
 
@@ -51,7 +51,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   const row = await patiently(() => recorded.executeTakeFirst())
   if (!row) return 'over'
   const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
-  const unreached = isNew && row.kind !== 'still' ? await whyUnreached(engine, storeOf(row)) : null
+  const unreached = isNew && row.kind !== 'hold' ? await whyUnreached(engine, storeOf(row)) : null
   if (unreached) return later(engine, runId, unreached)
   const run = new RunContext(engine, runId, row.vessel_id)
   const begun = await patiently(() => run.begin())
@@ -75,7 +75,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
     else if (row.kind === 'verify') await verify(run, storeOf(row))
     else if (row.kind === 'reindex') await reindex(run, storeOf(row))
     else if (row.kind === 'audit') await audit(run, vessel, row.params as AuditParams)
-    else if (row.kind === 'still') await rehearseStill(run, row.params as never)
+    else if (row.kind === 'hold') await rehearseHold(run, row.params as never)
     else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)
     else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
     else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')

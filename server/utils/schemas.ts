@@ -58,7 +58,7 @@ const ActSchema = v.variant('kind', [
 ])
 
 /** What makes sense of it is judged by core. */
-export const StillSchema = v.strictObject({
+export const QuiesceSchema = v.strictObject({
   steps: v.pipe(
     v.array(
       v.strictObject({
@@ -91,7 +91,7 @@ export const Definition = v.strictObject({
   promises: v.strictObject({ couldLose: Milliseconds, backWithin: Milliseconds }),
   readers: v.pipe(v.number(), v.integer(), v.minValue(READERS.min), v.maxValue(READERS.max)),
   log: v.optional(LogPlanSchema),
-  still: v.optional(StillSchema),
+  quiesce: v.optional(QuiesceSchema),
   partly: v.optional(v.picklist(['keep', 'fail'])),
 })
 

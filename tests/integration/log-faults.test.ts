@@ -133,7 +133,7 @@ describe('a follower that fails while it still looks at what was done before it 
     }
     const row = await log.row()
     expect(row.position).toBe(position)
-    expect(laterPosition(row.still_position ?? '0/0', moment.position)).toBe(moment.position)
+    expect(laterPosition(row.caught_up_position ?? '0/0', moment.position)).toBe(moment.position)
     look()
     vi.restoreAllMocks()
     await log.flush()
@@ -228,9 +228,9 @@ describe('the catalog of a follower', () => {
         if nextval('word') = 1 then perform pg_advisory_xact_lock_shared(4711); end if; return null; end $$;
       create table fell (behind text);
       create function falls() returns trigger language plpgsql as $$ begin
-        insert into fell values (new.still_position); return null; end $$;
-      create trigger falls after update of still_position on follower for each row
-        when (new.still_position::pg_lsn < old.still_position::pg_lsn) execute function falls()`.execute(db)
+        insert into fell values (new.caught_up_position); return null; end $$;
+      create trigger falls after update of caught_up_position on follower for each row
+        when (new.caught_up_position::pg_lsn < old.caught_up_position::pg_lsn) execute function falls()`.execute(db)
     const confirmed = () => bench.sql(`select confirmed_flush_lsn from pg_replication_slots where database = current_database()`)
     const waits = async () => {
       const { rows } = await sql`select 1 from pg_locks where locktype = 'advisory' and objid = 4711 and not granted`.execute(db)
@@ -240,7 +240,7 @@ describe('the catalog of a follower', () => {
     try {
       await db.connection().execute(async (holder) => {
         await sql`select pg_advisory_lock(4711)`.execute(holder)
-        await sql`create trigger held before update of still_position on follower execute function held()`.execute(db)
+        await sql`create trigger held before update of caught_up_position on follower execute function held()`.execute(db)
         bench.sql('select pg_switch_wal()')
         await hurry()
         await until(waits)

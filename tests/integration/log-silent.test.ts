@@ -32,7 +32,7 @@ beforeAll(async () => {
   await log.bench.backup(log.vessel)
   log.follow()
   await log.flush()
-  await vi.waitFor(async () => expect((await follower(far))!.still_position).not.toBeNull(), { timeout: 20_000, interval: 100 })
+  await vi.waitFor(async () => expect((await follower(far))!.caught_up_position).not.toBeNull(), { timeout: 20_000, interval: 100 })
 })
 afterAll(async () => {
   await log?.unfollow()
@@ -71,7 +71,7 @@ describe('a source that fell silent', () => {
         expect(row.state).toBe('following')
         expect(
           log.bench.sql(
-            `select '${row.position}'::pg_lsn >= '${position}'::pg_lsn or '${row.still_position}'::pg_lsn >= '${position}'::pg_lsn`,
+            `select '${row.position}'::pg_lsn >= '${position}'::pg_lsn or '${row.caught_up_position}'::pg_lsn >= '${position}'::pg_lsn`,
           ),
         ).toBe('t')
       },

@@ -102,7 +102,7 @@ describe('a log in which nothing changes', () => {
     const before = await log.segments()
     log.follow()
     await told
-    expect((await log.row()).still_at!.getTime()).toBeGreaterThan(before.at(-1)!.at.getTime())
+    expect((await log.row()).caught_up_at!.getTime()).toBeGreaterThan(before.at(-1)!.at.getTime())
     expect(await log.segments()).toHaveLength(before.length)
   })
 })

@@ -133,7 +133,7 @@ export class BoardingBench {
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 2,
-      still: {
+      quiesce: {
         budgetMs: 10_000,
         steps: [
           {

@@ -7,7 +7,7 @@ import { join } from 'node:path'
 import { buffer } from 'node:stream/consumers'
 import { expect, inject } from 'vitest'
 import type { Consistency, Reached } from '../../core/quiesce/consistency'
-import type { Act, HoldStep, Still } from '../../core/quiesce/sequence'
+import type { Act, HoldStep, QuiesceSequence } from '../../core/quiesce/sequence'
 import { addSource } from '../../engine/catalog/sources'
 import { addVessel, type Vessel } from '../../engine/catalog/vessels'
 import { Ledger } from '../../engine/holds/ledger'
@@ -92,7 +92,7 @@ export class HeldBench {
     }
   }
 
-  vessel(steps: HoldStep[], budgetMs = 20_000, patterns = [GATE], reads?: Still['reads']): Promise<Vessel> {
+  vessel(steps: HoldStep[], budgetMs = 20_000, patterns = [GATE], reads?: QuiesceSequence['reads']): Promise<Vessel> {
     return addVessel(this.bench.engine, `Gate ${++this.count}`, {
       rules: patterns.map((pattern) => ({
         id: pattern,
@@ -103,7 +103,7 @@ export class HeldBench {
       store: 'dry-dock',
       promises: { couldLose: null, backWithin: null },
       readers: 2,
-      still: { steps, budgetMs, ...(reads ? { reads } : {}) },
+      quiesce: { steps, budgetMs, ...(reads ? { reads } : {}) },
     })
   }
 
@@ -134,8 +134,8 @@ export class HeldBench {
     }
   }
 
-  rehearse(still: Partial<Still> & Pick<Still, 'steps'>, of: Vessel) {
-    return this.bench.run('still', of, { still: { budgetMs: 20_000, ...still } })
+  rehearse(quiesce: Partial<QuiesceSequence> & Pick<QuiesceSequence, 'steps'>, of: Vessel) {
+    return this.bench.run('hold', of, { quiesce: { budgetMs: 20_000, ...quiesce } })
   }
 
   /** Whether journal and index of a point agree, by the service's own check. */

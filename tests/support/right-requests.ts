@@ -39,7 +39,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     after: [{ name: 'a', act: { kind: 'http', method: 'GET', url: 'http://127.0.0.1:9/', body: '' }, limitMs: 1000 }],
     readyWithinMs: 1000,
   }
-  const still = {
+  const quiesce = {
     steps: [
       {
         id: 'a',
@@ -64,7 +64,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     audit: { megabytesPerSecond: 1, hours: { from: 1, to: 2 } },
   }
   const [{ rules }] = [takes('database', 'db/odd_data')]
-  const whole = { ...takes('database', 'db/odd_data'), log, still, partly: 'keep' }
+  const whole = { ...takes('database', 'db/odd_data'), log, quiesce, partly: 'keep' }
   const all: [route: string, address: string, body: object][] = [
     ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a'.repeat(64) }],
     ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
@@ -86,7 +86,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     ],
     ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, rules: [] } }],
     ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
-    ['POST /api/vessels/[slug]/still', '/api/vessels/nowhere/still', still],
+    ['POST /api/vessels/[slug]/quiesce', '/api/vessels/nowhere/quiesce', quiesce],
     ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
     [
       'POST /api/vessels/[slug]/restores',

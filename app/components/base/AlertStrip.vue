@@ -4,7 +4,7 @@ defineProps<{ icon: string }>()
 </script>
 
 <template>
-  <div role="alert" class="flex min-h-9 items-center gap-3 bg-[var(--iron)] px-6 py-1.5 text-[13px] text-[var(--on-fill)]">
+  <div role="alert" class="flex min-h-9 items-center gap-3 bg-[var(--error)] px-6 py-1.5 text-[13px] text-[var(--on-fill)]">
     <UIcon :name="icon" class="size-4 shrink-0" />
     <slot />
   </div>

@@ -23,7 +23,7 @@ const chosen = defineModel<T>({ required: true })
       <span class="leading-[18px]"
         ><b class="font-semibold" :class="{ soft: obstacle }">{{ word }}</b
         ><span class="soft block">{{ about }}</span
-        ><span v-if="obstacle" class="ochre block">Not possible now: {{ obstacle }}</span></span
+        ><span v-if="obstacle" class="warning block">Not possible now: {{ obstacle }}</span></span
       >
     </RadioGroupItem>
   </RadioGroupRoot>

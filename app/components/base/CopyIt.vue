@@ -29,7 +29,7 @@ async function put() {
       v-if="icon"
       :name="outcome === 'copied' ? 'i-lucide-check' : outcome ? 'i-lucide-x' : 'i-lucide-copy'"
       class="size-3.5"
-      :class="outcome === 'not copied' ? 'iron' : 'soft'"
+      :class="outcome === 'not copied' ? 'error' : 'soft'"
     />
     <span :class="{ 'sr-only': icon && outcome !== 'not copied' }" role="status">{{ outcome ?? (icon ? '' : 'copy') }}</span>
   </button>

@@ -5,7 +5,7 @@ const WIDTH = 66
 const share = computed(() => (value === null || promise === null ? null : value / promise))
 const length = computed(() => (share.value === null ? 0 : Math.min(1, share.value) * WIDTH))
 const color = computed(() =>
-  share.value === null || share.value <= 0.8 ? 'var(--ink)' : share.value <= 1 ? 'var(--ochre)' : 'var(--iron)',
+  share.value === null || share.value <= 0.8 ? 'var(--ink)' : share.value <= 1 ? 'var(--warning)' : 'var(--error)',
 )
 </script>
 
@@ -13,7 +13,7 @@ const color = computed(() =>
   <div class="whitespace-nowrap">
     <div v-if="value === null" class="soft">never</div>
     <div v-else>
-      <span class="font-semibold" :style="{ color: share !== null && share > 1 ? 'var(--iron)' : undefined }">{{
+      <span class="font-semibold" :style="{ color: share !== null && share > 1 ? 'var(--error)' : undefined }">{{
         durationInWords(value)
       }}</span>
       <span v-if="promise !== null" class="soft"> of {{ durationInWords(promise) }}</span>

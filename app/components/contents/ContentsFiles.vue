@@ -139,7 +139,7 @@ async function pictureFailed() {
               <td class="mono cut pr-3" :title="`${sighting.volume}: ${sighting.file}`">
                 {{ sighting.file }} <span class="soft">{{ lastName(sighting.volume) }}</span>
               </td>
-              <td class="w-24 pr-4"><span v-if="isChanged(sighting, i)" class="ochre">changed</span></td>
+              <td class="w-24 pr-4"><span v-if="isChanged(sighting, i)" class="warning">changed</span></td>
               <td class="num w-24 pr-4">{{ bytesInWords(sighting.size) }}</td>
             </tr>
           </tbody>

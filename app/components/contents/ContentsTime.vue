@@ -43,8 +43,8 @@ const FATE: Record<PointSighting['fate'], { word: string; color: string; mark: '
   first: { word: 'is there', color: 'var(--ink)', mark: 'new' },
   appeared: { word: 'appears', color: 'var(--glaze)', mark: 'new' },
   same: { word: 'the same', color: 'var(--soft)', mark: 'same' },
-  changed: { word: 'changed', color: 'var(--ochre-text)', mark: 'changed' },
-  gone: { word: 'gone', color: 'var(--iron)', mark: 'gone' },
+  changed: { word: 'changed', color: 'var(--warning-text)', mark: 'changed' },
+  gone: { word: 'gone', color: 'var(--error)', mark: 'gone' },
   absent: { word: 'not there', color: 'var(--soft)', mark: 'gone' },
   'no table': { word: 'no such table or column', color: 'var(--soft)', mark: 'gone' },
 }
@@ -109,7 +109,7 @@ const holding = computed(() => points.value.filter(({ rows }) => rows.length > 0
                 >
                   <span v-for="(column, c) in point.columns" :key="column" class="max-w-72 truncate">
                     <span class="soft pr-1.5">{{ column }}</span><span
-                      :class="point.changed.includes(column) ? 'ochre font-semibold' : ''"
+                      :class="point.changed.includes(column) ? 'warning font-semibold' : ''"
                       >{{ row[c] ?? '∅' }}</span
                     >
                   </span>
@@ -119,7 +119,7 @@ const holding = computed(() => points.value.filter(({ rows }) => rows.length > 0
             </div>
           </li>
         </ol>
-        <p v-for="trouble in troubles" :key="trouble.at" class="ochre px-4 py-2">
+        <p v-for="trouble in troubles" :key="trouble.at" class="warning px-4 py-2">
           {{ whenOf(trouble.at) }} could not be read: {{ trouble.error.what }}
         </p>
         <UButton v-if="before" size="sm" class="m-4" :loading="pending" @click="look(true)">Older points</UButton>

@@ -23,8 +23,8 @@ const stored = computed(() => {
 })
 /** What is held and for how long, as it was measured; null where it was not. */
 const held = computed(() => {
-  if (definition.value.still.steps.length === 0) return null
-  const { members, total } = lanesOf(definition.value.still, draft.measured?.last?.lines ?? [], [])
+  if (definition.value.quiesce.steps.length === 0) return null
+  const { members, total } = lanesOf(definition.value.quiesce, draft.measured?.last?.lines ?? [], [])
   return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
 })
 const logged = computed(() => loggedPart(definition.value.rules))
@@ -90,9 +90,9 @@ const KINDS_SHOWN = 6
       </div>
       <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
         <dt class="soft">Quiesced</dt>
-        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="definition.still.budgetMs" /></dd>
-        <dd v-else-if="definition.still.steps.length > 0">
-          {{ durationInWords(definition.still.budgetMs) }} at most; a rehearsal measures it
+        <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="definition.quiesce.budgetMs" /></dd>
+        <dd v-else-if="definition.quiesce.steps.length > 0">
+          {{ durationInWords(definition.quiesce.budgetMs) }} at most; a rehearsal measures it
         </dd>
         <dd v-else>nothing is held</dd>
       </div>
@@ -115,8 +115,8 @@ const KINDS_SHOWN = 6
       </div>
     </dl>
     <DefinitionSince v-if="since" :since="since" />
-    <p v-if="store?.space && stored > store.space.free" class="iron mt-3 font-medium">The store has not enough space for it.</p>
-    <ul v-if="troubles.length > 0" class="ochre mt-3 grid gap-1">
+    <p v-if="store?.space && stored > store.space.free" class="error mt-3 font-medium">The store has not enough space for it.</p>
+    <ul v-if="troubles.length > 0" class="warning mt-3 grid gap-1">
       <li v-for="trouble in troubles" :key="trouble">{{ trouble }}</li>
     </ul>
     <p v-else-if="saved && isChanged" class="mt-3 leading-[19px]"><b class="font-semibold">Not saved yet.</b> {{ words }}</p>

@@ -12,9 +12,9 @@ const changed = (part: (definition: WholeDefinition) => unknown) =>
   draft.saved !== null && JSON.stringify(part(draft.definition)) !== JSON.stringify(part(draft.saved))
 
 const heldWords = computed(() => {
-  const { steps, budgetMs } = draft.definition.still
+  const { steps, budgetMs } = draft.definition.quiesce
   if (steps.length === 0) return 'nothing is held'
-  const held = lanesOf(draft.definition.still, draft.measured?.last?.lines ?? [], [])
+  const held = lanesOf(draft.definition.quiesce, draft.measured?.last?.lines ?? [], [])
   return held.members.every(({ bars }) => bars.every(({ measured }) => measured))
     ? `held ${durationInWords(held.total)} of ${durationInWords(budgetMs)}`
     : `${plural(steps.length, 'step')}, not measured`
@@ -28,10 +28,10 @@ const headings = computed(() => [
     changed: changed((d) => d.rules),
   },
   {
-    id: 'still',
+    id: 'quiesce',
     title: 'Quiesce',
     about: heldWords.value,
-    changed: changed((d) => d.still),
+    changed: changed((d) => d.quiesce),
   },
   {
     id: 'when',
@@ -78,7 +78,7 @@ async function storeMade(name: string) {
     <div class="min-w-0 px-1 pb-10">
       <ErrorNote v-if="draft.stale" :error="draft.stale" class="mt-3" data-figures-stale />
       <RuleList id="what" />
-      <DefinitionQuiesce id="still" />
+      <DefinitionQuiesce id="quiesce" />
       <section id="when" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6">
         <h2 class="flex items-baseline gap-3">
           <span class="text-[16px] font-semibold">When</span

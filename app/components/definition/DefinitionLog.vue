@@ -115,11 +115,11 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>
       <div class="flex items-baseline gap-3">
         <span class="mono text-[12.5px] font-medium">{{ member.member }}</span>
-        <span v-if="member.obstacles.some(({ stops }) => stops)" class="iron font-medium">Its log can’t be followed yet.</span>
+        <span v-if="member.obstacles.some(({ stops }) => stops)" class="error font-medium">Its log can’t be followed yet.</span>
         <span v-else-if="log.follow"
           >Any moment could be entered, for {{ plural(member.followed, 'table')
           }}<template v-if="member.unfollowed.length > 0"
-            >; <span class="ochre">{{ plural(member.unfollowed.length, 'table') }} only as of backups</span></template
+            >; <span class="warning">{{ plural(member.unfollowed.length, 'table') }} only as of backups</span></template
           >.</span
         ><span v-else class="soft">Its log could be followed, for {{ plural(member.followed, 'table') }}.</span>
         <button
@@ -133,17 +133,17 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       </div>
       <p v-if="member.retained !== null" class="soft mt-1">
         The source keeps {{ bytesInWords(member.retained) }} of log for it now, and may keep {{ bytesInWords(log.keepAtMost) }}.
-        <b v-if="member.full" class="ochre font-semibold" data-full
+        <b v-if="member.full" class="warning font-semibold" data-full
           >At the present rate {{ member.full.by === 'disk' ? 'the disk of its log is full' : 'that is reached' }}
           {{ whenOf(member.full.at) }}.</b
         >
       </p>
-      <p v-for="obstacle in member.obstacles" :key="obstacle.what" class="mt-1.5" :class="obstacle.stops ? 'iron' : 'soft'">
+      <p v-for="obstacle in member.obstacles" :key="obstacle.what" class="mt-1.5" :class="obstacle.stops ? 'error' : 'soft'">
         {{ obstacle.what }}<br /><code class="mono text-[12px] text-[var(--ink)]">{{ obstacle.mend }}</code>
       </p>
       <ul v-if="log.follow && member.unfollowed.length > 0" class="mt-1.5">
         <li v-for="table in member.unfollowed.slice(0, 6)" :key="table.name" class="py-1 leading-[18px]">
-          <span class="mono text-[12px] font-medium">{{ table.name }}</span> <span class="ochre">{{ table.why }}</span> It is read whole
+          <span class="mono text-[12px] font-medium">{{ table.name }}</span> <span class="warning">{{ table.why }}</span> It is read whole
           with each differential.<br v-if="table.mend" /><code v-if="table.mend" class="mono text-[12px]">{{ table.mend }}</code>
         </li>
         <li v-if="member.unfollowed.length > 6" class="soft">and {{ plural(member.unfollowed.length - 6, 'table') }} more</li>

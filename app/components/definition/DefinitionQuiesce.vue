@@ -5,36 +5,36 @@ import { LIMITS, tidied, type HoldStep } from '~~/core/quiesce/sequence'
 // The quiesce sequence: a lane for each member, steps from left to right, the held stretch shaded.
 const draft = useDraft()
 const { selection, measured, slug } = storeToRefs(draft)
-const still = computed(() => draft.definition.still)
+const quiesce = computed(() => draft.definition.quiesce)
 const members = computed(() => selection.value?.members ?? [])
 const chosen = ref<string | null>(null)
-const step = computed(() => still.value.steps.find(({ id }) => id === chosen.value))
+const step = computed(() => quiesce.value.steps.find(({ id }) => id === chosen.value))
 const budget = computed({
-  get: () => still.value.budgetMs / 1000,
-  set: (seconds: number) => (still.value.budgetMs = Math.round(seconds * 1000)),
+  get: () => quiesce.value.budgetMs / 1000,
+  set: (seconds: number) => (quiesce.value.budgetMs = Math.round(seconds * 1000)),
 })
 
 function add() {
   const member = step.value?.member ?? members.value[0] ?? ''
-  const names = new Set(still.value.steps.map(({ name }) => name))
-  let number = still.value.steps.length + 1
+  const names = new Set(quiesce.value.steps.map(({ name }) => name))
+  let number = quiesce.value.steps.length + 1
   while (names.has(`step ${number}`)) number++
   const isCluster = selection.value?.clusters.includes(member) ?? false
   const made: HoldStep = {
     id: crypto.randomUUID(),
     name: `step ${number}`,
     member,
-    turn: Math.max(-1, ...still.value.steps.map(({ turn }) => turn)) + 1,
+    turn: Math.max(-1, ...quiesce.value.steps.map(({ turn }) => turn)) + 1,
     act: blankAct(isCluster ? 'exec' : 'sql'),
     limitMs: 2000,
     onFailure: 'stop',
     release: blankAct(isCluster ? 'exec' : 'sql'),
   }
-  draft.putSteps([...still.value.steps, made])
+  draft.putSteps([...quiesce.value.steps, made])
   chosen.value = made.id
 }
 function remove(id: string) {
-  draft.putSteps(tidied(still.value.steps.filter((one) => one.id !== id)))
+  draft.putSteps(tidied(quiesce.value.steps.filter((one) => one.id !== id)))
   if (chosen.value === id) chosen.value = null
 }
 
@@ -44,7 +44,7 @@ const error = shallowRef<ErrorRecord | null>(null)
 async function rehearse() {
   error.value = null
   try {
-    rehearsing.value = (await post<{ id: string }>(`/api/vessels/${slug.value}/still`, still.value)).id
+    rehearsing.value = (await post<{ id: string }>(`/api/vessels/${slug.value}/quiesce`, quiesce.value)).id
   } catch (thrown) {
     error.value = errorOf(thrown)
   }
@@ -64,14 +64,14 @@ const last = computed(() => measured.value?.last)
 </script>
 
 <template>
-  <section class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6" data-still>
+  <section class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4 pb-6" data-quiesce>
     <h2 class="flex items-baseline gap-3">
       <span class="text-[16px] font-semibold">Quiesce</span>
       <span class="soft cut text-[13px]">
         <template v-if="last"
           >as measured by
           <NuxtLink :to="`/runs/${last.run}`" class="lnk"
-            >the {{ last.kind === 'still' ? 'rehearsal' : 'backup' }} {{ whenOf(last.at) }}</NuxtLink
+            >the {{ last.kind === 'hold' ? 'rehearsal' : 'backup' }} {{ whenOf(last.at) }}</NuxtLink
           ></template
         ><template v-else>how the members are held while they are captured</template></span
       >
@@ -79,24 +79,24 @@ const last = computed(() => measured.value?.last)
         <UButton :disabled="members.length === 0" data-add-step @click="add">Add a step</UButton>
         <UButton
           icon="i-lucide-timer"
-          :disabled="slug === null || still.steps.length === 0"
+          :disabled="slug === null || quiesce.steps.length === 0"
           :title="slug === null ? 'Save the vessel first' : 'Holds and releases for real, without backing up'"
           :loading="rehearsing !== null"
-          data-rehearse-still
+          data-rehearse-hold
           @click="rehearse"
           >Rehearse</UButton
         ></span
       >
     </h2>
-    <p v-if="still.steps.length === 0" class="soft mt-2 border-y border-[var(--line)] py-3 text-[13px]">
+    <p v-if="quiesce.steps.length === 0" class="soft mt-2 border-y border-[var(--line)] py-3 text-[13px]">
       Nothing is held. Databases are consistent in themselves all the same; what namespaces hold is copied as it is found: from snapshots as
       after a crash, without them while it is in use.
     </p>
     <QuiesceLanes
       v-else
-      :steps="still.steps"
+      :steps="quiesce.steps"
       v-model:chosen="chosen"
-      :still="still"
+      :quiesce="quiesce"
       :members="members"
       :lines="measured?.last?.lines ?? []"
       @update:steps="draft.putSteps"
@@ -111,25 +111,25 @@ const last = computed(() => measured.value?.last)
       @remove="remove(step.id)"
     />
     <div
-      v-if="still.steps.length > 0"
+      v-if="quiesce.steps.length > 0"
       class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 border-b border-[var(--line)] py-1.5 text-[13px]"
     >
-      <label for="still-budget">Held at most</label>
+      <label for="quiesce-budget">Held at most</label>
       <span class="flex items-center gap-3"
-        ><UInput id="still-budget" v-model.number="budget" type="number" :min="LIMITS.budget.min / 1000" step="0.5" class="w-24" /><span
+        ><UInput id="quiesce-budget" v-model.number="budget" type="number" :min="LIMITS.budget.min / 1000" step="0.5" class="w-24" /><span
           class="soft"
           >seconds, from the first step; then everything is released by force</span
         ></span
       >
     </div>
-    <DefinitionReads v-if="still.steps.length > 0" />
-    <p v-if="still.steps.length > 0 && selection && selection.inPlace.length > 0" class="ochre mt-2 text-[13px]">
+    <DefinitionReads v-if="quiesce.steps.length > 0" />
+    <p v-if="quiesce.steps.length > 0 && selection && selection.inPlace.length > 0" class="warning mt-2 text-[13px]">
       {{ selection.inPlace.length === 1 ? `${selection.inPlace[0]} gives` : `${plural(selection.inPlace.length, 'volume')} give` }} no
       snapshots, so the hold lasts while {{ selection.inPlace.length === 1 ? 'it is' : 'they are' }} read.
     </p>
     <ErrorNote v-if="error" :error="error" class="mt-3" />
     <ul v-if="trouble.length > 0" class="mt-2 grid gap-1 text-[13px]">
-      <li v-for="one in trouble" :key="one.name" class="iron">
+      <li v-for="one in trouble" :key="one.name" class="error">
         <b class="font-semibold">{{ one.name }}</b> {{ one.failure ?? one.trouble }}
       </li>
     </ul>

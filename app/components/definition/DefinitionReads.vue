@@ -3,9 +3,9 @@ import { namesOf } from '~~/core/things/thing'
 
 // Volumes that are read from a folder, most often one that a step returned, and not from their roots.
 const draft = useDraft()
-const still = computed(() => draft.definition.still)
+const quiesce = computed(() => draft.definition.quiesce)
 const volumes = computed(() => draft.selection?.volumes ?? [])
-const reads = computed(() => still.value.reads ?? [])
+const reads = computed(() => quiesce.value.reads ?? [])
 const items = computed(() =>
   [...new Set([...volumes.value, ...reads.value.map(({ volume }) => volume)])].map((value) => {
     const [, namespace, , name] = namesOf(value)
@@ -15,18 +15,18 @@ const items = computed(() =>
 const free = computed(() => volumes.value.filter((path) => !reads.value.some(({ volume }) => volume === path)))
 // What copies within a volume is most often a command in a container.
 const example = computed(() => {
-  const { steps } = still.value
+  const { steps } = quiesce.value
   return `{${(steps.findLast(({ act }) => act.kind === 'exec') ?? steps[0])?.name ?? 'step'}.folder}`
 })
 
 function add() {
-  still.value.reads = [...reads.value, { volume: free.value[0]!, folder: '' }]
+  quiesce.value.reads = [...reads.value, { volume: free.value[0]!, folder: '' }]
 }
 function remove(at: number) {
   const rest = reads.value.filter((_, i) => i !== at)
   // Nothing is written of what is not used.
-  if (rest.length > 0) still.value.reads = rest
-  else delete still.value.reads
+  if (rest.length > 0) quiesce.value.reads = rest
+  else delete quiesce.value.reads
 }
 </script>
 

@@ -6,9 +6,9 @@ const { since } = defineProps<{ since: Since }>()
 const groups = computed(() =>
   [
     { word: 'new', tone: '', count: since.fresh.count, lines: since.fresh.first.map((path) => ({ path, why: '' })) },
-    { word: 'gone', tone: 'ochre', count: since.gone.count, lines: since.gone.first.map((path) => ({ path, why: '' })) },
+    { word: 'gone', tone: 'warning', count: since.gone.count, lines: since.gone.first.map((path) => ({ path, why: '' })) },
     { word: 'taken no more', tone: '', count: since.dropped.count, lines: since.dropped.first.map((path) => ({ path, why: '' })) },
-    { word: 'not in it', tone: 'iron', count: since.unreadable.count, lines: since.unreadable.first },
+    { word: 'not in it', tone: 'error', count: since.unreadable.count, lines: since.unreadable.first },
   ].filter(({ count }) => count > 0),
 )
 const SHOWN = 5

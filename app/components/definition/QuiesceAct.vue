@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { parse, quote } from 'shell-quote'
 import type { Act, Pods } from '~~/core/quiesce/sequence'
-import type { StillView } from '~~/server/views'
+import type { QuiesceView } from '~~/server/views'
 
 const {
   isCluster,
@@ -9,7 +9,7 @@ const {
   releasing = false,
 } = defineProps<{
   isCluster: boolean
-  measured: StillView | null
+  measured: QuiesceView | null
   label: string
   releasing?: boolean
 }>()

@@ -1,10 +1,10 @@
 <script setup lang="ts">
 import { lanesOf, type Bar } from '~~/core/quiesce/lanes'
-import { moved, turnsOf, type HoldStep, type Still } from '~~/core/quiesce/sequence'
+import { moved, turnsOf, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/sequence'
 import { namesOf, placeInWords } from '~~/core/things/thing'
 import type { HoldLine } from '~~/server/views'
 
-const { still, members, lines } = defineProps<{ still: Still; members: string[]; lines: HoldLine[] }>()
+const { quiesce, members, lines } = defineProps<{ quiesce: QuiesceSequence; members: string[]; lines: HoldLine[] }>()
 defineEmits<{ remove: [id: string] }>()
 const steps = defineModel<HoldStep[]>('steps', { required: true })
 const chosen = defineModel<string | null>('chosen', { required: true })
@@ -14,7 +14,7 @@ const ROW = 42
 const TOP = 26
 const box = useTemplateRef<HTMLElement>('box')
 const { width } = useElementSize(box)
-const lanes = computed(() => lanesOf(still, lines, members))
+const lanes = computed(() => lanesOf(quiesce, lines, members))
 const rowsOf = (bars: Bar[]) => Math.max(1, bars.length)
 const tops = computed(() => {
   let top = TOP
@@ -28,7 +28,7 @@ const height = computed(() => TOP + lanes.value.members.reduce((sum, { bars }) =
 // The budget is in view as long as it is not far beyond everything else.
 const end = computed(() => {
   const { total } = lanes.value
-  return still.budgetMs <= total * 4 ? Math.max(total, still.budgetMs) * 1.12 : total * 1.25
+  return quiesce.budgetMs <= total * 4 ? Math.max(total, quiesce.budgetMs) * 1.12 : total * 1.25
 })
 const x = (ms: number) => LABEL + (ms / end.value) * Math.max(1, width.value - LABEL - 8)
 const ticks = computed(() => {
@@ -40,7 +40,7 @@ const nameOf = placeInWords
 // While a step is dragged, its turns are columns: on one it joins what is there, between two it goes by itself.
 const dragged = ref<{ id: string; x: number; from: number } | null>(null)
 const zones = computed(() => {
-  const turns = turnsOf(still.steps).length
+  const turns = turnsOf(quiesce.steps).length
   const span = Math.max(1, width.value - LABEL - 8)
   const unit = span / (turns * 3 + 1)
   return Array.from({ length: turns * 2 + 1 }, (_, i) => {
@@ -78,8 +78,8 @@ function press(event: PointerEvent, id: string) {
 
 /** By keys: out of a turn that is shared into one of its own, else into the next one. */
 function shift(step: HoldStep, by: 1 | -1) {
-  const alone = still.steps.filter(({ turn }) => turn === step.turn).length === 1
-  const last = Math.max(...still.steps.map(({ turn }) => turn))
+  const alone = quiesce.steps.filter(({ turn }) => turn === step.turn).length === 1
+  const last = Math.max(...quiesce.steps.map(({ turn }) => turn))
   if (alone && (by < 0 ? step.turn === 0 : step.turn === last)) return
   steps.value = alone ? moved(steps.value, step.id, step.turn + by) : moved(steps.value, step.id, step.turn + (by > 0 ? 1 : 0), true)
 }
@@ -112,22 +112,22 @@ const describe = ({ step, begun, held, released }: Bar) =>
           all held {{ durationInWords(lanes.all.to - lanes.all.from) }}
         </text>
       </g>
-      <g v-if="still.budgetMs <= end">
+      <g v-if="quiesce.budgetMs <= end">
         <line
-          :x1="x(still.budgetMs)"
-          :x2="x(still.budgetMs)"
+          :x1="x(quiesce.budgetMs)"
+          :x2="x(quiesce.budgetMs)"
           y1="14"
           :y2="height"
           stroke="var(--ink)"
           stroke-width="1.3"
           stroke-dasharray="3 3"
         />
-        <text :x="x(still.budgetMs) - 6" y="17" text-anchor="end" font-size="12" fill="var(--soft)">
-          released by force after {{ durationInWords(still.budgetMs) }}
+        <text :x="x(quiesce.budgetMs) - 6" y="17" text-anchor="end" font-size="12" fill="var(--soft)">
+          released by force after {{ durationInWords(quiesce.budgetMs) }}
         </text>
       </g>
       <text v-else :x="width" y="17" text-anchor="end" font-size="12" fill="var(--soft)">
-        released by force after {{ durationInWords(still.budgetMs) }}
+        released by force after {{ durationInWords(quiesce.budgetMs) }}
       </text>
       <g v-if="dragged">
         <rect

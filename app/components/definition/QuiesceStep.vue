@@ -8,7 +8,7 @@ const { id } = defineProps<{ id: string; isCluster: boolean; line: HoldLine | un
 defineEmits<{ remove: [] }>()
 const draft = useDraft()
 // One that was taken away is shown as it was until this goes, too.
-const step = computed<HoldStep>((before) => draft.definition.still.steps.find((one) => one.id === id) ?? before!)
+const step = computed<HoldStep>((before) => draft.definition.quiesce.steps.find((one) => one.id === id) ?? before!)
 const memberItems = computed(() =>
   [...new Set([...(draft.selection?.members ?? []), step.value.member])]
     .filter(Boolean)
@@ -85,7 +85,7 @@ function putAct(act: Act) {
     </div>
     <div v-if="line" class="mt-3 border-t border-[var(--line)] pt-2">
       <p class="flex flex-wrap gap-x-4">
-        <span :class="line.failure ? 'iron font-medium' : ''">{{
+        <span :class="line.failure ? 'error font-medium' : ''">{{
           line.failure ?? `${step.prepares ? 'Done' : 'Held'} after ${durationInWords((line.held ?? line.begun) - line.begun)}`
         }}</span>
         <span v-if="line.released !== null && line.held !== null && !step.prepares" class="soft"

@@ -113,7 +113,7 @@ async function suggest({ pattern, kind }: Rule) {
             :aria-label="`Pattern of rule ${i + 1}`"
             :aria-invalid="Boolean(trouble(rule))"
             class="mono w-full border-b bg-transparent py-0.5"
-            :class="trouble(rule) ? 'border-[var(--iron)]' : 'border-[var(--line-strong)] focus:border-[var(--ink)]'"
+            :class="trouble(rule) ? 'border-[var(--error)]' : 'border-[var(--line-strong)] focus:border-[var(--ink)]'"
             spellcheck="false"
             @focus="suggest(rule)"
             @input="suggest(rule)"
@@ -138,7 +138,7 @@ async function suggest({ pattern, kind }: Rule) {
         </svg>
         <span class="cut" :class="{ soft: rule.act === 'leave' }">
           <template v-if="trouble(rule)"
-            ><span class="iron">{{ trouble(rule) }}</span></template
+            ><span class="error">{{ trouble(rule) }}</span></template
           >
           <template v-else-if="of(rule)?.count === 0">{{
             of(rule)!.names > 0 ? 'a later rule decides over all of it' : 'nothing has this name now'
@@ -179,8 +179,8 @@ async function suggest({ pattern, kind }: Rule) {
         class="grid min-h-9 grid-cols-[20px_212px_36px_minmax(0,1fr)_auto] items-center gap-x-2 text-[13px]"
         data-left-over
       >
-        <span /><span class="ochre font-medium">No rule names these</span
-        ><span class="ochre num font-semibold">{{ countInWords(count) }}</span>
+        <span /><span class="warning font-medium">No rule names these</span
+        ><span class="warning num font-semibold">{{ countInWords(count) }}</span>
         <span class="cut"
           ><span class="mono">{{ path }}</span
           ><span class="soft"
@@ -193,14 +193,14 @@ async function suggest({ pattern, kind }: Rule) {
         >
       </div>
     </div>
-    <p v-if="selection && selection.leftOverGroups > selection.leftOver.length" class="ochre mt-2 text-[13px]">
+    <p v-if="selection && selection.leftOverGroups > selection.leftOver.length" class="warning mt-2 text-[13px]">
       No rule names {{ countInWords(selection.unnamed.count) }} things in all, in
       {{ countInWords(selection.leftOverGroups - selection.leftOver.length) }} more schemas or kinds than are shown.
     </p>
-    <p v-for="item in selection?.troubled ?? []" :key="item.path" class="ochre mt-2 text-[13px]">
+    <p v-for="item in selection?.troubled ?? []" :key="item.path" class="warning mt-2 text-[13px]">
       <span class="mono">{{ item.path }}</span> is taken, and cannot be captured wholly. {{ item.trouble }}
     </p>
-    <p v-if="selection && selection.sharedCount > 0" class="ochre mt-2 text-[13px]">
+    <p v-if="selection && selection.sharedCount > 0" class="warning mt-2 text-[13px]">
       {{ plural(selection.sharedCount, 'thing') }} {{ selection.sharedCount === 1 ? 'is' : 'are' }} also in
       {{ [...new Set(selection.shared.map((thing) => thing.vessel))].join(', ') }}:
       {{

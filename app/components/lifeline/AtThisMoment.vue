@@ -86,9 +86,9 @@ const exactly = (member: MomentView['members'][number]) => {
   return count === 0 ? 'exact' : `exact but for ${plural(count, 'thing')}`
 }
 function toneOf(member: MomentView['members'][number]): string {
-  if (isDamaged(member)) return 'iron font-medium'
-  if (!member.exact && !isTied.value) return 'ochre font-medium'
-  return unsureOf(member).some(({ note }) => !note) ? 'iron font-medium' : 'soft'
+  if (isDamaged(member)) return 'error font-medium'
+  if (!member.exact && !isTied.value) return 'warning font-medium'
+  return unsureOf(member).some(({ note }) => !note) ? 'error font-medium' : 'soft'
 }
 /** Without the source and the database, where it is in one. */
 const inLog = computed(() => state?.exact && !point)
@@ -159,7 +159,7 @@ const inLog = computed(() => state?.exact && !point)
           </tr>
         </tbody>
       </table>
-      <p v-if="hole && state && !state.exact" class="iron mt-1 border-t border-[var(--line)] pt-2 text-[13px]">{{ hole.reason }}</p>
+      <p v-if="hole && state && !state.exact" class="error mt-1 border-t border-[var(--line)] pt-2 text-[13px]">{{ hole.reason }}</p>
       <div v-if="state && state.members.length > 0" class="mt-1 flex flex-wrap items-center gap-2.5 border-t border-[var(--line)] pt-3">
         <UButton color="primary" variant="solid" data-restore :to="{ path: `/vessels/${vessel.slug}/restore`, query: { point: reference } }"
           >Restore from {{ precise ? `just ${precise}` : secondsOf(state.at) }}…</UButton
@@ -190,8 +190,8 @@ const inLog = computed(() => state?.exact && !point)
       <ul v-if="inLog && unsure.length > 0" class="rule mt-1 border-t border-[var(--line)]" data-unsure>
         <li v-for="item in unsure.slice(0, UNSURE_SHOWN)" :key="item.path + item.reason" class="py-1 leading-[18px]">
           <span class="mono text-[12px] font-medium">{{ shortOf(item.path) }}</span>{{ ' '
-          }}<b v-if="!item.note" class="iron font-semibold">Not known here. </b
-          ><span :class="item.note ? 'soft' : 'iron'">{{ item.reason }}</span>
+          }}<b v-if="!item.note" class="error font-semibold">Not known here. </b
+          ><span :class="item.note ? 'soft' : 'error'">{{ item.reason }}</span>
         </li>
         <li v-if="unsure.length > UNSURE_SHOWN" class="soft py-1">
           And {{ unsure.length - UNSURE_SHOWN }} more, which <b class="font-semibold">Open contents</b> lists.
@@ -212,21 +212,21 @@ const inLog = computed(() => state?.exact && !point)
         <ul class="rule mt-1 border-t border-[var(--line)]">
           <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
             <span class="mono text-[12px] font-medium">{{ one.member }}</span>{{ ' '
-            }}<span :class="one.consistency === 'as found' || one.consistency === 'in use' ? 'ochre' : ''"
+            }}<span :class="one.consistency === 'as found' || one.consistency === 'in use' ? 'warning' : ''"
               >{{ CONSISTENCY[one.consistency].word }}.</span
             >{{ ' ' }}<span class="soft">{{ one.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">
-            <span v-if="point.damage.length > 0" class="iron font-semibold">Can’t be restored whole</span
+            <span v-if="point.damage.length > 0" class="error font-semibold">Can’t be restored whole</span
             ><span v-else-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">Verified in the store</span
             ><span v-else class="soft">Not verified in the store yet</span>
             <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
           </li>
-          <li v-for="one in point.damage.slice(0, 3)" :key="one.path" class="iron py-1" data-damage>
+          <li v-for="one in point.damage.slice(0, 3)" :key="one.path" class="error py-1" data-damage>
             <span class="mono text-[12px] font-medium">{{ one.path }}</span>{{ ' ' }}{{ one.reason }}
           </li>
           <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
-          <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'ochre'">
+          <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'warning'">
             <template v-if="item.onlyAt"
               ><span class="mono text-[12px] font-medium">{{ item.path }}</span> <b class="font-semibold">Only at the source.</b>
               {{ item.reason }}</template

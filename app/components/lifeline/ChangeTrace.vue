@@ -75,14 +75,14 @@ const flags = computed(() => {
         :height="height(bar.updated, UP)"
         fill="var(--soft)"
       />
-      <rect v-if="bar.deleted" :x="bar.x" :y="y" :width="bar.width" :height="height(bar.deleted, DOWN)" fill="var(--iron)" />
+      <rect v-if="bar.deleted" :x="bar.x" :y="y" :width="bar.width" :height="height(bar.deleted, DOWN)" fill="var(--error)" />
     </g>
     <g v-for="flag in flags" :key="`${flag.position}${flag.tag}`" class="cursor-pointer" @click.stop="$emit('enter', Date.parse(flag.at))">
       <title>{{ fullOf(flag.at) }}: {{ flag.statement ?? flag.tag }}</title>
       <path
         :d="`M${flag.x} ${y}V${y - UP - 6}h9l-3 4 3 4h-8`"
-        :fill="flag.lost ? 'var(--iron)' : 'var(--ground)'"
-        :stroke="flag.lost ? 'var(--iron)' : 'var(--ink)'"
+        :fill="flag.lost ? 'var(--error)' : 'var(--ground)'"
+        :stroke="flag.lost ? 'var(--error)' : 'var(--ink)'"
         stroke-width="1.2"
       />
       <text
@@ -90,7 +90,7 @@ const flags = computed(() => {
         :x="flag.x + 13"
         :y="y - UP + 2"
         font-size="11"
-        :fill="flag.lost ? 'var(--iron)' : 'var(--soft)'"
+        :fill="flag.lost ? 'var(--error)' : 'var(--soft)'"
         stroke="var(--ground)"
         stroke-width="3"
         paint-order="stroke"

@@ -21,7 +21,7 @@ const undoOf = ({ member, position, end }: Heavy) => ({ path: `/vessels/${vessel
       <li v-for="one in lines" :key="`${one.member}${one.position}`" class="flex min-h-11 items-center gap-3 py-1.5" data-heavy>
         <div class="min-w-0 flex-1 leading-[18px]">
           <div class="cut" :title="one.tables.map(({ name, tally }) => `${name}: ${talliedInWords(tally)}`).join('; ')">
-            <b class="font-semibold" :class="one.main.tally[2] > 0 || one.main.tally[3] > 0 ? 'iron' : ''">{{
+            <b class="font-semibold" :class="one.main.tally[2] > 0 || one.main.tally[3] > 0 ? 'error' : ''">{{
               talliedInWords(one.main.tally)
             }}</b>
             {{ one.main.tally[2] > 0 ? 'from' : 'in' }} <span class="mono text-[12px]">{{ one.main.name }}</span><span

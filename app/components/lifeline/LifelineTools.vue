@@ -33,7 +33,7 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
   <div class="soft flex items-center gap-5 text-[13px]">
     <form
       class="relative flex h-[26px] w-[196px] items-center gap-[7px] border-b"
-      :class="trouble ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
+      :class="trouble ? 'border-[var(--error)]' : 'border-[var(--edge)]'"
       @submit.prevent="enter"
     >
       <UIcon name="i-lucide-crosshair" class="size-3.5 shrink-0" />
@@ -52,7 +52,7 @@ const active = computed(() => PRESETS.find(([, span]) => span > 0 && Math.abs((r
         v-if="trouble"
         id="moment-trouble"
         role="alert"
-        class="iron absolute top-full left-0 z-10 w-[380px] border border-[var(--line-strong)] bg-[var(--sheet)] px-3 py-2 leading-[17px]"
+        class="error absolute top-full left-0 z-10 w-[380px] border border-[var(--line-strong)] bg-[var(--sheet)] px-3 py-2 leading-[17px]"
       >
         {{ trouble }}
       </p>

@@ -93,11 +93,11 @@ function wordOf(member: string): { text: string; color: string; title: string } 
   if (!own) return word('at its marks only, no log', 'var(--soft)')
   if (own.state === 'following' && !own.trouble)
     return own.warned
-      ? word(`log; ${bytesInWords(own.retained ?? 0)} kept back`, 'var(--ochre-text)')
+      ? word(`log; ${bytesInWords(own.retained ?? 0)} kept back`, 'var(--warning-text)')
       : word('log, any moment', 'var(--soft)')
   return word(
     own.state === 'broken' ? 'log broken' : own.state === 'waiting' ? 'log not begun' : 'log stalled',
-    'var(--iron)',
+    'var(--error)',
     own.trouble?.what ?? '',
   )
 }
@@ -169,7 +169,7 @@ onMounted(() => (mounted.value = true))
     </div>
     <div v-if="trace" class="absolute left-6 leading-[17px]" :style="{ top: `${traceY - 18}px` }">
       <div class="text-[13px] font-medium">Changes</div>
-      <div class="soft s12"><span class="glaze">inserted</span>, updated, <span class="iron">deleted</span></div>
+      <div class="soft s12"><span class="glaze">inserted</span>, updated, <span class="error">deleted</span></div>
     </div>
     <div v-for="lane in lanes" :key="lane.member" class="absolute left-6 flex w-[184px] gap-[9px]" :style="{ top: `${lane.y - 17}px` }">
       <UIcon :name="lane.icon" class="soft mt-px size-4 shrink-0" />
@@ -231,7 +231,7 @@ onMounted(() => (mounted.value = true))
         />
         <g v-for="gap in lane.gaps" :key="gap.id" data-gap>
           <title>{{ gap.title }}</title>
-          <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 20" :y2="lane.y + 9" stroke="var(--iron)" stroke-width="2" />
+          <line v-if="gap.width < 6" :x1="gap.x" :x2="gap.x" :y1="lane.y - 20" :y2="lane.y + 9" stroke="var(--error)" stroke-width="2" />
           <template v-else>
             <rect v-if="gap.tables.length === 0" :x="gap.x" :y="lane.y - 7" :width="gap.width" height="14" fill="var(--ground)" />
             <rect
@@ -241,9 +241,9 @@ onMounted(() => (mounted.value = true))
               :width="gap.width"
               height="14"
               fill="url(#hatch)"
-              stroke="var(--iron)"
+              stroke="var(--error)"
             />
-            <rect v-else :x="gap.x" :y="lane.y + 5" :width="gap.width" height="5" fill="url(#hatch-ochre)" />
+            <rect v-else :x="gap.x" :y="lane.y + 5" :width="gap.width" height="5" fill="url(#hatch-warning)" />
           </template>
         </g>
         <line

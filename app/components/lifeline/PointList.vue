@@ -25,9 +25,9 @@ const listed = computed(() => [...points].reverse().slice(0, all.value ? undefin
           {{ whenOf(point.at) }}
         </button>
         <span class="cut flex-1">{{ point.name ?? '' }}</span>
-        <span v-if="point.damage.length > 0" class="iron">damaged</span>
-        <span v-else-if="point.missing.some(({ onlyAt }) => onlyAt !== undefined)" class="ochre">only at the source</span>
-        <span v-else-if="!point.complete" class="ochre">partial</span>
+        <span v-if="point.damage.length > 0" class="error">damaged</span>
+        <span v-else-if="point.missing.some(({ onlyAt }) => onlyAt !== undefined)" class="warning">only at the source</span>
+        <span v-else-if="!point.complete" class="warning">partial</span>
         <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">verified</span>
       </li>
     </LongList>

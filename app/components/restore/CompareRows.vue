@@ -97,13 +97,13 @@ const counts = computed(
       {
         mark: 'gone' as const,
         text: `${countInWords(comparison.rows.gone)} gone`,
-        color: comparison.rows.gone > 0 ? 'var(--iron)' : 'var(--soft)',
+        color: comparison.rows.gone > 0 ? 'var(--error)' : 'var(--soft)',
         strong: comparison.rows.gone > 0,
       },
       {
         mark: 'changed' as const,
         text: `${countInWords(comparison.rows.changed)} changed`,
-        color: comparison.rows.changed > 0 ? 'var(--ochre-text)' : 'var(--soft)',
+        color: comparison.rows.changed > 0 ? 'var(--warning-text)' : 'var(--soft)',
         strong: comparison.rows.changed > 0,
       },
       {
@@ -142,7 +142,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
           :class="{ 'font-semibold': part.strong }"
           ><RowThread :mark="part.mark" class="max-[1150px]:hidden" />{{ part.text }}</span
         >
-        <span v-if="!comparison.now" class="iron ml-auto font-semibold">{{
+        <span v-if="!comparison.now" class="error ml-auto font-semibold">{{
           comparison.against ? 'the table is not in the other point' : 'the table is not there now'
         }}</span>
       </div>
@@ -159,7 +159,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
       >
         <span>changed in</span
         ><span v-for="{ name, count } in byColumn" :key="name"
-          ><span class="mono ochre">{{ name }}</span> {{ countInWords(count) }}</span
+          ><span class="mono warning">{{ name }}</span> {{ countInWords(count) }}</span
         >
       </p>
       <div class="grid shrink-0 items-end gap-x-2.5 border-b border-[var(--line)] px-4 pt-1.5 pb-1 text-[12px]" :style="grid">
@@ -226,7 +226,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
             <RowThread :mark="rows[item.index]!.mark" side="then" />
             <span
               class="mono cut text-center text-[12px]"
-              :class="{ iron: rows[item.index]!.mark === 'gone' }"
+              :class="{ error: rows[item.index]!.mark === 'gone' }"
               :title="rows[item.index]!.key"
               >{{ comparison.key ? rows[item.index]!.key : '·' }}</span
             >
@@ -236,7 +236,10 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
                 v-for="column in cells(rows[item.index]!)"
                 :key="`n${column.i}`"
                 class="cut"
-                :class="[differs(rows[item.index]!, column.i) ? 'iron font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']"
+                :class="[
+                  differs(rows[item.index]!, column.i) ? 'error font-semibold' : '',
+                  rows[item.index]!.mark === 'same' ? 'soft' : '',
+                ]"
                 :title="`${column.name}: ${rows[item.index]!.now?.[column.i] ?? 'null'}`"
               >
                 <template v-if="differs(rows[item.index]!, column.i)"
@@ -248,7 +251,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
               <svg class="absolute inset-y-0 left-0 h-full w-[9px]" preserveAspectRatio="none" aria-hidden="true">
                 <rect width="9" height="100%" fill="url(#hatch)" />
               </svg>
-              <span v-if="runs.has(item.index)" class="iron absolute top-1 left-5 font-semibold whitespace-nowrap"
+              <span v-if="runs.has(item.index)" class="error absolute top-1 left-5 font-semibold whitespace-nowrap"
                 >{{ plural(runs.get(item.index)!, 'row') }} gone</span
               >
             </span>

@@ -10,8 +10,8 @@ const groups = computed(() => {
 const differences = computed(() => comparison.structure.filter((line) => line.mark !== 'same').length)
 const SIGN: Record<StructureLine['mark'], { word: string; color: string }> = {
   same: { word: '', color: 'var(--soft)' },
-  changed: { word: 'changed', color: 'var(--ochre-text)' },
-  gone: { word: 'gone', color: 'var(--iron)' },
+  changed: { word: 'changed', color: 'var(--warning-text)' },
+  gone: { word: 'gone', color: 'var(--error)' },
   new: { word: 'new', color: 'var(--glaze)' },
 }
 </script>
@@ -19,9 +19,9 @@ const SIGN: Record<StructureLine['mark'], { word: string; color: string }> = {
 <template>
   <div class="min-h-0 overflow-y-auto px-4 pb-4 text-[13px]">
     <div class="flex h-8 items-center justify-between">
-      <span v-if="!comparison.now" class="iron font-semibold">It is not there now.</span>
+      <span v-if="!comparison.now" class="error font-semibold">It is not there now.</span>
       <span v-else-if="differences === 0">The structure is the same then and now.</span>
-      <span v-else class="ochre font-semibold">{{ plural(differences, 'difference') }}</span>
+      <span v-else class="warning font-semibold">{{ plural(differences, 'difference') }}</span>
       <UCheckbox v-if="comparison.now && differences > 0" v-model="onlyDifferences" label="only differences" />
     </div>
     <template v-for="{ what, lines } in groups" :key="what">

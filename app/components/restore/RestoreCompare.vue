@@ -59,7 +59,7 @@ const title = computed(() => {
       </div>
       <TabBar v-if="!isVolume && !isManifest" v-model="tab" :tabs="TABS" label="Rows or structure">
         <template #structure
-          ><span v-if="differing > 0" class="ochre"> ≠{{ differing }}</span></template
+          ><span v-if="differing > 0" class="warning"> ≠{{ differing }}</span></template
         >
       </TabBar>
     </div>

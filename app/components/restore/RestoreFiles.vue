@@ -16,8 +16,8 @@ const isCompared = computed(() => data.value?.trouble === null)
 const filter = ref('')
 const files = computed(() => (data.value?.files ?? []).filter((file) => file.path.toLowerCase().includes(filter.value.toLowerCase())))
 const MARK = {
-  gone: ['gone', 'var(--iron)'],
-  changed: ['changed', 'var(--ochre-text)'],
+  gone: ['gone', 'var(--error)'],
+  changed: ['changed', 'var(--warning-text)'],
   new: ['new', 'var(--ink)'],
   same: ['same', 'var(--soft)'],
 } as const
@@ -50,14 +50,14 @@ const SHOWN = 400
           >Beside {{ data.against.id === null ? 'the volume as it is now' : `the point of ${whenOf(data.against.at)}` }}:
           <template v-if="data.counts.gone + data.counts.changed + data.counts.new === 0">all the same.</template>
           <template v-else
-            ><span class="iron">{{ countInWords(data.counts.gone) }} gone</span>,
-            <span class="ochre">{{ countInWords(data.counts.changed) }} changed</span>, {{ countInWords(data.counts.new) }} new,
+            ><span class="error">{{ countInWords(data.counts.gone) }} gone</span>,
+            <span class="warning">{{ countInWords(data.counts.changed) }} changed</span>, {{ countInWords(data.counts.new) }} new,
             {{ countInWords(data.counts.same) }} the same</template
           ></span
         >
         <UInput v-model="filter" placeholder="part of a name" size="sm" class="ml-auto w-40" aria-label="Only files whose name has" />
       </div>
-      <p v-if="data.trouble" class="ochre px-4 pb-2 text-[13px]" data-trouble>What is in it now is not known. {{ data.trouble.what }}</p>
+      <p v-if="data.trouble" class="warning px-4 pb-2 text-[13px]" data-trouble>What is in it now is not known. {{ data.trouble.what }}</p>
       <p v-if="isWhole" class="soft px-4 pb-2 text-[13px]">The whole volume is picked; tick single files to restore only those.</p>
       <table class="table-fixed text-[13px]">
         <tbody class="rule border-y border-[var(--line)]">

@@ -55,7 +55,7 @@ function restore() {
   <footer class="border-t border-[var(--line-strong)] px-6 py-2.5">
     <ErrorNote v-if="failure" :error="failure" class="mb-2" />
     <div v-if="lack" class="mb-2 flex items-center gap-4 text-[13px]" data-lack>
-      <span class="ochre cut" :title="lack.first"
+      <span class="warning cut" :title="lack.first"
         >{{ plural(lack.count, 'thing') }} of this point {{ lack.count === 1 ? 'is' : 'are' }} missing. {{ lack.first }}</span
       >
       <UCheckbox v-model="asItIs" label="Take it as it is" class="shrink-0" />
@@ -80,7 +80,7 @@ function restore() {
         <div class="soft s12">to do</div>
       </div>
       <div v-if="replaces" class="leading-[18px]">
-        <b class="iron font-semibold">{{
+        <b class="error font-semibold">{{
           overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'what exists there is overwritten'
         }}</b>
         <div class="soft s12">kept as a point first</div>
@@ -88,9 +88,9 @@ function restore() {
       <label
         v-if="changes"
         class="flex min-w-0 flex-1 items-center gap-2.5 border-b py-1.5"
-        :class="asked && missing ? 'border-[var(--iron)]' : 'border-[var(--edge)]'"
+        :class="asked && missing ? 'border-[var(--error)]' : 'border-[var(--edge)]'"
       >
-        <span class="shrink-0" :class="asked && missing ? 'iron' : 'soft'">Reason, for the receipt</span>
+        <span class="shrink-0" :class="asked && missing ? 'error' : 'soft'">Reason, for the receipt</span>
         <input
           ref="input"
           v-model="reason"

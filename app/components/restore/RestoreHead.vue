@@ -74,7 +74,7 @@ const chosenLoses = computed(() => {
           >{{ returns }} {{ bench.returning.length === 1 ? 'is' : 'are' }} restored to {{ destination
           }}<template v-if="chosen"> as it was {{ whenOf(chosen.at) }}</template
           ><template v-if="bench.namespaces.some(({ overwrites }) => overwrites > 0)"
-            >; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
+            >; <u style="border-color: var(--error)">what is there now is overwritten</u></template
           >.</template
         >
         <template v-else-if="allSame"
@@ -94,7 +94,7 @@ const chosenLoses = computed(() => {
           ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing are restored {{ where }}</template
           ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'is' : 'are' }} restored {{ where }}</template
           ><template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
-          ><template v-if="replaced.length > 0">; <u style="border-color: var(--iron)">what is there now is overwritten</u></template
+          ><template v-if="replaced.length > 0">; <u style="border-color: var(--error)">what is there now is overwritten</u></template
           >.</template
         >
       </PageSentence>
@@ -102,7 +102,7 @@ const chosenLoses = computed(() => {
         >Back to the lifeline</NuxtLink
       >
     </div>
-    <p v-if="better" class="ochre mt-1.5 text-[13px]" data-better>
+    <p v-if="better" class="warning mt-1.5 text-[13px]" data-better>
       This starts from an older state than need be: it {{ chosenLoses }}.
       <button type="button" class="lnk" @click="$emit('point', better.ref)">
         {{ better.kind === 'moment' ? 'Start from just before the loss' : `Start from the point of ${whenOf(better.at)}` }}

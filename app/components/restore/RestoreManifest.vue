@@ -21,11 +21,11 @@ const { data, error } = useLoad<ManifestComparison>(
     <div v-else-if="!data" class="grid gap-2 p-4"><USkeleton v-for="i in 8" :key="i" class="h-5" /></div>
     <template v-else>
       <p class="px-4 py-3 text-[13px]">
-        <span v-if="data.now === null" class="iron font-semibold">It is not there any more.</span>
+        <span v-if="data.now === null" class="error font-semibold">It is not there any more.</span>
         <span v-else-if="data.fields.length === 0" class="border-b-2 border-[var(--gold-line)]">It is the same as then.</span>
         <span v-else
-          ><b class="ochre font-semibold">{{ plural(data.fields.length, 'field') }}</b> {{ data.fields.length === 1 ? 'is' : 'are' }} not as
-          then.</span
+          ><b class="warning font-semibold">{{ plural(data.fields.length, 'field') }}</b> {{ data.fields.length === 1 ? 'is' : 'are' }} not
+          as then.</span
         >
       </p>
       <table v-if="data.fields.length > 0" class="table-fixed text-[12.5px]">
@@ -42,8 +42,8 @@ const { data, error } = useLoad<ManifestComparison>(
             <td class="mono py-1.5 pr-3 break-words">
               {{ field.then ?? '' }}<span v-if="field.then === null" class="soft">not there</span>
             </td>
-            <td class="mono ochre py-1.5 pr-4 break-words">
-              {{ field.now ?? '' }}<span v-if="field.now === null" class="iron">gone</span>
+            <td class="mono warning py-1.5 pr-4 break-words">
+              {{ field.now ?? '' }}<span v-if="field.now === null" class="error">gone</span>
             </td>
           </tr>
         </tbody>

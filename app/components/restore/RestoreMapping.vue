@@ -134,7 +134,7 @@ const changed = computed(
         <label for="map-changes" class="self-start pt-1.5">Changes, as JSON Patch</label>
         <span>
           <UTextarea id="map-changes" v-model="changeText" :rows="3" class="mono w-full" :placeholder="EXAMPLE" />
-          <span v-if="changeTrouble" class="ochre s12 block">{{ changeTrouble }}</span>
+          <span v-if="changeTrouble" class="warning s12 block">{{ changeTrouble }}</span>
         </span>
         <label for="map-after" class="self-start pt-1.5">When all is ready, run</label>
         <span class="grid gap-2">

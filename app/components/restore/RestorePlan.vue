@@ -29,8 +29,8 @@ const leaveHome = (path: string) => (choices.without = [...choices.without, path
 const first = computed(() => (overwriting.value.length > 0 ? 1 : 0))
 const OUTCOME = {
   ok: ['i-lucide-check', 'var(--glaze)'],
-  advice: ['i-lucide-triangle-alert', 'var(--ochre-text)'],
-  missing: ['i-lucide-x', 'var(--iron)'],
+  advice: ['i-lucide-triangle-alert', 'var(--warning-text)'],
+  missing: ['i-lucide-x', 'var(--error)'],
 } as const
 </script>
 
@@ -48,7 +48,7 @@ const OUTCOME = {
           : 'Tick what is to be restored; every operation is then listed here before anything is done.'
       }}</template>
     </p>
-    <div v-for="blocker in general" :key="blocker.code + blocker.path" class="iron s12 border-b border-[var(--line)] py-2" data-blocker>
+    <div v-for="blocker in general" :key="blocker.code + blocker.path" class="error s12 border-b border-[var(--line)] py-2" data-blocker>
       <b class="font-semibold">{{ blocker.what }}</b> {{ blocker.next }}
     </div>
     <ol v-if="first" class="text-[13px]">
@@ -88,7 +88,7 @@ const OUTCOME = {
               :name="nameOf(operation)"
               @update:model-value="(value) => decide(operation, value)"
             />
-            <b v-else class="font-semibold" :class="{ iron: operation.verb === 'replace', soft: operation.verb === 'leave' }">{{
+            <b v-else class="font-semibold" :class="{ error: operation.verb === 'replace', soft: operation.verb === 'leave' }">{{
               operation.how === 'rows' ? 'Put' : VERB[operation.verb]
             }}</b>
             <span class="mono cut" :title="operation.path">{{ nameOf(operation) }}</span>
@@ -109,7 +109,7 @@ const OUTCOME = {
             as <span class="mono">{{ operation.target.schema }}.{{ operation.target.name }}</span>
           </p>
           <p v-for="note in operation.notes" :key="note" class="soft s12">{{ note }}</p>
-          <p v-if="operation.overwrites !== null" class="iron s12">
+          <p v-if="operation.overwrites !== null" class="error s12">
             <template v-if="operation.overwrites === 0">What it holds now is overwritten.</template>
             <template v-else
               >About {{ countInWords(operation.overwrites) }} {{ operation.kind === 'table' ? 'rows' : 'of them' }} are
@@ -129,8 +129,8 @@ const OUTCOME = {
               Leave it
             </button>
           </p>
-          <p v-for="warning in operation.warnings" :key="warning" class="ochre s12">{{ warning }}</p>
-          <div v-for="blocker in blockersOf(operation.path)" :key="blocker.code" class="iron s12 mt-1" data-blocker>
+          <p v-for="warning in operation.warnings" :key="warning" class="warning s12">{{ warning }}</p>
+          <div v-for="blocker in blockersOf(operation.path)" :key="blocker.code" class="error s12 mt-1" data-blocker>
             <b class="font-semibold">{{ blocker.what }}</b> {{ blocker.next }}
           </div>
         </div>
@@ -161,13 +161,13 @@ const OUTCOME = {
       {{ plural(choices.without.length, 'thing') }} left out.
       <button class="lnk" @click="choices.without = []">Restore it along again</button>
     </p>
-    <p v-for="warning in warnings" :key="warning" class="ochre s12 border-t border-[var(--line)] py-2">{{ warning }}</p>
+    <p v-for="warning in warnings" :key="warning" class="warning s12 border-t border-[var(--line)] py-2">{{ warning }}</p>
     <template v-if="checks.length > 0">
       <h3 class="mt-3 border-b border-[var(--line)] pb-1 text-[13px] font-semibold">Checked first</h3>
       <ul class="grid gap-1 pt-2 text-[12px] leading-[16px]">
         <li v-for="(check, i) in checks" :key="i" class="grid grid-cols-[22px_1fr]" data-check :data-outcome="check.outcome">
           <UIcon :name="OUTCOME[check.outcome][0]" class="size-3.5" :style="{ color: OUTCOME[check.outcome][1] }" />
-          <span :class="check.outcome === 'ok' ? 'soft' : check.outcome === 'advice' ? 'ochre' : 'iron'">{{ check.what }}</span>
+          <span :class="check.outcome === 'ok' ? 'soft' : check.outcome === 'advice' ? 'warning' : 'error'">{{ check.what }}</span>
         </li>
       </ul>
     </template>

@@ -34,14 +34,14 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
 
 <template>
   <section :aria-label="`Plan for ${plan.into}`" data-namespace-plan>
-    <div v-for="blocker in plan.blockers" :key="blocker.what" class="iron s12 border-b border-[var(--line)] py-2" data-blocker>
+    <div v-for="blocker in plan.blockers" :key="blocker.what" class="error s12 border-b border-[var(--line)] py-2" data-blocker>
       <b class="font-semibold">{{ blocker.what }}</b> {{ blocker.next }}
     </div>
     <p v-if="plan.unplugged" class="border-b border-[var(--line)] py-2 text-[13px]" data-unplugged>
       <b class="font-semibold">Unplugged.</b> {{ plan.unplugged }}
       <span class="soft s12 block">Mappings lets them be as they were.</span>
     </p>
-    <p v-for="warning in plan.warnings" :key="warning" class="ochre s12 border-b border-[var(--line)] py-2">{{ warning }}</p>
+    <p v-for="warning in plan.warnings" :key="warning" class="warning s12 border-b border-[var(--line)] py-2">{{ warning }}</p>
     <p v-if="plan.overwrites > 0" class="border-b border-[var(--line)] py-2 text-[13px]">
       <b class="font-semibold">Keep</b> what exists there now
       <span class="soft s12 block">as a point of its own, for {{ plural(choices.keepDays, 'day') }}</span>
@@ -71,7 +71,7 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
           <p v-for="note in operation.notes" :key="note" class="soft s12 break-words">
             {{ note }}
           </p>
-          <p v-for="warning in operation.warnings" :key="warning" class="ochre s12">{{ warning }}</p>
+          <p v-for="warning in operation.warnings" :key="warning" class="warning s12">{{ warning }}</p>
         </li>
         <li v-if="operations.length > shown(phase, operations).length" class="py-1.5">
           <button class="lnk" @click="open = [...open, phase]">{{ plural(operations.length - SHOWN, 'more') }}</button>
@@ -97,7 +97,7 @@ const shown = (phase: string, operations: ObjectOperation[]) => (open.value.incl
             }}</span>
           </div>
           <p v-for="note in volume.notes" :key="note" class="soft s12">{{ note }}</p>
-          <p v-for="warning in volume.warnings" :key="warning" class="s12" :class="volume.verb === 'replace' ? 'iron' : 'ochre'">
+          <p v-for="warning in volume.warnings" :key="warning" class="s12" :class="volume.verb === 'replace' ? 'error' : 'warning'">
             {{ warning }}
           </p>
         </li>

@@ -11,15 +11,15 @@ const SHORT: Record<string, string> = { PersistentVolumeClaim: 'claim', CustomRe
 /** What a thing became since, as far as is known; exact for the one that is compared. */
 function since(thing: PointThing): { text: string; color: string } {
   const kind = isObject(thing) ? (SHORT[thing.kind] ?? thing.kind) : thing.kind === 'volume' ? 'volume' : ''
-  if (thing.unknown !== undefined) return { text: sizeOf(thing), color: 'var(--iron)' }
-  if (thing.there === false) return { text: kind ? `${kind} gone` : 'gone', color: 'var(--iron)' }
+  if (thing.unknown !== undefined) return { text: sizeOf(thing), color: 'var(--error)' }
+  if (thing.there === false) return { text: kind ? `${kind} gone` : 'gone', color: 'var(--error)' }
   if (comparison?.path === thing.path && comparison.rows && !comparison.against) {
     const { gone, fresh, changed } = comparison.rows
-    if (gone > 0) return { text: `−${countInWords(gone)}`, color: 'var(--iron)' }
+    if (gone > 0) return { text: `−${countInWords(gone)}`, color: 'var(--error)' }
     if (fresh > 0) return { text: `+${countInWords(fresh)}`, color: 'var(--ink)' }
-    return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--ochre-text)' } : { text: '=', color: 'var(--soft)' }
+    return changed > 0 ? { text: `≠${countInWords(changed)}`, color: 'var(--warning-text)' } : { text: '=', color: 'var(--soft)' }
   }
-  return { text: sizeOf(thing), color: thing.asOf === undefined ? 'var(--soft)' : 'var(--ochre-text)' }
+  return { text: sizeOf(thing), color: thing.asOf === undefined ? 'var(--soft)' : 'var(--warning-text)' }
 }
 </script>
 

@@ -35,14 +35,14 @@ function inWords({ picks, into, what }: Wish): string {
           >{{ inWords(one.wish) }}<template v-if="one.reason">, “{{ one.reason }}”</template></span
         >
         <span class="ml-auto flex shrink-0 items-center gap-2.5">
-          <span v-if="!one.point" class="ochre" data-begins>{{
+          <span v-if="!one.point" class="warning" data-begins>{{
             one.begins.which === 'named'
               ? 'its point is gone'
               : one.begins.which === 'newest'
                 ? 'there is no point yet'
                 : 'no point is complete'
           }}</span>
-          <span v-else :class="one.point.lack ? 'ochre' : 'soft'" :title="one.point.lack?.first" data-begins
+          <span v-else :class="one.point.lack ? 'warning' : 'soft'" :title="one.point.lack?.first" data-begins
             >{{ BEGINS[one.begins.which] }}, {{ whenOf(one.point.at)
             }}<template v-if="one.point.lack">, which lacks {{ plural(one.point.lack.count, 'thing') }}</template></span
           >

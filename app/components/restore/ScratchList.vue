@@ -39,7 +39,7 @@ const left = (expires: string) => Date.parse(expires) - now.value
           <span class="mono cut font-semibold">{{ copy.database }}</span>
           <span class="soft">on {{ copy.source }}</span>
           <span v-if="copy.state === 'making'">being made</span>
-          <span v-else :class="left(copy.expiresAt) < 3_600_000 ? 'ochre' : ''" :title="fullOf(copy.expiresAt)"
+          <span v-else :class="left(copy.expiresAt) < 3_600_000 ? 'warning' : ''" :title="fullOf(copy.expiresAt)"
             >gone {{ left(copy.expiresAt) > 0 ? `in ${durationInWords(left(copy.expiresAt))}` : 'any moment' }}</span
           >
           <span class="ml-auto flex gap-2.5">
@@ -52,7 +52,7 @@ const left = (expires: string) => Date.parse(expires) - now.value
           <pre class="mono min-w-0 flex-1 overflow-x-auto text-[12px]" data-connection>{{ shown[copy.id] }}</pre>
           <CopyIt :text="shown[copy.id]!" label="Copy the connection string" />
         </div>
-        <p v-if="copy.trouble" class="iron mt-1">{{ copy.trouble.what }}</p>
+        <p v-if="copy.trouble" class="error mt-1">{{ copy.trouble.what }}</p>
       </li>
     </ul>
   </section>

@@ -110,21 +110,21 @@ const since = (row: UndoTableRow) =>
               </span>
               <span
                 class="w-[104px] shrink-0 font-medium leading-[20px]"
-                :class="isDone(decisions, table, row) ? (row.act === 'remove' ? 'iron' : 'glaze') : 'soft'"
+                :class="isDone(decisions, table, row) ? (row.act === 'remove' ? 'error' : 'glaze') : 'soft'"
                 >{{ isDone(decisions, table, row) ? ACT[row.act] : 'left as it is' }}</span
               >
               <div class="mono min-w-0 flex-1 text-[12px] leading-[20px]">
                 <div class="truncate">
                   <span v-for="one in told(table, row)" :key="one.column" class="mr-4"
                     ><span class="soft mr-1.5">{{ one.column }}</span
-                    ><span v-if="one.from !== null && one.to !== one.from" class="iron line-through">{{ one.from }}</span>
+                    ><span v-if="one.from !== null && one.to !== one.from" class="error line-through">{{ one.from }}</span>
                     <template v-if="one.to !== null"> {{ one.to }}</template></span
                   >
                 </div>
                 <div v-if="row.later.length > 0" class="soft font-sans">Since then: {{ since(row) }}</div>
               </div>
               <div v-if="row.act !== 'nothing'" class="flex shrink-0 items-start justify-end gap-3">
-                <span v-if="row.conflict" class="ochre max-w-[250px] text-right leading-[17px]">{{ row.conflict }}</span>
+                <span v-if="row.conflict" class="warning max-w-[250px] text-right leading-[17px]">{{ row.conflict }}</span>
                 <span v-if="row.conflict" class="flex gap-1.5">
                   <UButton
                     v-for="[choice, word] in CHOICES"

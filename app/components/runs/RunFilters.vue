@@ -9,7 +9,7 @@ const KINDS = [
   ['backup', 'Backups'],
   ['restore', 'Restores'],
   ['undo', 'Undone'],
-  ['rehearsal,still', 'Rehearsals'],
+  ['rehearsal,hold', 'Rehearsals'],
   ['fetch', 'Read in'],
   ['verify,reindex', 'Verifications'],
   ['audit', 'Audits'],
@@ -102,7 +102,7 @@ function clear(): void {
           :aria-invalid="trouble.value !== ''"
           @change="read"
         />
-        <p v-if="trouble.value" class="iron s12 pt-1" role="alert">{{ trouble.value }}</p>
+        <p v-if="trouble.value" class="error s12 pt-1" role="alert">{{ trouble.value }}</p>
       </div>
       <UInput
         v-model="text"

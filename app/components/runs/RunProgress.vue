@@ -26,7 +26,7 @@ const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   verify: { bytes: 'Bytes read' },
   undo: { rows: 'Rows undone' },
   fetch: { files: 'Files read' },
-  still: {},
+  hold: {},
   audit: { rows: 'Rows read at the source' },
   reindex: { packs: 'Files read' },
 }

@@ -75,7 +75,7 @@ function save() {
         :key="key"
         class="text-[13px]"
         data-tally
-        :class="key === 'failed' ? 'iron' : key === 'left' ? 'ochre' : ''"
+        :class="key === 'failed' ? 'error' : key === 'left' ? 'warning' : ''"
         ><b class="font-semibold">{{ count }}</b> {{ word }}</span
       >
       <span class="ml-auto flex gap-4 text-[13px]">
@@ -118,25 +118,25 @@ function save() {
               {{ isElsewhere(line) ? placeOfLine(line) : `as ${targetOf(line)}` }}
             </div>
           </td>
-          <td class="py-1.5" :class="line.outcome === 'failed' ? 'iron' : line.outcome === 'left' && !isSame(line) ? 'ochre' : ''">
+          <td class="py-1.5" :class="line.outcome === 'failed' ? 'error' : line.outcome === 'left' && !isSame(line) ? 'warning' : ''">
             {{ outcomeOf(line) }}
           </td>
           <td class="num py-1.5 pr-5">{{ line.rows === null ? '' : countInWords(line.rows) }}</td>
           <td v-if="isOfCluster(line) && !line.fingerprintThen" colspan="2" class="py-1.5 break-words">
             <span v-if="line.structureThen && line.equal" class="border-b-2 border-[var(--gold-line)]">{{ WHAT.object }}</span>
-            <pre v-else-if="line.reason" class="font-sans whitespace-pre-wrap" :class="{ iron: line.equal === false }">{{
+            <pre v-else-if="line.reason" class="font-sans whitespace-pre-wrap" :class="{ error: line.equal === false }">{{
               line.reason
             }}</pre>
             <template v-else-if="line.structureThen" />
             <template v-else>{{ rehearsal ? 'Would be made.' : 'Made.' }}</template>
-            <div v-for="part in line.leftParts" :key="part.what" class="ochre">
+            <div v-for="part in line.leftParts" :key="part.what" class="warning">
               <span class="mono">{{ part.what }}</span>{{ ' ' }}{{ part.why }}
             </div>
           </td>
           <template v-else-if="line.fingerprintThen">
             <td class="mono py-1.5 text-[12px]">
               <div>{{ line.fingerprintThen }}</div>
-              <div v-if="line.fingerprintNow" :class="line.fingerprintNow === line.fingerprintThen ? '' : 'iron'">
+              <div v-if="line.fingerprintNow" :class="line.fingerprintNow === line.fingerprintThen ? '' : 'error'">
                 {{ line.fingerprintNow }}
               </div>
             </td>
@@ -144,21 +144,21 @@ function save() {
               <template v-if="rehearsal">Every {{ isOfCluster(line) ? 'file' : 'row' }} was read from the store, and is whole.</template>
               <template v-else-if="isOfCluster(line)"
                 ><span v-if="line.equal" class="border-b-2 border-[var(--gold-line)]">{{ WHAT.volume }}</span
-                ><span v-else class="iron">Not every file is equal</span></template
+                ><span v-else class="error">Not every file is equal</span></template
               >
               <template v-else>
                 <span v-if="line.fingerprintNow === line.fingerprintThen" class="border-b-2 border-[var(--gold-line)]">Rows equal</span
-                ><span v-else class="iron">Rows are not equal</span><template v-if="line.structureThen === null" /><template
+                ><span v-else class="error">Rows are not equal</span><template v-if="line.structureThen === null" /><template
                   v-else-if="line.equal"
                   >, <span class="border-b-2 border-[var(--gold-line)]">structure equal</span></template
-                ><span v-else class="ochre">, its structure is not</span>
+                ><span v-else class="warning">, its structure is not</span>
               </template>
-              <div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div>
+              <div v-for="part in line.leftParts" :key="part.what" class="warning">{{ part.what }}: {{ part.why }}</div>
             </td>
           </template>
           <td v-else colspan="2" class="py-1.5 break-words">
             {{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}
-            <div v-for="part in line.leftParts" :key="part.what" class="ochre">{{ part.what }}: {{ part.why }}</div>
+            <div v-for="part in line.leftParts" :key="part.what" class="warning">{{ part.what }}: {{ part.why }}</div>
           </td>
         </tr>
       </LongList>

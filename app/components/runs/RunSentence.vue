@@ -5,7 +5,7 @@ const { run } = defineProps<{ run: RunDetail }>()
 const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
 const moved = computed(() => movedInWords(run.counters) || plural(0, 'row'))
 const soFar = computed(() => {
-  if (run.kind === 'still') return ''
+  if (run.kind === 'hold') return ''
   if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'file')} so far.`
   return run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved.value} so far.`
 })
@@ -40,25 +40,25 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
           rehearsal: 'Rehearsing a restore from',
           verify: 'Verifying the store of',
           undo: 'Undoing a transaction of',
-          still: 'Rehearsing how to hold',
+          hold: 'Rehearsing how to hold',
           fetch: 'Reading into the store what only the source of',
           audit: 'Auditing the log of',
           reindex: 'Rebuilding the index of the store of',
         }[run.kind]
       }}
-      {{ run.vessel }}{{ run.kind === 'still' ? '.' : run.kind === 'fetch' ? ' has: ' : ': ' }}{{ soFar }}</template
+      {{ run.vessel }}{{ run.kind === 'hold' ? '.' : run.kind === 'fetch' ? ' has: ' : ': ' }}{{ soFar }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
       >Cancelled.
       {{ run.kind === 'backup' ? 'No point was made, and nothing is left of it.' : 'What was not finished is as it was.' }}</template
     >
     <template v-else-if="run.state === 'failed'"
-      >{{ RUN_KIND[run.kind] }} of {{ run.vessel }} <u style="border-color: var(--iron)">failed</u
+      >{{ RUN_KIND[run.kind] }} of {{ run.vessel }} <u style="border-color: var(--error)">failed</u
       >{{ run.kind === 'backup' ? '; earlier points are untouched.' : '.' }}</template
     >
-    <template v-else-if="run.kind === 'still'"
+    <template v-else-if="run.kind === 'hold'"
       >{{ run.vessel }} was
-      <u :style="{ borderColor: outcome.held ? 'var(--hold)' : 'var(--ochre)' }">{{
+      <u :style="{ borderColor: outcome.held ? 'var(--hold)' : 'var(--warning)' }">{{
         outcome.held ? `held for ${durationInWords(heldFor)}` : 'not held as it should be'
       }}</u>; nothing was backed up.</template
     >
@@ -77,7 +77,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >
       <template v-else
         >Of {{ plural(Number(outcome.audited), 'table') }} of {{ run.vessel }},
-        <u style="border-color: var(--iron)"
+        <u style="border-color: var(--error)"
           >{{ outcome.differing }} {{ outcome.differing === 1 ? 'is' : 'are' }} not what the log leads to</u
         >.</template
       >
@@ -90,13 +90,13 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
       >{{ outcome.added }} of {{ plural(Number(outcome.packs), 'file of content', 'files of content') }}
       {{ outcome.added === 1 ? 'is' : 'are' }} back in the index of {{ store
       }}<template v-if="Number(outcome.torn ?? 0) > 0"
-        >, <u style="border-color: var(--ochre)">{{ outcome.torn }} not to the end</u></template
+        >, <u style="border-color: var(--warning)">{{ outcome.torn }} not to the end</u></template
       >. A verification tells whether what they hold is whole.</template
     >
     <template v-else-if="run.kind === 'verify'"
       >All content of {{ store }} is <u style="border-color: var(--gold-line)">whole</u>:
       {{ bytesInWords(run.counters.bytes ?? 0) }} read<template v-if="run.state === 'warned'"
-        >; <u style="border-color: var(--ochre)">more lies there</u> than the catalog knows of</template
+        >; <u style="border-color: var(--warning)">more lies there</u> than the catalog knows of</template
       >.</template
     >
     <template v-else-if="run.kind === 'rehearsal'"
@@ -106,21 +106,21 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     >
     <template v-else-if="undone === 0 && Number(outcome.leftParts ?? 0) > 0">
       {{ plural(back, 'thing') }} restored{{ into }},
-      <u style="border-color: var(--ochre)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
+      <u style="border-color: var(--warning)">{{ plural(Number(outcome.leftParts), 'part') }} not as it was</u>.
     </template>
     <template v-else-if="undone === 0 && Number(outcome.unequal ?? 0) > 0">
       {{ plural(back, 'thing') }} restored{{ into }},
-      <u style="border-color: var(--ochre)"
+      <u style="border-color: var(--warning)"
         >{{ outcome.unequal }} not in everything as {{ outcome.unequal === 1 ? 'it was' : 'they were' }}</u
       >.
     </template>
     <template v-else-if="undone > 0"
       >{{ plural(back, 'thing') }} restored,
-      <u style="border-color: var(--ochre)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not restored</u>.</template
+      <u style="border-color: var(--warning)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not restored</u>.</template
     >
     <template v-else
       >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} restored{{ into }},
-      <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--ochre)' }">{{
+      <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--warning)' }">{{
         equal ? 'proven equal' : 'not all of them equal'
       }}</u>.</template
     >

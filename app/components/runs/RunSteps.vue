@@ -32,7 +32,7 @@ const stepsOf = (member: string) =>
     .sort((a, b) => (a.startedAt ?? '~').localeCompare(b.startedAt ?? '~') || a.ordinal - b.ordinal)
 const outputOf = (step: RunStep) => lineOf(step)?.[step.kind === 'release' ? 'releaseOutput' : 'output'] ?? ''
 const titleOf = (step: RunStep) => ({ prepare: 'Prepare: ', hold: 'Hold: ', release: 'Release: ' })[step.kind] ?? ''
-const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--iron)', warned: 'var(--ochre)' }
+const COLOR: Record<string, string> = { running: 'var(--glaze)', done: 'var(--ink)', failed: 'var(--error)', warned: 'var(--warning)' }
 const members = computed(() => [...new Set(run.steps.map((step) => step.member))])
 const duration = (step: RunStep) => (step.startedAt ? durationInWords(msOf(step)) : '')
 const msOf = (step: RunStep) => (step.startedAt ? (step.finishedAt ? Date.parse(step.finishedAt) : now) - Date.parse(step.startedAt) : 0)
@@ -122,7 +122,7 @@ function figures({ counters }: RunStep): string {
             ><span class="sr-only">the longest: </span>{{ duration(step) }}</span
           >
           <span v-else class="num">{{ duration(step) }}</span>
-          <span v-if="step.message" class="iron col-span-3 col-start-2 pb-1.5" :class="{ 'text-[var(--soft)]!': step.state === 'done' }">{{
+          <span v-if="step.message" class="error col-span-3 col-start-2 pb-1.5" :class="{ 'text-[var(--soft)]!': step.state === 'done' }">{{
             step.message
           }}</span>
           <pre
@@ -141,7 +141,7 @@ function figures({ counters }: RunStep): string {
             v-if="message.level !== 'info'"
             :name="message.level === 'error' ? 'i-lucide-circle-alert' : 'i-lucide-triangle-alert'"
             class="mt-0.5 size-3.5 shrink-0"
-            :class="message.level === 'error' ? 'iron' : 'ochre'"
+            :class="message.level === 'error' ? 'error' : 'warning'"
             :aria-label="message.level"
           />
           <span class="min-w-0 break-words">{{ message.text }}</span>

@@ -4,8 +4,8 @@ import type { ProbeFinding } from '~~/server/views'
 defineProps<{ findings: ProbeFinding[] }>()
 const LOOK = {
   ok: { icon: 'i-lucide-check', color: 'var(--glaze)', word: 'there' },
-  advice: { icon: 'i-lucide-triangle-alert', color: 'var(--ochre-text)', word: 'better with it' },
-  missing: { icon: 'i-lucide-x', color: 'var(--iron)', word: 'missing' },
+  advice: { icon: 'i-lucide-triangle-alert', color: 'var(--warning-text)', word: 'better with it' },
+  missing: { icon: 'i-lucide-x', color: 'var(--error)', word: 'missing' },
 } as const
 </script>
 

@@ -49,8 +49,8 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
       <h2 class="mono text-[14px] font-semibold break-words">
         <span :class="{ 'line-through': thing.goneAt }">{{ thing.name }}</span> <CopyIt icon :text="thing.path" label="Copy the path" />
       </h2>
-      <p v-if="thing.goneAt" class="iron mt-1">Gone since {{ whenOf(thing.goneAt) }}. Its points still hold it.</p>
-      <p v-if="thing.facts.trouble" class="ochre mt-1">{{ thing.facts.trouble }}</p>
+      <p v-if="thing.goneAt" class="error mt-1">Gone since {{ whenOf(thing.goneAt) }}. Its points still hold it.</p>
+      <p v-if="thing.facts.trouble" class="warning mt-1">{{ thing.facts.trouble }}</p>
       <ErrorNote v-if="isSource && source?.trouble" :error="source.trouble" class="mt-2" />
       <dl class="rule mt-2 border-y border-[var(--line)]">
         <div v-for="[name, value] in facts" :key="name" class="grid grid-cols-[100px_1fr] gap-2 py-1.5">
@@ -101,7 +101,7 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           >{{ kindOfRun(run) }}, {{ RUN_STATE[run.state].word }}</NuxtLink
         >
       </p>
-      <p v-if="thing.claims.length > 0 && thing.cover === 'part'" class="ochre">In part; some of it is taken by no rule.</p>
+      <p v-if="thing.claims.length > 0 && thing.cover === 'part'" class="warning">In part; some of it is taken by no rule.</p>
       <UButton
         v-if="restoreBy && namesOf(thing.path).length > 1"
         :to="`/vessels/${restoreBy}/restore?pick=${encodeURIComponent(thing.path)}`"

@@ -60,7 +60,7 @@ const make = () =>
           <UIcon name="i-lucide-check" class="glaze size-3.5" /> It can be written, and has {{ bytesInWords(place.free) }} free of
           {{ bytesInWords(place.total) }}.
         </p>
-        <p v-if="place?.existing" class="iron text-[13px]">A store lies there already. Choose an empty folder.</p>
+        <p v-if="place?.existing" class="error text-[13px]">A store lies there already. Choose an empty folder.</p>
         <ErrorNote v-if="error" :error="error" />
       </UForm>
     </template>

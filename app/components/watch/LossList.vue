@@ -33,13 +33,13 @@ async function meant(loss: Loss) {
 
 <template>
   <section v-if="losses.length > 0 || returned.length > 0" id="losses" aria-label="Losses">
-    <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold" :class="losses.length > 0 ? 'iron' : ''">
+    <h2 class="border-b border-[var(--line)] pb-[7px] font-semibold" :class="losses.length > 0 ? 'error' : ''">
       {{ losses.length > 0 ? 'Lost' : 'Restored' }}
     </h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
     <ul class="rule text-[13px] max-[1179px]:grid max-[1179px]:grid-cols-2 max-[1179px]:gap-x-8" aria-live="polite">
       <li v-for="(loss, i) in losses" :key="loss.key" class="py-2.5" data-loss>
-        <p class="font-medium break-words" :class="loss.level === 'error' ? 'iron' : ''">{{ loss.what }}</p>
+        <p class="font-medium break-words" :class="loss.level === 'error' ? 'error' : ''">{{ loss.what }}</p>
         <p class="soft s12 mt-0.5" :title="fullOf(loss.at)">
           {{ whenLost(loss) }}<template v-if="loss.times > 1"> and {{ plural(loss.times - 1, 'time') }} before</template
           ><template v-if="whoOf(loss)">, by {{ whoOf(loss) }}</template>
@@ -51,7 +51,7 @@ async function meant(loss: Loss) {
             ><template v-if="n > 0">, </template>the {{ one.kind }} <span class="mono">{{ one.name }}</span></template
           ><template v-if="loss.went.length > WENT_SHOWN"> and {{ loss.went.length - WENT_SHOWN }} more</template>.
         </p>
-        <p v-if="loss.ways.length === 0" class="ochre mt-1.5">No point and no log holds it.</p>
+        <p v-if="loss.ways.length === 0" class="warning mt-1.5">No point and no log holds it.</p>
         <template v-else>
           <div class="mt-2" data-way>
             <UButton :to="loss.ways[0]!.to" color="primary" :variant="i === 0 ? 'solid' : 'outline'" size="sm">{{

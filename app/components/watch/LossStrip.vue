@@ -11,12 +11,12 @@ const wayOf = ({ ways }: Loss) => ways.find(({ vessel }) => vessel.slug === slug
   <section
     v-if="losses.length > 0"
     aria-label="Losses"
-    class="mx-6 mt-2 border-l-2 border-[var(--iron)] pl-3 text-[13px]"
+    class="mx-6 mt-2 border-l-2 border-[var(--error)] pl-3 text-[13px]"
     aria-live="polite"
   >
     <p v-for="loss in losses.slice(0, SHOWN)" :key="loss.key" class="flex items-baseline gap-3 py-0.5" data-loss>
       <span class="cut" :title="loss.what"
-        ><b class="iron font-medium">{{ loss.what }}</b> <span class="soft s12 ml-2">{{ whenLost(loss) }}</span></span
+        ><b class="error font-medium">{{ loss.what }}</b> <span class="soft s12 ml-2">{{ whenLost(loss) }}</span></span
       >
       <NuxtLink v-if="wayOf(loss)" :to="wayOf(loss)!.to" class="lnk ml-auto shrink-0">{{ wayInWords(wayOf(loss)!) }}</NuxtLink>
     </p>

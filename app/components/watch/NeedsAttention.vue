@@ -11,11 +11,11 @@ defineProps<{ attention: Attention[] }>()
     <ul class="rule text-[13px]">
       <li v-for="one in attention" :key="one.to + one.what" class="flex gap-2.5 py-2" data-row>
         <svg width="14" height="18" viewBox="0 0 14 18" class="mt-px shrink-0" aria-hidden="true">
-          <path v-if="one.level === 'error'" d="M1 9H6M6 4V14M9.5 5.5V12.5M9.5 9H13" stroke="var(--iron)" stroke-width="2" fill="none" />
+          <path v-if="one.level === 'error'" d="M1 9H6M6 4V14M9.5 5.5V12.5M9.5 9H13" stroke="var(--error)" stroke-width="2" fill="none" />
           <path
             v-else
             d="M7 3.5L13 14.5H1ZM7 7.5V10.5M7 12V13"
-            stroke="var(--ochre)"
+            stroke="var(--warning)"
             stroke-width="1.4"
             fill="none"
             stroke-linejoin="round"

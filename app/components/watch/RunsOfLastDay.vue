@@ -41,7 +41,7 @@ const height = computed(() => vessels.length * LANE)
       <span class="soft s12"
         >{{ plural(runs.length, 'run')
         }}<template v-if="failed > 0"
-          >, <span class="iron">{{ failed }} failed</span></template
+          >, <span class="error">{{ failed }} failed</span></template
         ></span
       >
     </h2>
@@ -69,7 +69,7 @@ const height = computed(() => vessels.length * LANE)
         >
           <title>{{ kindOfRun(run) }} {{ run.name ?? '' }}, {{ RUN_STATE[run.state].word }}, {{ whenOf(run.at) }}, {{ took(run) }}</title>
           <line :x1="at" :x2="at + w" :y1="lane.y" :y2="lane.y" stroke="var(--soft)" stroke-width="5" />
-          <path v-if="run.state === 'failed'" :d="`M${at - 5} ${lane.y - 5}l10 10m0 -10l-10 10`" stroke="var(--iron)" stroke-width="2.4" />
+          <path v-if="run.state === 'failed'" :d="`M${at - 5} ${lane.y - 5}l10 10m0 -10l-10 10`" stroke="var(--error)" stroke-width="2.4" />
           <LifelineMark
             v-else-if="run.kind === 'backup'"
             :x="at"

@@ -55,7 +55,7 @@ const isMended = (vessel: Standing, now: number) =>
         <td class="pt-2 pr-4">
           <div class="flex gap-2 text-[14px]">
             <NuxtLink :to="`/vessels/${vessel.slug}`" class="cut font-semibold hover:underline">{{ vessel.name }}</NuxtLink>
-            <span class="shrink-0" :style="{ color: vessel.state === 'at risk' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }"
+            <span class="shrink-0" :style="{ color: vessel.state === 'at risk' ? 'var(--warning-text)' : STATE_COLOR[vessel.state] }"
               >{{ vessel.state }}<template v-if="isMended(vessel, now)">, mended</template></span
             >
           </div>
@@ -78,7 +78,7 @@ const isMended = (vessel: Standing, now: number) =>
             ><span>{{ CONSISTENCY[vessel.newest.consistency].word }}</span></UTooltip
           >
           <span v-else class="soft">none</span>
-          <div v-if="vessel.newest && !vessel.newest.complete" class="ochre s12">
+          <div v-if="vessel.newest && !vessel.newest.complete" class="warning s12">
             {{ vessel.newest.missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'only at the source' : 'partial' }}
           </div>
         </td>

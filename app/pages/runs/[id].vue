@@ -74,14 +74,14 @@ async function again() {
       <ErrorNote v-if="run.error" :error="run.error" />
       <ul v-if="warnings.length > 0" class="rule border-t border-b border-[var(--line)] text-[13px] mb-4" data-warnings>
         <li v-for="({ text }, i) in warnings.slice(0, SAID)" :key="i" class="flex gap-2.5 py-1.5">
-          <UIcon name="i-lucide-triangle-alert" class="ochre mt-0.5 size-3.5 shrink-0" aria-hidden="true" />
+          <UIcon name="i-lucide-triangle-alert" class="warning mt-0.5 size-3.5 shrink-0" aria-hidden="true" />
           <span class="min-w-0 break-words">{{ text }}</span>
         </li>
         <li v-if="warnings.length > SAID" class="soft py-1.5 pl-6">and {{ warnings.length - SAID }} more, below</li>
       </ul>
     </div>
     <ScratchList v-if="scratch.length > 0" :copies="scratch" :of-run="run.id" class="px-6 pb-5" />
-    <RunProgress v-if="active && run.kind !== 'still'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
+    <RunProgress v-if="active && run.kind !== 'hold'" :run="run" :now="now" class="px-6 pt-1 pb-5" />
     <RunPace :run="run" class="px-6 pb-5 print:hidden" />
     <RunReceipt v-if="run.receipt.length > 0" :run="run" class="px-6 pb-5" />
     <RunSteps :run="run" :now="now" class="flex-1" :class="{ 'print:hidden': run.receipt.length > 0 }" />

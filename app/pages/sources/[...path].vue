@@ -50,7 +50,7 @@ const sumOf = (kind: ThingView['kind']) => totals.value.reduce((sum, thing) => s
             and {{ plural(sumOf('cluster'), 'thing') }} of
             {{ totals.filter(({ kind }) => kind === 'cluster').length === 1 ? 'a cluster' : 'clusters' }}</template
           ><template v-if="totals.some((thing) => thing.cover !== 'all')"
-            >; <NuxtLink to="/" style="border-color: var(--ochre)">some of it unprotected</NuxtLink></template
+            >; <NuxtLink to="/" style="border-color: var(--warning)">some of it unprotected</NuxtLink></template
           >.</template
         >
       </PageSentence>

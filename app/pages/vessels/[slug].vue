@@ -69,7 +69,7 @@ const lastGap = computed(() => {
               >any second since {{ dateOf(vessel.anySecond.since) }} {{ clockOf(vessel.anySecond.since)
               }}<template v-if="vessel.anySecond.gaps > 0"
                 >, except for
-                <NuxtLink :to="lastGap" style="border-color: var(--iron)">{{
+                <NuxtLink :to="lastGap" style="border-color: var(--error)">{{
                   vessel.anySecond.gaps === 1 ? 'one gap' : `${numberInWords(vessel.anySecond.gaps)} gaps`
                 }}</NuxtLink></template
               ></template
@@ -77,7 +77,7 @@ const lastGap = computed(() => {
             ><template v-else>{{ countInWords(vessel.points) }} moments since {{ dateOf(vessel.oldest!) }}</template
             ><template v-if="vessel.damaged > 0"
               >, but not whole from
-              <NuxtLink :to="`/vessels/${slug}`" style="border-color: var(--iron)">{{
+              <NuxtLink :to="`/vessels/${slug}`" style="border-color: var(--error)">{{
                 vessel.damaged === 1 ? 'one damaged point' : `${numberInWords(vessel.damaged)} damaged points`
               }}</NuxtLink></template
             >.
@@ -89,7 +89,7 @@ const lastGap = computed(() => {
         </PageSentence>
         <p class="mt-[5px] flex items-center gap-2 text-[13px]">
           <VesselBowl :state="vessel.state" :size="18" />
-          <span class="font-semibold" :style="{ color: vessel.state === 'at risk' ? 'var(--ochre-text)' : STATE_COLOR[vessel.state] }">{{
+          <span class="font-semibold" :style="{ color: vessel.state === 'at risk' ? 'var(--warning-text)' : STATE_COLOR[vessel.state] }">{{
             vessel.state
           }}</span>
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>

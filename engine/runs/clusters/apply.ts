@@ -48,7 +48,7 @@ export class Applier {
 
   /** Does what the plan says with one object; workloads come with nothing running yet. */
   async apply({ operation, object }: PlannedObject): Promise<void> {
-    const sent = atRest(object)?.still ?? object
+    const sent = atRest(object)?.resting ?? object
     const path = await this.pathOf(sent, sent.metadata.name)
     if (operation.verb === 'merge') {
       const body = { ...sent, metadata: { labels: sent.metadata.labels, annotations: sent.metadata.annotations } }

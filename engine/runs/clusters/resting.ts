@@ -42,8 +42,8 @@ export class Resting {
       const path = await this.apply.pathOf(object, object.metadata.name)
       const record = { source: this.source, path, start: atRest(object)!.start, label: labelOf(object), half: [] }
       this.resting.push({ object, leased: leased[i]!, record, undo: await this.run.willUndo({ kind: 'rest', what: record }) })
-      const still = atRest(object)!.still.spec as Record<string, unknown>
-      await this.apply.patch(path, { spec: 'replicas' in still ? { replicas: 0 } : { suspend: true } })
+      const spec = atRest(object)!.resting.spec as Record<string, unknown>
+      await this.apply.patch(path, { spec: 'replicas' in spec ? { replicas: 0 } : { suspend: true } })
     }
     // A workload says that it has no replicas while their pods are still ending.
     await this.apply.until(

@@ -77,7 +77,7 @@ export function holdAndReturn(): void {
     await person.presses('Save as version 1')
     await person.arrivesAt(/\/vessels\/wharf-gate$/)
     await person.opens('/vessels/wharf-gate/definition')
-    await person.clicks('[data-rehearse-still]')
+    await person.clicks('[data-rehearse-hold]')
     await person.sees(/as measured by the rehearsal/)
     await person.clicks('[data-step-bar="pause"]')
     await person.sees(/Held after [\d.]+ m?s/)
@@ -88,7 +88,7 @@ export function holdAndReturn(): void {
   it('orders steps by keys, and tells on every page what is held, until it is released', async () => {
     await addsStep('wait', 'sleep 20', 'true')
     await person.writes('#step-limit', '20')
-    await person.writes('#still-budget', '30')
+    await person.writes('#quiesce-budget', '30')
     await person.reads('[data-step-bar="wait"]', /wait/)
     const turn = () => person.page.$eval('[data-step-bar="wait"]', (bar) => bar.getAttribute('aria-label') ?? '')
     expect(await turn()).toContain('wait, turn 2')
@@ -97,7 +97,7 @@ export function holdAndReturn(): void {
     expect(await turn()).toContain('wait, turn 1')
     await person.page.keyboard.press('ArrowRight')
     expect(await turn()).toContain('wait, turn 2')
-    await person.clicks('[data-rehearse-still]')
+    await person.clicks('[data-rehearse-hold]')
     await person.sees(/Holding Wharf gate/)
     await person.sees(/s of 30 s/)
     // The strip stands from the first step on; that one may just be beginning.

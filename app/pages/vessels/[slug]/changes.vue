@@ -91,8 +91,8 @@ function toggle(op: string) {
 const WORD: Record<FoundChange['op'], { word: string; color: string }> = {
   insert: { word: 'inserted', color: 'var(--glaze)' },
   update: { word: 'updated', color: 'var(--ink)' },
-  delete: { word: 'deleted', color: 'var(--iron)' },
-  empty: { word: 'emptied', color: 'var(--iron)' },
+  delete: { word: 'deleted', color: 'var(--error)' },
+  empty: { word: 'emptied', color: 'var(--error)' },
 }
 const atOf = ({ at }: FoundChange) => new Date(Math.floor(at / 1000))
 /** What stands in the list: each change by its index, and before those of a transaction a line of it. */
@@ -206,7 +206,7 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
       <p v-if="understood && !unreadable" class="soft s12 w-full" data-understood>{{ understood }}</p>
     </form>
     <div class="sheet min-h-0 overflow-auto px-6 pb-8 text-[13px]">
-      <p v-if="unreadable" class="iron max-w-xl py-5" role="alert" data-unreadable>
+      <p v-if="unreadable" class="error max-w-xl py-5" role="alert" data-unreadable>
         Nothing was searched: the limit “{{ limits.from?.trouble ? form.from : form.to }}” can’t be read. {{ unreadable }}
       </p>
       <ErrorNote v-else-if="error" :error="error" class="my-4" />

@@ -79,7 +79,7 @@ const restoreRows = computed(() => ({
         <UIcon v-if="choosable(own)" :name="KIND_ICON[own.kind] ?? 'i-lucide-shapes'" class="soft size-3.5 shrink-0" />
       </template>
       <template #behind="{ thing: own }">
-        <span class="num shrink-0 text-[12px]" :class="own.unknown ? 'iron' : own.asOf ? 'ochre' : 'soft'" :title="whyOf(own)">{{
+        <span class="num shrink-0 text-[12px]" :class="own.unknown ? 'error' : own.asOf ? 'warning' : 'soft'" :title="whyOf(own)">{{
           sizeOf(own)
         }}</span>
       </template>

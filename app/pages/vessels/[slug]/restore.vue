@@ -77,10 +77,10 @@ onChange(
 <template>
   <main class="flex h-[calc(100vh-52px)] flex-col">
     <RestoreHead :vessel="vessel" :chosen="chosen" :lifeline="lifeline" @point="choosePoint" />
-    <p v-if="nowhere" class="ochre px-6 pt-2 text-[13px]">
+    <p v-if="nowhere" class="warning px-6 pt-2 text-[13px]">
       <span class="mono">{{ nowhere }}</span> is in no point of {{ vessel.name }}.
     </p>
-    <p v-if="missing.length > 0" class="ochre px-6 pt-2 text-[13px]" data-missing>
+    <p v-if="missing.length > 0" class="warning px-6 pt-2 text-[13px]" data-missing>
       Not in this point: <span class="mono">{{ missing.slice(0, 5).join(', ') }}</span><template v-if="missing.length > 5">
         and {{ missing.length - 5 }} more</template
       >.

@@ -6,6 +6,6 @@ defineProps<{ vessel: VesselView }>()
 
 <template>
   <div class="px-6 pt-2 pb-8">
-    <RunList :query="`vessel=${vessel.slug}&kinds=backup,verify,reindex,still,fetch`" :with-vessel="false" empty="Nothing ran yet." />
+    <RunList :query="`vessel=${vessel.slug}&kinds=backup,verify,reindex,hold,fetch`" :with-vessel="false" empty="Nothing ran yet." />
   </div>
 </template>

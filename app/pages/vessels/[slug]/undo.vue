@@ -57,7 +57,7 @@ const at = computed(() => (plan.value ? new Date(Math.floor(plan.value.at / 1000
         <p v-if="plan" class="mt-1 text-[13px]">
           <b class="font-semibold">{{ plural(willBe, 'row') }}</b> in {{ plural(tables.length, 'table') }} will be changed, in one
           transaction. <template v-if="conflicts === 0">Nothing has touched them since.</template
-          ><span v-else class="ochre"
+          ><span v-else class="warning"
             >{{ plural(conflicts, 'row') }} {{ conflicts === 1 ? 'has' : 'have' }} been touched since<template v-if="open > 0"
               >; those you do not decide on stay as they are</template
             >.</span

@@ -254,10 +254,10 @@ describe('the budget', () => {
 describe('what goes wrong at the source', () => {
   it('a pod that dies while a hook runs holds nothing any more, and is told', async () => {
     const run = await held.bench.engine.startRun({
-      kind: 'still',
+      kind: 'hold',
       vessel: await held.vessel([]),
       startedBy: 'a test',
-      params: { still: { budgetMs: 30_000, steps: [freeze({ act: exec('sleep', '30'), limitMs: 25_000 })] } },
+      params: { quiesce: { budgetMs: 30_000, steps: [freeze({ act: exec('sleep', '30'), limitMs: 25_000 })] } },
     })
     const worker = startWorker(held.bench.environment)
     await held.cluster.until(async () => (await held.ledger(run)).length === 1)
@@ -341,8 +341,8 @@ describe('workloads', () => {
       freeze({ name, act: { kind: 'scale', workload: 'StatefulSet', name: 'manifest', replicas: 0 }, release: null, limitMs: 20_000 })
     const sleeps = { kind: 'sql' as const, statement: 'select pg_sleep(60)' }
     const slow = held.lock({ name: 'slow', turn: 1, act: sleeps, release: null, limitMs: 60_000 })
-    const still = { steps: [down('first'), slow], budgetMs: 60_000 }
-    const first = await addRun(held.bench.engine, { kind: 'still', vessel: of, startedBy: 'a test', params: { still } })
+    const quiesce = { steps: [down('first'), slow], budgetMs: 60_000 }
+    const first = await addRun(held.bench.engine, { kind: 'hold', vessel: of, startedBy: 'a test', params: { quiesce } })
     const done = perform(held.bench.engine, first)
     await held.cluster.until(async () => (await held.ledger(first)).some(({ name, state }) => name === 'first' && state === 'held'))
     const second = await held.rehearse({ steps: [down('second')] }, of)

@@ -78,10 +78,10 @@ describe('whoever holds', () => {
   it('may be killed: everything is released at the next start, and on record', async () => {
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({
-      kind: 'still',
+      kind: 'hold',
       vessel: await held.vessel([]),
       startedBy: 'a test',
-      params: { still: { steps: slow(), budgetMs: 60_000 } },
+      params: { quiesce: { steps: slow(), budgetMs: 60_000 } },
     })
     await untilHeld(id)
     await killWorker(worker)
@@ -101,10 +101,10 @@ describe('whoever holds', () => {
   it('may be silent: a watchdog of another process releases when the budget is over', async () => {
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({
-      kind: 'still',
+      kind: 'hold',
       vessel: await held.vessel([]),
       startedBy: 'a test',
-      params: { still: { steps: slow(), budgetMs: 3000 } },
+      params: { quiesce: { steps: slow(), budgetMs: 3000 } },
     })
     await untilHeld(id)
     worker.kill('SIGSTOP')
@@ -141,10 +141,10 @@ describe('whoever holds', () => {
     const late = freeze({ act: exec('sh', '-c', `sleep 2; ${MANIFESTCTL} hold`), limitMs: 20_000, onFailure: 'go on' })
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({
-      kind: 'still',
+      kind: 'hold',
       vessel: await held.vessel([]),
       startedBy: 'a test',
-      params: { still: { steps: [late], budgetMs: 30_000 } },
+      params: { quiesce: { steps: [late], budgetMs: 30_000 } },
     })
     await held.cluster.until(async () => (await held.ledger(id)).length === 1)
     await releaseNow(held.bench.engine, id)
@@ -159,11 +159,11 @@ describe('whoever holds', () => {
     const admin = (sql: string) => held.bench.server.psql('postgres', sql)
     const worker = startWorker(held.bench.environment)
     const id = await held.bench.engine.startRun({
-      kind: 'still',
+      kind: 'hold',
       vessel: await held.vessel([]),
       startedBy: 'a test',
       params: {
-        still: {
+        quiesce: {
           steps: [
             freeze(),
             freeze({ name: 'slow', turn: 1, act: exec('sleep', '60'), release: exec('true'), limitMs: 60_000, onFailure: 'go on' }),

@@ -1,4 +1,0 @@
-import { stillView } from '../../engine/catalog/hold-views'
-
-/** What steps of a vessel that is not saved yet may do here. */
-export default route((engine) => stillView(engine, null))
