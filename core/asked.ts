@@ -1,8 +1,18 @@
 import * as v from 'valibot'
+import { nameTrouble } from './things/name'
 
 // What forms and routes both ask for: the forms tell beside each field what the routes would refuse.
 
 export const text = (most: number) => v.pipe(v.string(), v.maxLength(most, `It may have ${most} characters at most.`))
+/** A name by which people find something again. */
+const named = (most: number) =>
+  v.pipe(
+    v.string(),
+    v.rawCheck(({ dataset, addIssue }) => {
+      const trouble = dataset.typed ? nameTrouble(dataset.value, most) : null
+      if (trouble) addIssue({ message: trouble })
+    }),
+  )
 const needed = (most: number, why: string) =>
   v.pipe(
     text(most),
@@ -32,3 +42,61 @@ export const NewStore = v.strictObject({
     ),
   ),
 })
+
+const Settings = v.strictObject({
+  host: needed(255, 'The address is missing.'),
+  port: v.pipe(v.number(), v.integer(), v.minValue(1, 'A port is 1 to 65535.'), v.maxValue(65535, 'A port is 1 to 65535.')),
+  user: needed(63, 'The user is missing.'),
+  database: needed(63, 'The database is missing.'),
+  tls: v.picklist(['off', 'required', 'verified']),
+  authority: v.optional(text(100_000)),
+})
+
+const Cluster = v.strictObject({
+  server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://pier.ferries.example:6443.')),
+  token: v.optional(text(20_000), ''),
+  authority: v.optional(text(100_000), ''),
+  unverified: v.optional(v.boolean()),
+})
+
+/**
+ * A PostgreSQL server comes with its settings, or with a connection string; a cluster with its address and a token,
+ * or with a kubeconfig.
+ */
+export const Access = v.strictObject({
+  settings: v.optional(Settings),
+  password: v.optional(text(1000), ''),
+  connection: v.optional(needed(2000, 'The connection string is missing.')),
+  cluster: v.optional(Cluster),
+  kubeconfig: v.optional(needed(200_000, 'The kubeconfig is missing.')),
+  context: v.optional(text(300)),
+  readerImage: v.optional(v.pipe(text(300), v.regex(/^\S*$/, 'The name of an image has no blanks.'))),
+})
+
+/** A source that is tried; it needs no name yet. */
+export const TriedSource = v.strictObject({ name: v.optional(text(63), ''), ...Access.entries })
+
+/** What stands at the beginning of every path of a source, so that none of it may be read otherwise. */
+export const SOURCE_NAME = /^[^\s/*?][^/*?]{0,62}$/
+export const NewSource = v.pipe(
+  v.strictObject({
+    name: v.pipe(
+      needed(63, 'Give it a name.'),
+      v.check((name) => name.trim() === '' || SOURCE_NAME.test(name), 'A name has no slashes and no wildcards, and begins with no blank.'),
+    ),
+    ...Access.entries,
+  }),
+  v.forward(
+    v.partialCheck([['cluster']], ({ cluster }) => !cluster || (cluster.token ?? '').trim() !== '', 'The token is missing.'),
+    ['cluster', 'token'],
+  ),
+)
+
+/** Why something is done, for its receipt. */
+export const Reason = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
+
+/** Under which name a restore is kept. */
+export const RestoreName = v.strictObject({ name: named(80) })
+
+/** Under which name a vessel is known. */
+export const VesselName = v.strictObject({ name: named(80) })

@@ -74,17 +74,20 @@ function everywhere(): Command[] {
   ]
 }
 
+/** Rows of lists, which are marked, and of tables. */
+const ROW = '[data-row], tbody > [data-slot=tr]'
+
 /** The box of what has the focus, or of the row in which it lies. */
 function tick(): void {
   const chosen = document.activeElement
   const BOX = '[role=checkbox], input[type=checkbox]'
-  const box = chosen?.matches(BOX) ? chosen : (chosen?.querySelector(BOX) ?? chosen?.closest('[data-row]')?.querySelector(BOX))
+  const box = chosen?.matches(BOX) ? chosen : (chosen?.querySelector(BOX) ?? chosen?.closest(ROW)?.querySelector(BOX))
   if (box instanceof HTMLElement) box.click()
 }
 
-/** Moves through the rows of the list on the page, which are marked `data-row`. */
+/** Moves through the rows of the list, or of the table, on the page. */
 function moveFocus(by: 1 | -1): void {
-  const rows = [...document.querySelectorAll<HTMLElement>('[data-row]')]
+  const rows = [...document.querySelectorAll<HTMLElement>(ROW)]
   if (rows.length === 0) return
   const at = rows.findIndex((row) => row.contains(document.activeElement))
   const next = rows[Math.max(0, Math.min(rows.length - 1, at < 0 ? 0 : at + by))]!

@@ -9,6 +9,8 @@ export type ZoneChoice = 'mine' | 'UTC' | 'source'
 /** What a person has set for this browser. */
 export const useSettings = defineStore('settings', () => {
   const zoneChoice = useLocalStorage<ZoneChoice>('time zone', 'mine')
+  /** Columns that are not shown, by the table. */
+  const putAway = useLocalStorage<Record<string, string[]>>('columns put away', {})
   /** The zone of the source that the page is about; null where it is about none, or that is not known. */
   const sourceZone = shallowRef<string | null>(null)
   const zone = computed(() => {
@@ -19,5 +21,5 @@ export const useSettings = defineStore('settings', () => {
   watchEffect(() => (zoneInUse.value = zone.value), { flush: 'sync' })
   /** Whether times are told in another zone than that of the person who reads them. */
   const isForeign = computed(() => zone.value !== ownZone())
-  return { zoneChoice, sourceZone, zone, isForeign }
+  return { zoneChoice, putAway, sourceZone, zone, isForeign }
 })

@@ -1,3 +1,4 @@
+import { SOURCE_NAME } from '../../core/asked'
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import { VesselError, errorRecord } from '../../core/errors'
@@ -19,11 +20,9 @@ export const accessTo = (source: NewSource): SourceAccess =>
 
 export const secretOf = (access: SourceAccess) => (access.kind === 'postgres' ? access.password : JSON.stringify(access.secret))
 
-const NAME = /^[^\s/*?][^/*?]{0,62}$/
-
 /** Connects a source for good: probes it, saves it, discovers it. Nothing is saved when it can't be used. */
 export async function addSource(engine: EngineContext, source: NewSource): Promise<string> {
-  if (!NAME.test(source.name)) {
+  if (!SOURCE_NAME.test(source.name)) {
     throw new VesselError('source_name', {
       what: `“${source.name}” can’t be the name of a source.`,
       touched: 'Nothing was saved.',

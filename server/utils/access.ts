@@ -4,7 +4,7 @@ import type { Reach } from '../../engine/catalog/source-access'
 import type { NewSource as Source } from '../../engine/catalog/sources'
 import { readKubeconfig, type ClusterSettings } from '../../engine/sources/kubernetes/access'
 import { readConnectionString, type PostgresSettings } from '../../engine/sources/postgres/connect'
-import type { Access, NewSource } from './schemas'
+import type { Access, TriedSource } from '../../core/asked'
 
 /**
  * How to reach a source, from any form in which a person may give it.
@@ -44,7 +44,7 @@ export function reachFrom(
 }
 
 /** A source that is new, of which nothing is kept. */
-export function sourceFrom(body: v.InferOutput<typeof NewSource>): Source {
+export function sourceFrom(body: v.InferOutput<typeof TriedSource>): Source {
   const reach = reachFrom(body)
   if ('password' in reach) return { name: body.name || 'The server', ...reach, password: reach.password ?? '' }
   const { settings, secret } = reach

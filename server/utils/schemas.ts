@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { NewRun, NewStore, text } from '../../core/asked'
+import { Access, NewRun, NewStore, RestoreName, text } from '../../core/asked'
 import { readRef } from '../../core/chain/moment-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
@@ -94,38 +94,6 @@ export const Definition = v.strictObject({
   quiesce: v.optional(QuiesceSchema),
   partly: v.optional(v.picklist(['keep', 'fail'])),
 })
-
-export const Settings = v.strictObject({
-  host: v.pipe(text(255), v.nonEmpty('The address is missing.')),
-  port: v.pipe(v.number(), v.integer(), v.minValue(1, 'A port is 1 to 65535.'), v.maxValue(65535, 'A port is 1 to 65535.')),
-  user: v.pipe(text(63), v.nonEmpty('The user is missing.')),
-  database: v.pipe(text(63), v.nonEmpty('The database is missing.')),
-  tls: v.picklist(['off', 'required', 'verified']),
-  authority: v.optional(text(100_000)),
-})
-
-const Cluster = v.strictObject({
-  server: v.pipe(text(500), v.regex(/^https?:\/\/[^/\s]+/, 'The address is an https address, such as https://pier.ferries.example:6443.')),
-  token: v.optional(text(20_000), ''),
-  authority: v.optional(text(100_000), ''),
-  unverified: v.optional(v.boolean()),
-})
-
-/**
- * A PostgreSQL server comes with its settings, or with a connection string; a cluster with its address and a token,
- * or with a kubeconfig.
- */
-export const Access = v.strictObject({
-  settings: v.optional(Settings),
-  password: v.optional(text(1000), ''),
-  connection: v.optional(text(2000)),
-  cluster: v.optional(Cluster),
-  kubeconfig: v.optional(text(200_000)),
-  context: v.optional(text(300)),
-  readerImage: v.optional(v.pipe(text(300), v.regex(/^\S*$/, 'The name of an image has no blanks.'))),
-})
-
-export const NewSource = v.strictObject({ name: v.optional(text(63), ''), ...Access.entries })
 
 /** How a source is to be reached from now on, and whether it may be another one that takes its place. */
 export const ChangedAccess = v.strictObject({ ...Access.entries, replaces: v.optional(v.boolean(), false) })
@@ -240,7 +208,7 @@ const Begins = v.variant('which', [
   v.strictObject({ which: v.literal('named'), point: v.pipe(v.string(), v.uuid()) }),
 ])
 export const SaveRestore = v.strictObject({
-  name: text(80),
+  ...RestoreName.entries,
   wish: WishSchema,
   reason: v.optional(v.nullable(text(500)), null),
   begins: v.optional(Begins, { which: 'newest good' }),
@@ -249,7 +217,6 @@ export const ChoiceSchema = v.variant('of', [
   v.strictObject({ of: v.literal('restore'), wish: WishSchema }),
   v.strictObject({ of: v.literal('files'), files: v.pipe(v.array(text(4096)), v.minLength(1), v.maxLength(10_000)) }),
 ])
-export const Reason = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
 const Position = v.pipe(
   v.string(),

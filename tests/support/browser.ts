@@ -15,6 +15,9 @@ const ARGS = [
 const PATIENCE_MS = 60_000
 
 /** A person in front of the application: real clicks, real keys, and eyes for what stands on the page. */
+/** Rows of a table whose columns can be chosen. */
+export const ROW = 'tbody > [data-slot=tr]'
+
 export class Person {
   readonly complaints: string[] = []
 

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { RestoreName } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 import type { Begins } from '~~/core/restore/choice'
 import type { Wish } from '~~/core/restore/wish'
@@ -13,7 +14,7 @@ const { slug, wish, reason, point } = defineProps<{
   point: ChosenPoint | null
 }>()
 const open = ref(false)
-const name = ref('')
+const form = reactive({ name: '' })
 const which = ref<Begins['which']>('newest good')
 const choices = computed(() => [
   { value: 'newest good', label: 'the newest that is complete', description: 'undamaged, and nothing is missing in it' },
@@ -27,8 +28,8 @@ const error = shallowRef<ErrorRecord | null>(null)
 async function save() {
   const begins: Begins = which.value === 'named' ? { which: 'named', point: point!.id } : { which: which.value }
   try {
-    await post(`/api/vessels/${slug}/restores`, { name: name.value, wish, reason: reason || null, begins })
-    saved.value = name.value
+    await post(`/api/vessels/${slug}/restores`, { name: form.name, wish, reason: reason || null, begins })
+    saved.value = form.name
     error.value = null
     open.value = false
   } catch (thrown) {
@@ -41,14 +42,14 @@ async function save() {
   <UPopover v-model:open="open" :ui="{ content: 'w-[330px] p-4 shadow-none ring ring-[var(--line-strong)] bg-[var(--sheet)]' }">
     <UButton data-save-restore>{{ saved ? 'Saved' : 'Save…' }}</UButton>
     <template #content>
-      <form class="grid gap-3 text-[13px]" @submit.prevent="save">
-        <UFormField label="Name of this restore" hint="to run it again later">
-          <UInput v-model="name" name="restore-name" class="w-full" :maxlength="80" autofocus />
+      <UForm :schema="RestoreName" :state="form" class="grid gap-3 text-[13px]" @submit="save">
+        <UFormField label="Name of this restore" name="name" hint="to run it again later">
+          <UInput v-model="form.name" name="restore-name" class="w-full" autofocus />
         </UFormField>
         <URadioGroup v-model="which" :items="choices" legend="It begins with" size="sm" data-begins />
         <ErrorNote v-if="error" :error="error" />
-        <UButton type="submit" color="primary" variant="solid" class="justify-self-start" :disabled="!name.trim()">Save it</UButton>
-      </form>
+        <UButton type="submit" color="primary" variant="solid" class="justify-self-start">Save this restore</UButton>
+      </UForm>
     </template>
   </UPopover>
 </template>

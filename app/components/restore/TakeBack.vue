@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { Reason } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 import type { RunDetail } from '~~/server/views'
 
@@ -6,7 +7,7 @@ import type { RunDetail } from '~~/server/views'
 const { run } = defineProps<{ run: RunDetail }>()
 // Whoever wants to take it back once more comes with this in the address.
 const open = ref('take-back' in useRoute().query)
-const reason = ref('')
+const form = reactive({ reason: '' })
 const sending = ref(false)
 const failure = shallowRef<ErrorRecord | null>(null)
 const until = computed(
@@ -19,7 +20,7 @@ const until = computed(
 async function go() {
   sending.value = true
   try {
-    const { id } = await post<{ id: string }>(`/api/runs/${run.id}/take-back`, { reason: reason.value || null })
+    const { id } = await post<{ id: string }>(`/api/runs/${run.id}/take-back`, { reason: form.reason || null })
     open.value = false
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
@@ -39,15 +40,15 @@ async function go() {
     description="Everything that it overwrote goes back to where it stood, rows and structure. What it made in a database where nothing stood goes again, unless something else needs it by now."
   >
     <template #body>
-      <form id="take-back" class="grid gap-4 text-[13px]" @submit.prevent="go">
+      <UForm id="take-back" :schema="Reason" :state="form" class="grid gap-4 text-[13px]" @submit="go">
         <p v-if="until">
           What was overwritten is kept until <b class="font-semibold">{{ fullOf(until) }}</b>. What exists there now is kept, too.
         </p>
-        <UFormField label="Reason, for the receipt" hint="optional"
-          ><UInput v-model="reason" name="take-back-reason" class="w-full" :maxlength="500" autofocus
+        <UFormField label="Reason, for the receipt" name="reason" hint="optional"
+          ><UInput v-model="form.reason" name="take-back-reason" class="w-full" autofocus
         /></UFormField>
         <ErrorNote v-if="failure" :error="failure" />
-      </form>
+      </UForm>
     </template>
     <template #footer>
       <UButton type="submit" form="take-back" color="primary" variant="solid" :loading="sending">Take it back</UButton>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import type { DataColumn } from '~/components/base/DataTable.vue'
 import type { RunRow } from '~~/server/views'
 
 // Runs, newest first, more on demand.
@@ -46,6 +47,16 @@ const figures = (run: RunRow) => {
 /** Its name, what it moved, or why it failed. */
 const saidOf = (run: RunRow) =>
   run.error ? run.error.what : [run.name === null ? '' : `“${run.name}”`, figures(run)].filter(Boolean).join(', ')
+const COLUMNS: DataColumn<RunRow>[] = [
+  { id: 'state', head: '', label: 'State', class: 'w-[30px]' },
+  { id: 'kind', head: 'Run', always: true, class: 'w-[15%]' },
+  { id: 'vessel', head: 'Vessel', class: 'w-[12%] pr-3' },
+  { id: 'at', head: 'Started', class: 'w-[12%]' },
+  { id: 'took', head: 'Duration', class: 'num w-[8%] pr-6' },
+  { id: 'result', head: 'Result', always: true, class: 'pr-4' },
+  { id: 'by', head: 'Started by', class: 'w-[14%]' },
+]
+const columns = computed(() => COLUMNS.filter(({ id }) => withVessel || id !== 'vessel'))
 </script>
 
 <template>
@@ -53,55 +64,45 @@ const saidOf = (run: RunRow) =>
     <ErrorNote v-if="error && !data" :error="error" />
     <div v-else-if="!data" class="grid gap-2"><USkeleton v-for="i in 8" :key="i" class="h-8 w-full" /></div>
     <p v-else-if="runs.length === 0" class="soft py-4 text-[13px]">{{ empty }}</p>
-    <table v-else class="table-fixed text-[13px]">
-      <colgroup>
-        <col class="w-[30px]" />
-        <col class="w-[15%]" />
-        <col v-if="withVessel" class="w-[12%]" />
-        <col class="w-[12%]" />
-        <col class="w-[8%]" />
-        <col />
-        <col class="w-[14%]" />
-      </colgroup>
-      <thead>
-        <tr class="h-[30px] border-b border-[var(--line)]">
-          <th><span class="sr-only">State</span></th>
-          <th>Run</th>
-          <th v-if="withVessel">Vessel</th>
-          <th>Started</th>
-          <th class="num pr-6">Duration</th>
-          <th>Result</th>
-          <th>Started by</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-for="run in runs" :key="run.id" data-row class="h-9 border-b border-[var(--line)] last:border-0 hover:bg-[var(--wash)]">
-          <td>
-            <UIcon
-              :name="RUN_STATE[run.state].icon"
-              class="size-4 align-[-3px]"
-              :class="{ 'animate-spin': run.state === 'running' }"
-              :style="{ color: RUN_STATE[run.state].color }"
-            />
-          </td>
-          <td>
-            <NuxtLink :to="`/runs/${run.id}`" class="font-medium hover:underline">{{ kindOfRun(run) }}</NuxtLink>
-          </td>
-          <td v-if="withVessel" class="cut pr-3">
-            <NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
-          </td>
-          <td :title="fullOf(run.at)">{{ whenOf(run.at) }}</td>
-          <td class="num pr-6">{{ took(run, now) }}</td>
-          <td class="cut pr-4" :title="saidOf(run)">
-            <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
-              class="soft"
-              >{{ saidOf(run) && `${run.error ? ':' : ','} ${saidOf(run)}` }}</span
-            >
-          </td>
-          <td class="soft cut" :title="run.startedBy">{{ run.startedBy }}</td>
-        </tr>
-      </tbody>
-    </table>
+    <DataTable
+      v-else
+      name="runs"
+      :rows="runs"
+      :columns="columns"
+      row-class="h-9 border-b border-[var(--line)] last:border-0 hover:bg-[var(--wash)]"
+    >
+      <template #state-cell="{ row: run }">
+        <UIcon
+          :name="RUN_STATE[run.state].icon"
+          class="size-4 align-[-3px]"
+          :class="{ 'animate-spin': run.state === 'running' }"
+          :style="{ color: RUN_STATE[run.state].color }"
+        />
+      </template>
+      <template #kind-cell="{ row: run }">
+        <NuxtLink :to="`/runs/${run.id}`" class="font-medium hover:underline">{{ kindOfRun(run) }}</NuxtLink>
+      </template>
+      <template #vessel-cell="{ row: run }"
+        ><div class="cut">
+          <NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
+        </div></template
+      >
+      <template #at-cell="{ row: run }"
+        ><span :title="fullOf(run.at)">{{ whenOf(run.at) }}</span></template
+      >
+      <template #took-cell="{ row: run }">{{ took(run, now) }}</template>
+      <template #result-cell="{ row: run }"
+        ><div class="cut" :title="saidOf(run)">
+          <span :style="{ color: RUN_STATE[run.state].color }">{{ run.cancelling ? 'cancelling' : RUN_STATE[run.state].word }}</span><span
+            class="soft"
+            >{{ saidOf(run) && `${run.error ? ':' : ','} ${saidOf(run)}` }}</span
+          >
+        </div></template
+      >
+      <template #by-cell="{ row: run }"
+        ><div class="soft cut" :title="run.startedBy">{{ run.startedBy }}</div></template
+      >
+    </DataTable>
     <UButton v-if="runs.length >= PAGE && !ended" class="mt-4" size="sm" :loading="pending" @click="more">Older runs</UButton>
   </div>
 </template>

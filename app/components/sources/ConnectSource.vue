@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { Access, NewSource } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 import type { SourceView, ProbeReport } from '~~/server/views'
 
@@ -67,7 +68,7 @@ const NEEDS = {
     :ui="{ content: 'max-w-xl' }"
   >
     <template #body>
-      <form id="connect" class="grid gap-3.5" @submit.prevent="test">
+      <UForm id="connect" :schema="source ? Access : NewSource" :state="body" class="grid gap-3.5" @submit="test">
         <template v-if="!source">
           <ChoiceBar
             v-model="form.kind"
@@ -78,20 +79,19 @@ const NEEDS = {
             label="What it is"
             class="justify-self-start"
           />
-          <UFormField label="Name" help="How it is called here, and the beginning of every path."
+          <UFormField label="Name" name="name" help="What it is called here, and the beginning of every path."
             ><UInput
               v-model="form.name"
               name="name"
               class="w-full"
               :placeholder="form.kind === 'postgres' ? 'ferry-db' : 'pier'"
-              required
               autocomplete="off"
           /></UFormField>
         </template>
         <p class="soft text-[13px]" data-needs>{{ NEEDS[form.kind] }}</p>
         <SourceCluster v-if="form.kind === 'kubernetes'" v-model="form" :is-kept="source !== null" />
         <SourcePostgres v-else v-model="form" :is-kept="source !== null" />
-      </form>
+      </UForm>
       <ErrorNote v-if="error" :error="error" class="mt-4" />
       <UCheckbox
         v-if="source && (replaces || error?.code === 'another_system')"

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { VesselName } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 
 useHead({ title: 'Define a vessel · Unbroken Vessel' })
@@ -6,14 +7,14 @@ const route = useRoute()
 const take = [route.query.take ?? []].flat().map(String)
 const draft = useDraft()
 onScopeDispose(draft.open({ take }))
-const name = ref('')
+const form = reactive({ name: '' })
 const error = shallowRef<ErrorRecord | null>(null)
 const saving = ref(false)
 async function save() {
   saving.value = true
   error.value = null
   try {
-    const { slug } = await post<{ slug: string }>('/api/vessels', { name: name.value, definition: draft.definition })
+    const { slug } = await post<{ slug: string }>('/api/vessels', { name: form.name, definition: draft.definition })
     done = true
     await navigateTo(`/vessels/${slug}`)
   } catch (thrown) {
@@ -25,7 +26,7 @@ async function save() {
 let done = false
 const ask = useAsk()
 const LEAVE = { title: 'Leave this vessel?', text: 'It is not saved yet, and what you wrote is lost.', yes: 'Leave it' }
-onBeforeRouteLeave(() => done || (name.value === '' && !draft.isChanged) || ask(LEAVE))
+onBeforeRouteLeave(() => done || (form.name === '' && !draft.isChanged) || ask(LEAVE))
 </script>
 
 <template>
@@ -34,14 +35,15 @@ onBeforeRouteLeave(() => done || (name.value === '' && !draft.isChanged) || ask(
       <PageSentence>
         <template v-if="!draft.selection || draft.selection.taken.count === 0">A new vessel: what belongs together?</template>
         <template v-else
-          >{{ name || 'The new vessel' }} takes {{ whatOf(draft.selection.taken) }},
+          >{{ form.name || 'The new vessel' }} takes {{ whatOf(draft.selection.taken) }},
           {{ bytesInWords(draft.selection.taken.bytes) }}.</template
         >
       </PageSentence>
-      <label class="mt-2 flex items-center gap-3 text-[13px]"
-        ><span class="soft">Name</span
-        ><UInput v-model="name" name="vessel-name" placeholder="Bookings" class="w-72" :maxlength="80" autofocus
-      /></label>
+      <UForm :schema="VesselName" :state="form" class="mt-2 text-[13px]">
+        <UFormField label="Name" name="name" orientation="horizontal" :ui="{ root: 'justify-start gap-3', label: 'soft font-normal' }"
+          ><UInput v-model="form.name" name="vessel-name" placeholder="Bookings" class="w-72" autofocus
+        /></UFormField>
+      </UForm>
     </div>
     <DefinitionForm :saving="saving" :error="error" class="flex-1 border-t border-[var(--line)]" @save="save" />
   </main>

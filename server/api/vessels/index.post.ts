@@ -1,7 +1,8 @@
 import * as v from 'valibot'
+import { VesselName } from '../../../core/asked'
 import { addVessel } from '../../../engine/catalog/vessels'
 
-const Body = v.strictObject({ name: v.pipe(v.string(), v.maxLength(80)), definition: Definition })
+const Body = v.strictObject({ ...VesselName.entries, definition: Definition })
 
 export default route(async (engine, event) => {
   const { name, definition } = await bodyOf(event, Body)

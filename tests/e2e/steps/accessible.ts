@@ -1,6 +1,6 @@
 import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
 import { faultsOf } from '../../support/accessibility'
-import { Person } from '../../support/browser'
+import { Person, ROW } from '../../support/browser'
 
 // Every page, with what the ways before have left, as whoever sees badly or has no mouse meets it.
 
@@ -43,7 +43,7 @@ export function accessible(): void {
 
   it('a run with its receipt', async () => {
     await person.opens('/runs?kinds=restore&states=done')
-    await person.clicks('[data-row] a')
+    await person.clicks(`${ROW} a`)
     await person.sees('Receipt')
     expect(await faultsOf(person.page)).toEqual([])
   })

@@ -1,5 +1,5 @@
 import { afterAll, afterEach, beforeAll, expect, inject, it, vi } from 'vitest'
-import { Person } from '../../support/browser'
+import { Person, ROW } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
 // From a mass delete on the lifeline to the moment before it, and the rows back; and the same transaction undone.
@@ -113,9 +113,9 @@ export function everyMoment(): void {
     expect(sql(`select vehicle from sales.booking_leg where leg_id = ${gone}`)).toBe('a later change')
     await person.opens('/runs')
     await person.clicks('[aria-label=Filters] button::-p-text(Undone)')
-    await person.reads('[data-row]', /^Undo Bookings today .* done, \d[\d,]* rows/)
+    await person.reads(ROW, /^Undo Bookings today .* done, \d[\d,]* rows/)
     // The rows of before are there until the filter has gone to the server and back.
-    await vi.waitFor(async () => expect((await person.texts('[data-row]')).every((row) => row.startsWith('Undo'))).toBe(true), {
+    await vi.waitFor(async () => expect((await person.texts(ROW)).every((row) => row.startsWith('Undo'))).toBe(true), {
       timeout: 10_000,
       interval: 100,
     })

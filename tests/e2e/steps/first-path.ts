@@ -2,7 +2,7 @@ import { join } from 'node:path'
 import { existsSync, readdirSync } from 'node:fs'
 import type { HTTPRequest } from 'puppeteer-core'
 import { afterAll, afterEach, beforeAll, expect, inject, it, vi } from 'vitest'
-import { Person } from '../../support/browser'
+import { Person, ROW } from '../../support/browser'
 import { testServer } from '../../support/engine'
 
 // The way of a person from nothing to a proven return, each step with what they would check.
@@ -31,6 +31,10 @@ export function firstPath(): void {
     await person.reads('[data-step=next]', /^1 Connect a source/)
     await person.clicks('[data-step=next] a')
     await person.arrivesAt(/\/sources\?connect=1/)
+    // What is missing is told beside its field, before anything is tried.
+    await person.presses('Test')
+    await person.sees('Give it a name.')
+    await person.sees('The address is missing.')
     await person.writes('input[name=name]', 'ferry-db')
     await person.writes('input[name=host]', '127.0.0.1')
     await person.writes('input[name=port]', String(inject('port')))
@@ -248,7 +252,7 @@ export function firstPath(): void {
     )
     await vi.waitFor(async () => expect(await state(id)).toBe('done'), { timeout: 30_000, interval: 100 })
     await opening.continue()
-    await person.reads('[data-row]', /^Verification .* done/)
+    await person.reads(ROW, /^Verification .* done/)
     page.removeAllListeners('request')
     await page.setRequestInterception(false)
   })

@@ -223,7 +223,7 @@ export function holdAndReturn(): void {
     await person.opens('/')
     await person.sees('is only at its source: data-manifest-0')
     await person.opens('/vessels/wharf-gate')
-    await person.sees('One place only.')
+    await person.sees('Only at the source.')
     await person.clicks('[data-fetch]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
     await person.sees('whole in its point')

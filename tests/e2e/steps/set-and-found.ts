@@ -1,5 +1,5 @@
 import { afterAll, afterEach, beforeAll, expect, inject, it } from 'vitest'
-import { Person } from '../../support/browser'
+import { Person, ROW } from '../../support/browser'
 
 // What a person sets for themselves, and looks for among much.
 
@@ -12,7 +12,7 @@ export function setAndFound(): void {
   afterEach(() => expect(person.complaints).toEqual([]))
   afterAll(() => person?.leaves())
 
-  const rows = () => person.texts('[data-row]')
+  const rows = () => person.texts(ROW)
   const shows = (wanted: (texts: string[]) => boolean) =>
     expect.poll(async () => wanted(await rows()), { timeout: 15_000, interval: 100 }).toBe(true)
 
@@ -41,7 +41,7 @@ export function setAndFound(): void {
   it('tells times in the zone that is set, and says which one that is', async () => {
     await person.opens('/runs?kinds=backup')
     await shows((all) => all.length > 0)
-    const at = () => person.page.$eval('[data-row] td[title]', (cell) => (cell as HTMLElement).innerText)
+    const at = () => person.page.$eval(`${ROW} td > [title]`, (cell) => (cell as HTMLElement).innerText)
     const here = await at()
     expect(await person.page.$('[data-zone]')).toBeNull()
     await person.clicks('[aria-label=Menu]')
@@ -53,13 +53,48 @@ export function setAndFound(): void {
     await person.sees('times in UTC')
   })
 
+  it('sorts vessels by a column, the other way round, and as they were; a link brings the same', async () => {
+    const names = () => person.texts(`${ROW} a.font-semibold`)
+    const stand = (wanted: (all: string[]) => boolean) => expect.poll(async () => wanted(await names()), { timeout: 10_000 }).toBe(true)
+    await person.opens('/vessels')
+    await shows((all) => all.length > 2)
+    const worstFirst = await names()
+    const byName = [...worstFirst].sort((one, other) => one.toLowerCase().localeCompare(other.toLowerCase()))
+    const isLike = (order: string[]) => (all: string[]) => all.join() === order.join()
+    await person.presses('Vessel, worst first')
+    await stand(isLike(byName))
+    await person.clicks('th button::-p-text(Vessel)')
+    await stand(isLike([...byName].reverse()))
+    expect(await person.page.$eval('th:has(button[title="Sort by vessel"])', (head) => head.ariaSort)).toBe('descending')
+    await person.page.reload()
+    await stand(isLike([...byName].reverse()))
+    await person.clicks('th button::-p-text(Vessel)')
+    await stand(isLike(worstFirst))
+  })
+
+  it('puts a column away, and keeps that in this browser', async () => {
+    await person.opens('/runs')
+    await shows((all) => all.length > 5)
+    const heads = () => person.texts('th')
+    expect(await heads()).toContain('Started by')
+    await person.clicks('[aria-label="Choose columns"]')
+    await person.clicks('[role=menuitemcheckbox]::-p-text(Started by)')
+    await person.page.keyboard.press('Escape')
+    await person.page.reload()
+    await shows((all) => all.length > 5)
+    expect(await heads()).not.toContain('Started by')
+    await person.clicks('[aria-label="Choose columns"]')
+    await person.clicks('[role=menuitemcheckbox]::-p-text(Started by)')
+    expect(await heads()).toContain('Started by')
+  })
+
   it('backs up several vessels at once', async () => {
     await person.opens('/vessels')
     await shows((all) => all.length > 1)
     await person.clicks('[aria-label="Pick all vessels"]')
     await person.clicks('[data-back-up-picked]')
     await person.sees(/Back up \d+ vessels now/)
-    const names = await person.texts('[data-row] a.font-semibold')
+    const names = await person.texts(`${ROW} a.font-semibold`)
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\?states=running,waiting$/)
     await person.opens('/runs?kinds=backup')

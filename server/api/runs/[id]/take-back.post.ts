@@ -1,3 +1,4 @@
+import { Reason } from '../../../../core/asked'
 import { runDetail } from '../../../../engine/catalog/run-views'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
 import { takeBack } from '../../../../engine/runs/take-back'
