@@ -2,9 +2,10 @@
 const live = useLive()
 useKeys()
 // What is opened now and then is loaded when it is opened first.
-const palette = useOnce(usePalette())
-const keys = useOnce(useKeyHelp())
-const backUp = useOnce(useBackUp())
+const screen = storeToRefs(useScreen())
+const palette = useOnce(screen.palette)
+const keys = useOnce(screen.help)
+const backUp = useOnce(screen.backUp)
 await live
 </script>
 

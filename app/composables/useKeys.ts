@@ -46,7 +46,7 @@ export function useKeys(): void {
 }
 
 function everywhere(): Command[] {
-  const [palette, help] = [usePalette(), useKeyHelp()]
+  const { palette, help } = storeToRefs(useScreen())
   const on = 'every page'
   const list = (id: string, label: string, keys: string[], run: () => void): Command => ({ id, label, keys, on, run })
   return [

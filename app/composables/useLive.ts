@@ -7,15 +7,12 @@ type Listener = (change: Change | { about: 'again' }) => void
 const listeners = new Set<Listener>()
 const SILENT_MS = 40_000
 
-/** Whether our own server answers; since when not. */
-export const useConnection = () => useState<{ lost: Date | null }>('connection', () => ({ lost: null }))
-
 /**
  * Keeps the stream of changes open. Called once, by the application, which loads nothing before what comes back is
  * settled: what would change between a page's loading and the opening of the stream would never be told.
  */
 export function useLive(): Promise<void> {
-  const connection = useConnection()
+  const screen = useScreen()
   const loads = useLoads()
   let source: EventSource | undefined
   let heard = Date.now()
@@ -27,7 +24,7 @@ export function useLive(): Promise<void> {
   }
   const alive = () => {
     heard = Date.now()
-    if (connection.value.lost) connection.value = { lost: null }
+    screen.lost = null
     if (!missed) return
     missed = false
     tell({ about: 'again' })
@@ -42,7 +39,7 @@ export function useLive(): Promise<void> {
     })
     source.onerror = () => {
       missed = true
-      connection.value = { lost: connection.value.lost ?? new Date() }
+      screen.lost ??= new Date()
     }
     return source
   }

@@ -10,7 +10,7 @@ const WAYS: readonly { value: WayKind; word: string; about: string }[] = [
   { value: 'synthetic', word: 'Synthetic full', about: 'Computed in the store from what is there; the source is not read.' },
   { value: 'audit', word: 'Audit of the log', about: 'No point is made: followed tables are compared with what the log leads to.' },
 ]
-const asked = useBackUp()
+const { backUp: asked } = storeToRefs(useScreen())
 const form = reactive({ name: '', comment: '', what: 'full' as WayKind })
 const request = computed(() => ({
   ...(form.what === 'audit' ? { kind: 'audit' as const } : { kind: 'backup' as const, what: form.what, name: form.name || null }),

@@ -11,8 +11,9 @@ export interface DataColumn<T> {
   /** By what it is sorted; absent where it can't be. What has nothing of it comes last. */
   by?: (row: T) => string | number | null
   /** Classes of its head and its cells: its width first. */
-  headClass?: string
   class?: string
+  /** Classes of its cells alone. */
+  cellClass?: string
   /** Whether it stays whatever is chosen. */
   always?: boolean
 }
@@ -65,7 +66,7 @@ const tableColumns = computed(() =>
     accessorFn: (row) => column.by?.(row) ?? undefined,
     sortUndefined: 'last',
     sortingFn: 'basic',
-    meta: { class: { th: column.headClass ?? column.class, td: column.class } },
+    meta: { class: { th: column.class, td: [column.class, column.cellClass].filter(Boolean).join(' ') } },
   })),
 )
 const UI = {
@@ -116,7 +117,7 @@ const UI = {
         variant="ghost"
         size="xs"
         icon="i-lucide-columns-3"
-        class="absolute top-[3px] right-0"
+        class="soft absolute top-[3px] right-0"
         aria-label="Choose columns"
         title="Choose columns"
       />

@@ -2,8 +2,7 @@
 import { keysInWords, useCommands, type Command } from '~/stores/commands'
 import type { Found, RunRow, Standing } from '~~/server/views'
 
-const open = usePalette()
-const backUp = useBackUp()
+const { palette: open, backUp } = storeToRefs(useScreen())
 const term = ref('')
 const vessels = shallowRef<Standing[]>([])
 const runs = shallowRef<RunRow[]>([])

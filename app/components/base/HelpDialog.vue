@@ -2,7 +2,7 @@
 import { keysInWords, useCommands } from '~/stores/commands'
 
 // The help: keys, and what words mean.
-const open = useKeyHelp()
+const { help: open } = storeToRefs(useScreen())
 const commands = useCommands()
 </script>
 

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // On every page: what it shows is not of now, or not there at all, for a reason that may pass.
 const loads = useLoads()
-const connection = useConnection()
+const { lost } = storeToRefs(useScreen())
 // What has no answer for a good reason is told where it would stand, if anything stands there.
 const failing = computed(() => [...loads.failing].filter(({ mayPass, tellers, data }) => mayPass || tellers === 0 || data.value !== null))
 const since = computed(() => failing.value.map(({ failingSince }) => failingSince!).sort((a, b) => a.getTime() - b.getTime())[0])
@@ -14,7 +14,7 @@ async function ask() {
 </script>
 
 <template>
-  <AlertStrip v-if="since && !connection.lost" icon="i-lucide-history" data-stale>
+  <AlertStrip v-if="since && !lost" icon="i-lucide-history" data-stale>
     <span class="min-w-0">
       <b class="font-semibold">Not all of this page is of now.</b>
       {{ failing.length === 1 ? 'One part of it' : `${capital(numberInWords(failing.length))} parts of it` }} could not be loaded since

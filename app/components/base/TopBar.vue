@@ -15,7 +15,7 @@ const share = computed(() => {
 })
 const AROUND = 2 * Math.PI * 9
 
-const palette = usePalette()
+const { palette } = storeToRefs(useScreen())
 const mode = useColorMode()
 const settings = useSettings()
 const commands = useCommands()

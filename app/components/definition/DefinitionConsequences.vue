@@ -56,12 +56,12 @@ const KINDS_SHOWN = 6
       ><span class="soft">{{ saved ? `against version ${version}` : 'not saved yet' }}</span>
     </h2>
     <dl class="rule border-b border-[var(--line)]">
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+      <div class="grid min-h-[34px] grid-cols-[118px_1fr_auto] items-center">
         <dt class="soft">Taken</dt>
         <dd class="font-semibold">{{ plural(taken?.count ?? 0, 'thing') }}</dd>
         <dd class="num">{{ difference ? signed(difference.things, countInWords) : '' }}</dd>
       </div>
-      <div v-if="taken && taken.kinds.length > 0" class="grid min-h-[34px] grid-cols-[100px_1fr] items-center" data-kinds>
+      <div v-if="taken && taken.kinds.length > 0" class="grid min-h-[34px] grid-cols-[118px_1fr] items-center" data-kinds>
         <dt class="soft">By kind</dt>
         <dd class="flex flex-wrap gap-x-3 py-1.5" :title="taken.kinds.map(([kind, count]) => `${kindInWords(kind)} ${count}`).join('\n')">
           <span v-for="[kind, count] in taken.kinds.slice(0, KINDS_SHOWN)" :key="kind"
@@ -69,26 +69,26 @@ const KINDS_SHOWN = 6
           ><span v-if="taken.kinds.length > KINDS_SHOWN" class="soft">{{ plural(taken.kinds.length - KINDS_SHOWN, 'more kind') }}</span>
         </dd>
       </div>
-      <div v-if="logged !== 'none'" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+      <div v-if="logged !== 'none'" class="grid min-h-[34px] grid-cols-[118px_1fr_auto] items-center">
         <dt class="soft">Tables</dt>
         <dd>
           <b class="font-semibold">{{ countInWords(taken?.tables ?? 0) }}</b>, about {{ countInWords(taken?.rows ?? 0) }} rows
         </dd>
         <dd />
       </div>
-      <div v-if="taken && taken.objects > 0" class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+      <div v-if="taken && taken.objects > 0" class="grid min-h-[34px] grid-cols-[118px_1fr_auto] items-center">
         <dt class="soft">From clusters</dt>
         <dd>
           <b class="font-semibold">{{ plural(taken.objects, 'object') }}</b>, {{ plural(taken.volumes, 'volume') }}
         </dd>
         <dd />
       </div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr_auto] items-center">
+      <div class="grid min-h-[34px] grid-cols-[118px_1fr_auto] items-center">
         <dt class="soft">Size</dt>
         <dd class="font-semibold">{{ bytesInWords(taken?.bytes ?? 0) }}</dd>
         <dd class="num">{{ difference ? signed(difference.bytes, bytesInWords) : '' }}</dd>
       </div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+      <div class="grid min-h-[34px] grid-cols-[118px_1fr] items-center">
         <dt class="soft">Quiesced</dt>
         <dd v-if="held !== null" class="py-1.5"><PromiseGauge :value="held" :promise="definition.quiesce.budgetMs" /></dd>
         <dd v-else-if="definition.quiesce.steps.length > 0">
@@ -96,17 +96,17 @@ const KINDS_SHOWN = 6
         </dd>
         <dd v-else>nothing is held</dd>
       </div>
-      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+      <div class="grid min-h-[46px] grid-cols-[118px_1fr] items-center">
         <dt class="soft">Could lose</dt>
         <dd class="py-1">
           <p v-for="line in couldLose" :key="line">{{ line }}</p>
         </dd>
       </div>
-      <div class="grid min-h-[46px] grid-cols-[100px_1fr] items-center">
+      <div class="grid min-h-[46px] grid-cols-[118px_1fr] items-center">
         <dt class="soft">Back within</dt>
         <dd><PromiseGauge :value="back" :promise="definition.promises.backWithin" /></dd>
       </div>
-      <div class="grid min-h-[34px] grid-cols-[100px_1fr] items-center">
+      <div class="grid min-h-[34px] grid-cols-[118px_1fr] items-center">
         <dt class="soft">First full backup</dt>
         <dd class="py-1.5">
           about {{ bytesInWords(stored) }} in {{ definition.store || 'the store'

@@ -21,6 +21,14 @@ const reason = defineModel<string>('reason', { required: true })
 const sum = (pick: (plan: { rows: number; bytes: number; overwrites: number }) => number) =>
   bench.plans.reduce((all, plan) => all + pick(plan), 0)
 const active = computed(() => bench.operations.filter((operation) => operation.verb !== 'leave'))
+/** Whether anything would be done. */
+const does = computed(() => active.value.length + bench.returning.length > 0)
+/** Why nothing would be done. */
+const idle = computed(() => {
+  if (bench.picks.size === 0 && Object.keys(bench.choices.cluster.files).length === 0) return 'Nothing is picked yet.'
+  if (!bench.wish || bench.trouble) return ''
+  return bench.planning ? 'Planning…' : 'Nothing would be changed.'
+})
 /** Something that stands is changed, which asks for a reason. */
 const changes = computed(() => [...active.value, ...bench.returning].some(({ verb }) => verb === 'replace' || verb === 'merge'))
 const replaces = computed(
@@ -29,11 +37,7 @@ const replaces = computed(
     bench.namespaces.some(({ overwrites }) => overwrites > 0),
 )
 const ready = computed(
-  () =>
-    active.value.length + bench.returning.length > 0 &&
-    bench.blockers.length === 0 &&
-    bench.namespaces.every(({ blockers }) => blockers.length === 0) &&
-    !bench.planning,
+  () => does.value && bench.blockers.length === 0 && bench.namespaces.every(({ blockers }) => blockers.length === 0) && !bench.planning,
 )
 const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.reduce((all, plan) => all + plan.bytes, 0))
 const files = computed(() => bench.namespaces.reduce((all, plan) => all + plan.files, 0))
@@ -61,24 +65,25 @@ function restore() {
       <UCheckbox v-model="asItIs" label="Take it as it is" class="shrink-0" />
     </div>
     <div class="flex items-center gap-7 text-[13px]">
-      <div v-if="bench.isOfDatabase && (active.length > 0 || bench.returning.length === 0)" class="leading-[18px]">
-        <b class="font-semibold">{{ plural(rows, 'row') }}</b>
-        <div class="soft s12">into {{ plural(tables, 'table') }}</div>
-      </div>
-      <div v-if="bench.isOfCluster && (bench.returning.length > 0 || active.length === 0)" class="leading-[18px]">
-        <b class="font-semibold">{{ plural(objects, 'object') }}</b>
-        <div class="soft s12">{{ plural(files, 'file') }}</div>
-      </div>
-      <div class="leading-[18px]">
-        <b class="font-semibold">{{ bytesInWords(bytes) }}</b>
-        <div class="soft s12">to read</div>
-      </div>
-      <div class="leading-[18px]">
-        <b class="font-semibold">{{
-          active.length + bench.returning.length > 0 ? `about ${durationInWords(estimateRestore(bytes, vessel.restoreRate))}` : 'nothing'
-        }}</b>
-        <div class="soft s12">to do</div>
-      </div>
+      <p v-if="!does" class="soft">{{ idle }}</p>
+      <template v-else>
+        <div v-if="active.length > 0" class="leading-[18px]">
+          <b class="font-semibold">{{ plural(rows, 'row') }}</b>
+          <div class="soft s12">into {{ plural(tables, 'table') }}</div>
+        </div>
+        <div v-if="bench.returning.length > 0" class="leading-[18px]">
+          <b class="font-semibold">{{ plural(objects, 'object') }}</b>
+          <div class="soft s12">{{ plural(files, 'file') }}</div>
+        </div>
+        <div class="leading-[18px]">
+          <b class="font-semibold">{{ bytesInWords(bytes) }}</b>
+          <div class="soft s12">to read</div>
+        </div>
+        <div class="leading-[18px]">
+          <b class="font-semibold">about {{ durationInWords(estimateRestore(bytes, vessel.restoreRate)) }}</b>
+          <div class="soft s12">estimated time</div>
+        </div>
+      </template>
       <div v-if="replaces" class="leading-[18px]">
         <b class="error font-semibold">{{
           overwritten > 0 ? `about ${countInWords(overwritten)} rows overwritten` : 'what exists there is overwritten'

@@ -51,6 +51,7 @@ function rename(name: string, to: string) {
           :name="`namespace-${name}`"
           :aria-label="`Name of ${name} there`"
           class="mono w-52"
+          :ui="{ base: 'h-8' }"
           :maxlength="63"
           @update:model-value="(to) => rename(name, String(to))"
         />

@@ -8,9 +8,9 @@ const { data: vessels } = useLoad<Standing[]>('/api/vessels')
 const KINDS = [
   ['backup', 'Backups'],
   ['restore', 'Restores'],
-  ['undo', 'Undone'],
+  ['undo', 'Undos'],
   ['rehearsal,hold', 'Rehearsals'],
-  ['fetch', 'Read in'],
+  ['fetch', 'Fetches'],
   ['verify,reindex', 'Verifications'],
   ['audit', 'Audits'],
 ] as const
@@ -43,8 +43,13 @@ watch(
 
 /** A time as it is written by a person; what can't be read is told, and filters nothing. */
 function useTimeField(name: 'from' | 'to') {
-  const written = ref(chosen(name) && whenOf(chosen(name)))
+  const asWritten = () => chosen(name) && whenOf(chosen(name))
+  const written = ref(asWritten())
   const trouble = ref('')
+  watch(
+    () => chosen(name),
+    () => ((written.value = asWritten()), (trouble.value = '')),
+  )
   function read(): void {
     const wanted = written.value.trim()
     const { at, trouble: why } = wanted ? readTime(wanted) : { at: null, trouble: null }

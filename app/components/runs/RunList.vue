@@ -52,7 +52,7 @@ const COLUMNS: DataColumn<RunRow>[] = [
   { id: 'kind', head: 'Run', always: true, class: 'w-[15%]' },
   { id: 'vessel', head: 'Vessel', class: 'w-[12%] pr-3' },
   { id: 'at', head: 'Started', class: 'w-[12%]' },
-  { id: 'took', head: 'Duration', class: 'num w-[8%] pr-6' },
+  { id: 'took', head: 'Duration', class: 'num w-[8%] pr-6 text-end' },
   { id: 'result', head: 'Result', always: true, class: 'pr-4' },
   { id: 'by', head: 'Started by', class: 'w-[14%]' },
 ]

@@ -7,7 +7,7 @@ const { data: sources, refresh: lookForSources } = useLoad<SourceView[]>('/api/s
 const { data: stores, refresh: lookForStores } = useLoad<StoreView[]>('/api/stores')
 onChange(({ about }) => about === 'things', lookForSources, 1000)
 onChange(({ about }) => about === 'store', lookForStores, 1000)
-const backUp = useBackUp()
+const { backUp } = storeToRefs(useScreen())
 const first = computed(() => vessels[0])
 const steps = computed(() => [
   {

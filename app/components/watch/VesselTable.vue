@@ -13,15 +13,15 @@ const isMended = (vessel: Standing, now: number) =>
   vessel.state === 'whole' && vessel.proven !== null && now - Date.parse(vessel.proven.at) < RECENT
 
 const COLUMNS: DataColumn<Standing>[] = [
-  { id: 'state', head: '', label: 'State', class: 'w-[34px] pt-[9px]' },
-  { id: 'vessel', head: 'Vessel', by: ({ name }) => name.toLowerCase(), always: true, class: 'pt-2 pr-4' },
-  { id: 'recent', head: 'Last 7 days', class: 'w-[216px] pt-[10px]' },
-  { id: 'could-lose', head: 'Could lose', by: ({ couldLose }) => couldLose, class: 'w-[112px] pt-2' },
-  { id: 'back-within', head: 'Back within', by: ({ backWithin }) => backWithin, class: 'w-[116px] pt-2' },
-  { id: 'newest', head: 'Newest point', class: 'w-[88px] pt-2' },
-  { id: 'proven', head: 'Proven', by: ({ proven }) => (proven ? -Date.parse(proven.at) : null), class: 'w-[92px] pt-2' },
+  { id: 'state', head: '', label: 'State', class: 'w-[34px]', cellClass: 'pt-[9px]' },
+  { id: 'vessel', head: 'Vessel', by: ({ name }) => name.toLowerCase(), always: true, cellClass: 'pt-2 pr-4' },
+  { id: 'recent', head: 'Last 7 days', class: 'w-[216px]', cellClass: 'pt-[10px]' },
+  { id: 'could-lose', head: 'Could lose', by: ({ couldLose }) => couldLose, class: 'w-[112px]', cellClass: 'pt-2' },
+  { id: 'back-within', head: 'Back within', by: ({ backWithin }) => backWithin, class: 'w-[116px]', cellClass: 'pt-2' },
+  { id: 'newest', head: 'Newest point', class: 'w-[88px]', cellClass: 'pt-2' },
+  { id: 'proven', head: 'Proven', by: ({ proven }) => (proven ? -Date.parse(proven.at) : null), class: 'w-[92px]', cellClass: 'pt-2' },
 ]
-const PICK: DataColumn<Standing> = { id: 'pick', head: '', class: 'w-[34px] pt-[10px]', headClass: 'w-[34px]' }
+const PICK: DataColumn<Standing> = { id: 'pick', head: '', class: 'w-[34px]', cellClass: 'pt-[10px]' }
 const columns = computed(() => (picks ? [PICK, ...COLUMNS] : COLUMNS))
 </script>
 

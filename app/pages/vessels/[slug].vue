@@ -5,7 +5,7 @@ import { useSettings } from '~/stores/settings'
 const route = useRoute()
 const { slug, data: vessel, error, refresh } = useVessel()
 const now = useTicking()
-const backUp = useBackUp()
+const { backUp } = storeToRefs(useScreen())
 useHead({ title: () => `${vessel.value?.name ?? slug.value} · Unbroken Vessel` })
 
 const TABS = [

@@ -8,7 +8,7 @@ onChange((change) => change.about !== 'things', refresh, 1500)
 const now = useTicking()
 const state = computed(() => route.query.state as Standing['state'] | undefined)
 const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !state.value || vessel.state === state.value))
-const backUp = useBackUp()
+const { backUp } = storeToRefs(useScreen())
 const picked = ref<string[]>([])
 /** What is picked and shown; what a filter hides is not acted upon. */
 const chosen = computed(() => shown.value.filter(({ slug }) => picked.value.includes(slug)))

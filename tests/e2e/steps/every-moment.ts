@@ -112,7 +112,7 @@ export function everyMoment(): void {
     expect(sql('select count(*) from sales.booking_leg')).toBe(before.split('|')[0])
     expect(sql(`select vehicle from sales.booking_leg where leg_id = ${gone}`)).toBe('a later change')
     await person.opens('/runs')
-    await person.clicks('[aria-label=Filters] button::-p-text(Undone)')
+    await person.clicks('[aria-label=Filters] button::-p-text(Undos)')
     await person.reads(ROW, /^Undo Bookings today .* done, \d[\d,]* rows/)
     // The rows of before are there until the filter has gone to the server and back.
     await vi.waitFor(async () => expect((await person.texts(ROW)).every((row) => row.startsWith('Undo'))).toBe(true), {

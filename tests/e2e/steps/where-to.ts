@@ -116,7 +116,7 @@ export function whereTo(): void {
     await person.writes('input[name=reason]', 'legs go missing now and then')
     await person.clicks('[data-save-restore]')
     await person.writes('input[name=restore-name]', 'Missing legs')
-    await person.presses('Save it')
+    await person.presses('Save this restore')
     await person.sees('Saved')
     await person.opens('/vessels/bookings/restores')
     await person.sees('Missing legs')
