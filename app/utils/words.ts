@@ -8,6 +8,23 @@ export { CONSISTENCY }
 
 export const STATE_COLOR = { whole: 'var(--glaze)', 'at risk': 'var(--warning)', broken: 'var(--error)', paused: 'var(--soft)' } as const
 
+/** Colours of the same, where they are text. */
+export const STATE_TEXT = { ...STATE_COLOR, 'at risk': 'var(--warning-text)' } as const
+export const STATE_WHY = {
+  whole: 'Within its promises.',
+  'at risk': 'It can be restored, but a promise is at risk.',
+  broken: 'It can’t be restored within its promises.',
+  paused: 'On purpose not backed up.',
+} as const
+export const MENDED_WHY = 'Restored in the last days, and proven equal to its point.'
+/** What a point lacks, in few words and in a sentence. */
+export const LACKS = {
+  'only at the source': 'Some of its data is only in a snapshot at its source, and not in the store yet.',
+  partial: 'Some of what was to be taken is not in it.',
+} as const
+export const lackInWords = (missing: { onlyAt?: unknown }[]): keyof typeof LACKS =>
+  missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'only at the source' : 'partial'
+
 export const RUN_KIND = {
   backup: 'Backup',
   restore: 'Restore',

@@ -203,17 +203,19 @@ const inLog = computed(() => state?.exact && !point)
             <circle cx="6" cy="5" r="2.6" fill="var(--ink)" />
             <circle cx="6" cy="14" r="2.6" fill="var(--ink)" />
           </svg>
-          <UTooltip :text="CONSISTENCY[point.consistency].why"
-            ><b class="font-semibold">{{ capital(CONSISTENCY[point.consistency].word) }}.</b></UTooltip
+          <ExplainedWord :why="CONSISTENCY[point.consistency].why"
+            ><b class="font-semibold">{{ capital(CONSISTENCY[point.consistency].word) }}.</b></ExplainedWord
           >
           <span v-if="point.name" class="cut">“{{ point.name }}”</span>
-          <span class="soft ml-auto shrink-0">version {{ point.version }}</span>
+          <span class="soft ml-auto shrink-0">definition version {{ point.version }}</span>
         </p>
         <ul class="rule mt-1 border-t border-[var(--line)]">
           <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
             <span class="mono text-[12px] font-medium">{{ one.member }}</span>{{ ' '
-            }}<span :class="one.consistency === 'as found' || one.consistency === 'in use' ? 'warning' : ''"
-              >{{ CONSISTENCY[one.consistency].word }}.</span
+            }}<ExplainedWord :why="CONSISTENCY[one.consistency].why"
+              ><span :class="one.consistency === 'as found' || one.consistency === 'in use' ? 'warning' : ''"
+                >{{ CONSISTENCY[one.consistency].word }}.</span
+              ></ExplainedWord
             >{{ ' ' }}<span class="soft">{{ one.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">

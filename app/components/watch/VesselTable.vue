@@ -51,8 +51,9 @@ const columns = computed(() => (picks ? [PICK, ...COLUMNS] : COLUMNS))
     <template #vessel-cell="{ row: vessel }">
       <div class="flex gap-2 text-[14px]">
         <NuxtLink :to="`/vessels/${vessel.slug}`" class="cut font-semibold hover:underline">{{ vessel.name }}</NuxtLink>
-        <span class="shrink-0" :style="{ color: vessel.state === 'at risk' ? 'var(--warning-text)' : STATE_COLOR[vessel.state] }"
-          >{{ vessel.state }}<template v-if="isMended(vessel, now)">, mended</template></span
+        <span class="shrink-0" :style="{ color: STATE_TEXT[vessel.state] }"
+          ><ExplainedWord :why="STATE_WHY[vessel.state]">{{ vessel.state }}</ExplainedWord
+          ><template v-if="isMended(vessel, now)">, <ExplainedWord :why="MENDED_WHY">mended</ExplainedWord></template></span
         >
       </div>
       <div class="soft s12 cut" :title="vessel.reason">{{ vessel.reason }}</div>
@@ -70,12 +71,12 @@ const columns = computed(() => (picks ? [PICK, ...COLUMNS] : COLUMNS))
       >
     </template>
     <template #newest-cell="{ row: vessel }">
-      <UTooltip v-if="vessel.newest" :text="CONSISTENCY[vessel.newest.consistency].why"
-        ><span>{{ CONSISTENCY[vessel.newest.consistency].word }}</span></UTooltip
-      >
+      <ExplainedWord v-if="vessel.newest" :why="CONSISTENCY[vessel.newest.consistency].why">{{
+        CONSISTENCY[vessel.newest.consistency].word
+      }}</ExplainedWord>
       <span v-else class="soft">none</span>
       <div v-if="vessel.newest && !vessel.newest.complete" class="warning s12">
-        {{ vessel.newest.missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'only at the source' : 'partial' }}
+        <ExplainedWord :why="LACKS[lackInWords(vessel.newest.missing)]">{{ lackInWords(vessel.newest.missing) }}</ExplainedWord>
       </div>
     </template>
     <template #proven-cell="{ row: vessel }">

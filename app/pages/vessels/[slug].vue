@@ -89,9 +89,9 @@ const lastGap = computed(() => {
         </PageSentence>
         <p class="mt-[5px] flex items-center gap-2 text-[13px]">
           <VesselBowl :state="vessel.state" :size="18" />
-          <span class="font-semibold" :style="{ color: vessel.state === 'at risk' ? 'var(--warning-text)' : STATE_COLOR[vessel.state] }">{{
-            vessel.state
-          }}</span>
+          <ExplainedWord :why="STATE_WHY[vessel.state]"
+            ><span class="font-semibold" :style="{ color: STATE_TEXT[vessel.state] }">{{ vessel.state }}</span></ExplainedWord
+          >
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>
           <NuxtLink v-if="vessel.running" :to="`/runs/${vessel.running.id}`" class="lnk"
             >{{ withArticle(RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND]) }} is running</NuxtLink
