@@ -7,6 +7,9 @@ type Listener = (change: Change | { about: 'again' }) => void
 const listeners = new Set<Listener>()
 const SILENT_MS = 40_000
 
+/** Tells everybody who listens of a change. */
+export const tellChange: Listener = (change) => listeners.forEach((listener) => listener(change))
+
 /**
  * Keeps the stream of changes open. Called once, by the application, which loads nothing before what comes back is
  * settled: what would change between a page's loading and the opening of the stream would never be told.
@@ -20,7 +23,7 @@ export function useLive(): Promise<void> {
   let missed = false
   const tell = (change: Change | { about: 'again' }) => {
     loads.forgetUnused()
-    listeners.forEach((listener) => listener(change))
+    tellChange(change)
   }
   const alive = () => {
     heard = Date.now()

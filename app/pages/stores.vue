@@ -5,8 +5,7 @@ import type { StoreView } from '~~/server/views'
 useHead({ title: 'Stores · Unbroken Vessel' })
 const route = useRoute()
 const setQuery = useQuery()
-const { data: stores, error, refresh } = useLoad<StoreView[]>('/api/stores', { tells: true })
-onChange((change) => change.about === 'store' || (change.about === 'run' && change.state !== 'running'), refresh, 1500)
+const { data: stores, error, refresh } = useStores({ tells: true })
 const making = computed({
   get: () => route.query.make !== undefined,
   set: (open) => void setQuery({ make: open ? '1' : undefined }),

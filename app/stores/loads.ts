@@ -128,6 +128,11 @@ export const useLoads = defineStore('loads', () => {
     for (const [url, { users }] of loads) if (users === 0) loads.delete(url)
   }
 
+  /** Asks again what somebody shows. */
+  const refresh = (url: string): Promise<void> | undefined => {
+    const load = loads.get(url)
+    return load && load.users > 0 ? load.refresh() : undefined
+  }
   const askNow = () => Promise.all([...failing].map((load) => load.start()))
-  return { failing, use, leave, forgetUnused, askNow }
+  return { failing, use, leave, refresh, forgetUnused, askNow }
 })

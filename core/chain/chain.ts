@@ -62,7 +62,7 @@ export interface Chain {
 }
 
 /** A stretch of time in which every moment can be entered; a single mark where it has no length. */
-export interface Stretch {
+export interface DateRange {
   from: Date
   to: Date
 }
@@ -72,14 +72,14 @@ interface Mark {
   to: bigint
 }
 
-interface Segment {
+interface LogSpan {
   artifact: Artifact
   from: bigint
   to: bigint
 }
 
 /** Logs without anything missing between them. */
-interface Run {
+interface UnbrokenLog {
   from: bigint
   to: bigint
   /** Indexes into the segments. */
@@ -104,7 +104,7 @@ const byPosition = (a: bigint, b: bigint) => (a < b ? -1 : a > b ? 1 : 0)
 const STILL = ''
 
 /** Nothing that was changed is a log without content: it leads on as any other does, and is not read. */
-function segmentOf({ member, from, to, fromAt, at }: CaughtUp): Segment {
+function segmentOf({ member, from, to, fromAt, at }: CaughtUp): LogSpan {
   const artifact: Artifact = { id: STILL, member, kind: 'log', parent: null, from, to, fromAt, at, era: '', rows: 0, bytes: 0, stored: 0 }
   return { artifact, from: positionOf(from)!, to: positionOf(to)! }
 }
@@ -114,8 +114,8 @@ class Era {
   private readonly byId = new Map<string, Artifact>()
   private readonly marks: Mark[] = []
   private readonly marksByTime: Artifact[]
-  private readonly segments: Segment[] = []
-  private readonly runs: Run[] = []
+  private readonly segments: LogSpan[] = []
+  private readonly runs: UnbrokenLog[] = []
   private readonly paths = new Map<string, Artifact[] | null>()
 
   constructor(
@@ -200,7 +200,7 @@ class Era {
   }
 
   /** The segment of a run that holds a position. */
-  private endOf(run: Run, position: bigint): number {
+  private endOf(run: UnbrokenLog, position: bigint): number {
     let i = last(this.segments, ({ from }) => from < position)
     while (i > run.first && this.segments[i]!.from >= position) i--
     return i
@@ -233,8 +233,8 @@ class Era {
     return ended
   }
 
-  coverage(): Stretch[] {
-    const stretches: Stretch[] = []
+  coverage(): DateRange[] {
+    const stretches: DateRange[] = []
     const inRun = new Set<Artifact>()
     for (const run of this.runs) {
       let from: Date | undefined
@@ -299,7 +299,7 @@ export class Chains {
   }
 
   /** The stretches in which every moment of a member can be entered, ascending. */
-  coverage(member: string): Stretch[] {
+  coverage(member: string): DateRange[] {
     return (this.eras.get(member) ?? []).flatMap((era) => era.coverage()).sort((a, b) => a.from.getTime() - b.from.getTime())
   }
 }
@@ -322,7 +322,7 @@ export function momentOf(members: string[], chains: Chains, points: RecoveryPoin
 }
 
 /** Stretches in which every member can be entered; none where there are no members. */
-export function commonStretches(all: Stretch[][]): Stretch[] {
+export function commonStretches(all: DateRange[][]): DateRange[] {
   if (all.length === 0) return []
   return all.reduce((common, own) =>
     common.flatMap((a) =>

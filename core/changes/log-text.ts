@@ -56,9 +56,9 @@ export interface TransactionStart {
 }
 
 /** Inserted, updated, deleted rows, and how often the table was emptied. */
-export type Tally = [inserted: number, updated: number, deleted: number, emptied: number]
+export type ChangeTally = [inserted: number, updated: number, deleted: number, emptied: number]
 
-export const addTally = (a: Tally, b: Tally): Tally => [a[0] + b[0], a[1] + b[1], a[2] + b[2], a[3] + b[3]]
+export const addTally = (a: ChangeTally, b: ChangeTally): ChangeTally => [a[0] + b[0], a[1] + b[1], a[2] + b[2], a[3] + b[3]]
 
 /** A part of a log that can be read by itself. */
 export interface LogChunk {
@@ -74,7 +74,7 @@ export interface LogChunk {
   lastAt: number
   transactions: number
   /** Changes by relation. */
-  tallies: Record<number, Tally>
+  tallies: Record<number, ChangeTally>
 }
 
 /** A transaction that changed much. */
@@ -83,7 +83,7 @@ export interface HeavyTransaction extends TransactionStart {
   end: string
   /** Who was seen doing it, where that was seen. */
   by: { application: string; user: string } | null
-  tallies: Record<number, Tally>
+  tallies: Record<number, ChangeTally>
 }
 
 /** A change of structure, as the source told it or as the catalogs showed it. */

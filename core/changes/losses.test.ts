@@ -1,10 +1,10 @@
 import { describe, expect, it } from 'vitest'
 import type { TableManifest } from '../content/manifest'
 import { lostBetween, lostColumns, massRemoved } from './losses'
-import type { Tally } from './log-text'
+import type { ChangeTally } from './log-text'
 
-const deleted = (rows: number, inserted = 0): Tally => [inserted, 0, rows, 0]
-const emptied = (inserted = 0): Tally => [inserted, 0, 0, 1]
+const deleted = (rows: number, inserted = 0): ChangeTally => [inserted, 0, rows, 0]
+const emptied = (inserted = 0): ChangeTally => [inserted, 0, 0, 1]
 const table = (oid: number, name: string, columns: string[] = ['id'], numbers = columns.map((_, i) => i + 1)) =>
   ({ oid, schema: 'sales', name, columns, numbers }) as TableManifest
 

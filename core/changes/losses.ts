@@ -1,5 +1,5 @@
 import type { TableManifest } from '../content/manifest'
-import type { Tally } from './log-text'
+import type { ChangeTally } from './log-text'
 
 /** A table that is gone, or of which columns are. */
 export interface LostTable {
@@ -24,7 +24,7 @@ const MANY_OF_UNKNOWN = 1000
  * @param had how many rows the table had before, as far as that is known
  * @returns null where it is not worth one; `rows` is null where a table was emptied of nobody knows how many
  */
-export function massRemoved([inserted, , deleted, emptied]: Tally, had: number | null): { rows: number | null } | null {
+export function massRemoved([inserted, , deleted, emptied]: ChangeTally, had: number | null): { rows: number | null } | null {
   if (emptied > 0) {
     if (had === null) return inserted > 0 ? null : { rows: null }
     const lost = had - inserted

@@ -1,7 +1,7 @@
 import type { SequenceState, TableManifest } from '../content/manifest'
 import type { LostTable } from './losses'
 import type { SequenceReading } from './sequences'
-import type { HeavyTransaction, LogChunk, LogRelation, StructureChange, Tally } from './log-text'
+import type { HeavyTransaction, LogChunk, LogRelation, StructureChange, ChangeTally } from './log-text'
 
 // What the store knows of logs, differentials and incrementals; see docs/formats.md.
 
@@ -82,7 +82,7 @@ export interface LogManifest {
   heavy: HeavyTransaction[]
   changes: StructureChange[]
   /** Second since 1970, relation, and what was done to it in that second. */
-  trace: [second: number, relation: number, ...tally: Tally][]
+  trace: [second: number, relation: number, ...tally: ChangeTally][]
   /** At the end of the segment, and read in between where some had moved. */
   sequences: SequenceState[]
   readings?: SequenceReading[]

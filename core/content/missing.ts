@@ -1,9 +1,9 @@
 import type { Damage, Missing } from './manifest'
 
-/** What a point does not have: `lost` is nowhere, `left` is at its source only. Notes tell of what never can be in one. */
-export function sortMissing(missing: Missing[]): { lost: Missing[]; left: Missing[] } {
-  const left = missing.filter(({ onlyAt }) => onlyAt !== undefined)
-  return { lost: missing.filter(({ note, onlyAt }) => !note && onlyAt === undefined), left }
+/** What a point does not have: `lost` is nowhere, `atSource` is at its source only. Notes tell of what never can be in one. */
+export function sortMissing(missing: Missing[]): { lost: Missing[]; atSource: Missing[] } {
+  const atSource = missing.filter(({ onlyAt }) => onlyAt !== undefined)
+  return { lost: missing.filter(({ note, onlyAt }) => !note && onlyAt === undefined), atSource }
 }
 
 /** What a point lacks of what it was to hold. */

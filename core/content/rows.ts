@@ -16,7 +16,7 @@ export interface RowChunk {
  * Rows, bytes and the fingerprint of a table: the sums modulo 2^64 of XXH64 with seed 0 and with seed 1 of
  * every row (its line of COPY text with the newline), 32 hex digits. It does not depend on the rows' order.
  */
-export interface Tally {
+export interface RowsTally {
   rows: number
   bytes: number
   fingerprint: string
@@ -124,7 +124,7 @@ export class RowChunker {
     this.pendingFrom = Math.min(this.pendingTo, this.pendingFrom + length)
   }
 
-  tally(): Tally {
+  tally(): RowsTally {
     const { wasm } = this
     return {
       rows: wasm.getTableRows(),
@@ -159,7 +159,7 @@ export class RowChunker {
 }
 
 /** Rows, bytes and fingerprint of chunks that are already cut, for the way out. */
-export function tallyRows(chunks: Iterable<Uint8Array>): Tally {
+export function tallyRows(chunks: Iterable<Uint8Array>): RowsTally {
   const chunker = new RowChunker()
   for (const bytes of chunks) {
     const completed = chunker.push(bytes)

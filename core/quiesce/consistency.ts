@@ -12,7 +12,7 @@ export const CONSISTENCY: Record<Consistency, { word: string; why: string }> = {
 }
 
 /** A stretch of time in milliseconds, by one clock. */
-export interface Stretch {
+export interface TimeRange {
   from: number
   to: number
 }
@@ -23,7 +23,7 @@ export interface MemberFacts {
   /** A database is sound in itself at any moment, a namespace only while it is held. */
   sound: boolean
   /** From the first to the last moment of what was captured of it; null when it was computed and not captured. */
-  captured: Stretch | null
+  captured: TimeRange | null
   /** Its own steps, with what failed of them, in words; empty when nothing holds it. */
   steps: { name: string; stops: boolean; trouble: string | null }[]
   /** How its volumes were read, for a namespace that has some. */
@@ -44,13 +44,13 @@ export interface Reached {
   members: MemberConsistency[]
 }
 
-const within = (inner: Stretch, outer: Stretch) => inner.from >= outer.from && inner.to <= outer.to
+const within = (inner: TimeRange, outer: TimeRange) => inner.from >= outer.from && inner.to <= outer.to
 
 /**
  * What a capture reached. `hold` is the stretch in which every step held, null when there was none: the steps failed,
  * there are none, or it was released before all had begun.
  */
-export function consistencyOf(members: MemberFacts[], hold: Stretch | null): Reached {
+export function consistencyOf(members: MemberFacts[], hold: TimeRange | null): Reached {
   const judged = members.map((facts) => judge(facts, hold))
   const worst = (['in use', 'as found', 'each sound', 'held together'] as const).find((level) =>
     judged.some((one) => one.consistency === level),
@@ -88,7 +88,7 @@ function volumesInWords(volumes: NonNullable<MemberFacts['volumes']>): { consist
   return { consistency: 'as found', why: parts.join(' ') || 'It is as after a crash.' }
 }
 
-function judge({ member, sound, captured, steps, volumes = [] }: MemberFacts, hold: Stretch | null): MemberConsistency {
+function judge({ member, sound, captured, steps, volumes = [] }: MemberFacts, hold: TimeRange | null): MemberConsistency {
   const alone = (why: string, missed: boolean): MemberConsistency => {
     if (sound) return { member, consistency: 'each sound', why: `${why} Its snapshot is consistent in itself.`, missed }
     const read = volumesInWords(volumes)

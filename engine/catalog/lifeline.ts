@@ -8,7 +8,7 @@ import {
   type Moment,
   type RecoveryPoint,
   type CaughtUp,
-  type Stretch,
+  type DateRange,
 } from '../../core/chain/chain'
 import { positionOf } from '../../core/chain/position'
 import type { Damage, Missing } from '../../core/content/manifest'
@@ -64,7 +64,7 @@ export interface LifelineData {
   /** By member: up to when its log was audited, where it was wholly. */
   audited: Record<string, Date>
   /** By member: where every moment can be entered. */
-  coverage: Record<string, Stretch[]>
+  coverage: Record<string, DateRange[]>
   breaks: LifelineBreak[]
   followers: LifelineFollower[]
 }
@@ -262,7 +262,7 @@ export async function lifelineOf(engine: EngineContext, vesselId: string): Promi
 }
 
 /** The stretches in which every member of a vessel can be entered. */
-export const stretchesOf = ({ members, chains }: LaneData): Stretch[] => commonStretches(members.map((member) => chains.coverage(member)))
+export const stretchesOf = ({ members, chains }: LaneData): DateRange[] => commonStretches(members.map((member) => chains.coverage(member)))
 
 export function newestMoment(data: LaneData, now: Date): Moment {
   return momentOf(data.members, data.chains, data.points, now)

@@ -1,4 +1,4 @@
-import type { Artifact, Stretch } from '../../core/chain/chain'
+import type { Artifact, DateRange } from '../../core/chain/chain'
 import { sortMissing } from '../../core/content/missing'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
@@ -17,7 +17,7 @@ export interface VesselStanding extends Standing {
   oldest: Date | null
   points: number
   /** Where every moment can be entered: since when, up to when, and how many holes there are; null without a log. */
-  anySecond: { since: Date; until: Date; gaps: number; lastGap: Stretch | null } | null
+  anySecond: { since: Date; until: Date; gaps: number; lastGap: DateRange | null } | null
   /** Bytes and rows that bringing everything back would read. */
   bytes: number
   rows: number
@@ -49,7 +49,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   // Logs that follow each other are told as one, of which only the end would be read.
   const bytes = artifacts.reduce((sum, { kind, bytes: own }) => sum + (kind === 'log' ? 0 : own), 0)
   const newest = data.points.at(-1)
-  const { lost, left } = sortMissing(newest?.missing ?? [])
+  const { lost, atSource } = sortMissing(newest?.missing ?? [])
   const rate = await restoreRate(engine)
   const furthest = moment.chains.map((chain) => chain.at.getTime())
   const damaged = data.points.filter(({ damage }) => damage.length > 0).length
@@ -61,7 +61,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
     damaged: { points: damaged, newest: (newest?.damage.length ?? 0) > 0 },
     missing: lost.length,
-    onePlace: left.length,
+    onePlace: atSource.length,
     lastFailure: await lastFailure(engine, vessel.id, newest?.at ?? null),
   })
   return {

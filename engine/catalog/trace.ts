@@ -1,6 +1,6 @@
 import { sql } from 'kysely'
 import { namesOf } from '../../core/things/thing'
-import type { Tally } from '../../core/changes/log-text'
+import type { ChangeTally } from '../../core/changes/log-text'
 import type { EngineContext } from '../context'
 
 /** Rows that were inserted, updated and deleted in a stretch of time, and the changes of structure in it. */
@@ -9,7 +9,7 @@ export interface ChangeTrace {
   /** Milliseconds that one bucket is long. */
   step: number
   /** Bucket, table, and what was done to it. */
-  buckets: [bucket: number, table: string, ...tally: Tally][]
+  buckets: [bucket: number, table: string, ...tally: ChangeTally][]
   structure: {
     member: string
     source: string
@@ -33,7 +33,7 @@ export interface HeavyView {
   application: string | null
   role: string | null
   rows: number
-  tables: { name: string; tally: Tally }[]
+  tables: { name: string; tally: ChangeTally }[]
 }
 
 const BUCKETS = 240

@@ -1,7 +1,7 @@
 import type { ColumnType, Generated, JSONColumnType } from 'kysely'
 import type { ArtifactKind } from '../../core/chain/chain'
 import type { FollowedTables, StructurePiece } from '../../core/changes/manifest'
-import type { Tally } from '../../core/changes/log-text'
+import type { ChangeTally } from '../../core/changes/log-text'
 import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { Filled } from '../../core/plan/fill'
@@ -407,7 +407,7 @@ export interface LogCatalog {
     application: string | null
     role: string | null
     rows: string | number
-    tables: Json<{ name: string; tally: Tally }[]>
+    tables: Json<{ name: string; tally: ChangeTally }[]>
   }
   log_structure: {
     artifact_id: string

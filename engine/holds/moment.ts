@@ -1,10 +1,10 @@
-import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
+import type { MemberFacts, TimeRange } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
 import type { CaptureMoment } from '../sources/source'
 import type { HoldSequence } from './sequence'
 
 /** Something that several wait for, and that may fail while nobody does. */
-class Awaited {
+class Meeting {
   resolve!: () => void
   reject!: (error: unknown) => void
   readonly promise = new Promise<void>((resolve, reject) => Object.assign(this, { resolve, reject }))
@@ -18,9 +18,9 @@ class Awaited {
 export class SharedMoment implements CaptureMoment {
   private waiting = 0
   private done = 0
-  private readonly stretches = new Map<string, Stretch>()
-  private readonly start = new Awaited()
-  private readonly end = new Awaited()
+  private readonly stretches = new Map<string, TimeRange>()
+  private readonly start = new Meeting()
+  private readonly end = new Meeting()
 
   constructor(
     private readonly hold: HoldSequence,
@@ -42,8 +42,8 @@ export class SharedMoment implements CaptureMoment {
     return this.end.promise
   }
 
-  left(): number | null {
-    return this.hold.left()
+  remainingMs(): number | null {
+    return this.hold.remainingMs()
   }
 
   /** What the steps that hold returned, by their names. */

@@ -1,5 +1,5 @@
 import { errorRecord, VesselError } from '../../core/errors'
-import type { MemberFacts, Stretch } from '../../core/quiesce/consistency'
+import type { MemberFacts, TimeRange } from '../../core/quiesce/consistency'
 import { actInWords, turnsOf, type HoldStep, type QuiesceSequence } from '../../core/quiesce/sequence'
 import type { StepValues } from '../../core/quiesce/values'
 import { namesOf, placeInWords } from '../../core/things/thing'
@@ -79,7 +79,7 @@ export class HoldSequence {
   }
 
   /** Milliseconds of the budget that are left; null when nothing is held. */
-  left(): number | null {
+  remainingMs(): number | null {
     if (this.begun === 0 || this.releasedAt !== null || this.lapse.signal.aborted) return null
     return Math.max(0, this.begun + this.quiesce.budgetMs - Date.now())
   }
@@ -263,7 +263,7 @@ export class HoldSequence {
   }
 
   /** The stretch in which everything was held; null when that never was. */
-  async stretch(): Promise<Stretch | null> {
+  async stretch(): Promise<TimeRange | null> {
     if (this.reachedAt === null) return null
     const others = await this.ledger.letGoByOthers(this.run.id)
     return { from: this.reachedAt, to: Math.min(this.releasedAt ?? Date.now(), others ?? Infinity) }

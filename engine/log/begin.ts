@@ -15,7 +15,7 @@ import { catalogDigest } from '../sources/postgres/log/digest'
 import { alignPublication, identities, installTrigger } from '../sources/postgres/log/install'
 import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
 import { ContentWriter } from '../store/writer'
-import { memberOf, nameAtSource } from './names'
+import { nameAtSource } from './names'
 import { unpublished } from './followed-after'
 import { readDatabase, takesTable } from './structure'
 
@@ -28,7 +28,7 @@ export interface LogSnapshot extends ExactSnapshot {
 
 /** A follower's row, made when there is none yet, so that the name of its slot is known before the slot is made. */
 export async function followerRow(engine: EngineContext, vessel: Vessel, source: string, database: string) {
-  const member = memberOf(source, database)
+  const member = pathOf(source, database)
   const name = nameAtSource(vessel.id, member)
   const { id } = await accessOf(engine, source)
   await engine.db

@@ -1,5 +1,5 @@
 import { projectionOf, type Projection } from '../../core/changes/columns'
-import { OP, scanLog, type LogRelation, type Tally } from '../../core/changes/log-text'
+import { OP, scanLog, type LogRelation, type ChangeTally } from '../../core/changes/log-text'
 import type { LogManifest, NetManifest, NetTable } from '../../core/changes/manifest'
 import { project } from '../../core/changes/fields'
 import { NetChanges, type NetRecord } from '../../core/changes/net'
@@ -9,7 +9,7 @@ import { VesselError } from '../../core/errors'
 import type { Store } from '../store/store'
 
 /** What leads from the rows of a table at one position to those at another. */
-export interface Stretch {
+export interface LogRange {
   nets: NetManifest[]
   logs: LogManifest[]
   /** Transactions that end after this position, up to that one. */
@@ -32,8 +32,8 @@ const unknownColumns = (table: { schema: string; name: string }) =>
   })
 
 /** How many rows of a table were inserted, updated, deleted, and how often it was emptied, as far as whole chunks tell. */
-export function tallyOf(oid: number, { logs, from, to }: Stretch): Tally {
-  const sum: Tally = [0, 0, 0, 0]
+export function tallyOf(oid: number, { logs, from, to }: LogRange): ChangeTally {
+  const sum: ChangeTally = [0, 0, 0, 0]
   for (const log of logs) {
     const own = relationsOf(log, oid)
     if (own.size === 0) continue
@@ -52,7 +52,7 @@ const liesWithin = (chunk: { from: string; to: string; open: unknown }, from: st
   positionOf(chunk.from)! < positionOf(to)! && (positionOf(chunk.to)! > positionOf(from)! || chunk.from === chunk.to)
 
 /** The net changes of one table over a stretch, with the columns that the table has at its end. Null when there are none. */
-export async function gather(store: Store, table: TableManifest, stretch: Stretch): Promise<NetChanges | null> {
+export async function gather(store: Store, table: TableManifest, stretch: LogRange): Promise<NetChanges | null> {
   const gathering = new Gathering(store, table)
   try {
     for (const net of stretch.nets) {

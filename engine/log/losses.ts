@@ -5,7 +5,7 @@ import { laterPosition } from '../../core/chain/position'
 import { grouped } from '../../core/grouped'
 import { refAtPosition } from '../../core/chain/moment-ref'
 import { massRemoved, type LostTable } from '../../core/changes/losses'
-import type { HeavyTransaction, LogRelation, Tally } from '../../core/changes/log-text'
+import type { HeavyTransaction, LogRelation, ChangeTally } from '../../core/changes/log-text'
 import { namesOf, pathOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
@@ -77,7 +77,7 @@ export class LossFinder {
   }
 
   /** A transaction deleted rows. @returns whether that is to be told at once */
-  removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, Tally][]): boolean {
+  removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, ChangeTally][]): boolean {
     const tables = changes.flatMap(([relation, tally]): LostThing[] => {
       const removed = massRemoved(tally, this.rowsOf(relation.oid))
       if (!removed) return []

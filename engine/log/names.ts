@@ -1,8 +1,5 @@
 import { createHash } from 'node:crypto'
-import { pathOf } from '../../core/things/thing'
 import { OURS } from '../sources/postgres/event-triggers'
-
-export const memberOf = (source: string, database: string) => pathOf(source, database)
 
 /** The slot and the publication of a member at its source: one name, which no other vessel and no other database has. */
 export function nameAtSource(vesselId: string, member: string): string {

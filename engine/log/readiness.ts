@@ -10,7 +10,7 @@ import { withClient } from '../sources/postgres/connect'
 import { eventTriggersOf, type EventTrigger } from '../sources/postgres/event-triggers'
 import { hasTrigger, identities, installStatements, removeStatements } from '../sources/postgres/log/install'
 import { slotState } from '../sources/postgres/log/slot'
-import { memberOf, nameAtSource } from './names'
+import { nameAtSource } from './names'
 import { takesTable } from './structure'
 
 /** Something that stands in the way of following a log, and what mends it. */
@@ -75,7 +75,7 @@ async function memberReadiness(
   source: string,
   database: string,
 ): Promise<MemberReadiness> {
-  const member = memberOf(source, database)
+  const member = pathOf(source, database)
   const name = nameAtSource(vesselId ?? 'new', member)
   const names = { slot: name, publication: name }
   const result: MemberReadiness = {

@@ -1,6 +1,6 @@
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
-import { OP, scanLog, type LogChunk, type Tally } from '../../core/changes/log-text'
+import { OP, scanLog, type LogChunk, type ChangeTally } from '../../core/changes/log-text'
 import { copyText } from '../../core/content/copy-text'
 import { positionText, type RelationMessage } from '../sources/postgres/log/pgoutput'
 import { LogRecorder, type Recorded } from './recorder'
@@ -155,7 +155,8 @@ function expected(transactions: Transaction[], from = 0): string[] {
   })
 }
 
-const sum = (tallies: Tally[]): Tally => tallies.reduce<Tally>((a, b) => a.map((n, i) => n + b[i]!) as Tally, [0, 0, 0, 0])
+const sum = (tallies: ChangeTally[]): ChangeTally =>
+  tallies.reduce<ChangeTally>((a, b) => a.map((n, i) => n + b[i]!) as ChangeTally, [0, 0, 0, 0])
 
 const odd = fc.oneof(fc.string({ unit: 'grapheme' }), fc.constantFrom('\\', '\t', 'a\nb', '\\N', '\\.', '\\U', '\r\v\f\b', 'ü€💥'))
 // What the server sends is text of its own, which never holds a zero byte.
@@ -208,7 +209,7 @@ describe('what a source sends', () => {
         const recorded = kept.recorder.finish()
         const own = sent.flatMap(({ changes }) => changes.filter((one) => one.table !== LEFT))
         const of = (op: Change['op']) => own.filter((one) => one.op === op).length
-        const all: Tally = [of('insert'), of('update'), of('delete'), of('empty')]
+        const all: ChangeTally = [of('insert'), of('update'), of('delete'), of('empty')]
         expect(sum(kept.chunks.flatMap(({ meta }) => Object.values(meta.tallies)))).toEqual(all)
         expect(sum([...recorded.trace.values()])).toEqual(all)
         expect(recorded.rows).toBe(own.length)

@@ -7,7 +7,7 @@ import {
   type LogChunk,
   type LogRelation,
   type StructureChange,
-  type Tally,
+  type ChangeTally,
   type TransactionStart,
 } from '../../core/changes/log-text'
 import { copyText } from '../../core/content/copy-text'
@@ -45,7 +45,7 @@ export interface RecorderOptions {
   /** A transaction that changed rows of a table was committed. */
   touched(relation: LogRelation, end: string): unknown
   /** A transaction that deleted rows, or emptied tables, was committed. */
-  removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, Tally][]): void
+  removed(transaction: Omit<HeavyTransaction, 'tallies'>, changes: [LogRelation, ChangeTally][]): void
   /** A mark of ours came by in the log, in a transaction that was committed. */
   marked(mark: string, end: string): void
   /** A transaction is over, and no other one is open. */
@@ -73,7 +73,7 @@ export interface Recorded {
   transactions: number
   heavy: HeavyTransaction[]
   changes: StructureChange[]
-  trace: Map<string, Tally>
+  trace: Map<string, ChangeTally>
   bytes: number
   rows: number
 }
@@ -93,14 +93,14 @@ export class LogRecorder {
     firstAt: number
     lastAt: number
     transactions: number
-    tallies: Record<number, Tally>
+    tallies: Record<number, ChangeTally>
   }
   private transaction: TransactionStart | null = null
   /** Whether the open transaction is in the store already. */
   private passing = false
   /** Whether the open transaction has a record yet. */
   private begun = false
-  private tallies: Record<number, Tally> = {}
+  private tallies: Record<number, ChangeTally> = {}
   private notes: StructureNote[] = []
   private marks: string[] = []
   /** Whether the open transaction is one of a restore or an undo. */
@@ -273,8 +273,8 @@ export class LogRecorder {
     return index
   }
 
-  private count(index: number, tally: Tally): void {
-    const add = (tallies: Record<number, Tally>) => {
+  private count(index: number, tally: ChangeTally): void {
+    const add = (tallies: Record<number, ChangeTally>) => {
       const own = tallies[index]
       if (!own) tallies[index] = [...tally]
       else for (let i = 0; i < 4; i++) own[i]! += tally[i]!
@@ -314,7 +314,7 @@ export class LogRecorder {
   private over(
     transaction: TransactionStart,
     end: string,
-    { tallies, notes, own }: { tallies: Record<number, Tally>; notes: StructureNote[]; own: boolean },
+    { tallies, notes, own }: { tallies: Record<number, ChangeTally>; notes: StructureNote[]; own: boolean },
   ): void {
     this.lines.text(`C\t${end}\n`)
     const { recorded } = this
@@ -340,12 +340,12 @@ export class LogRecorder {
     this.cutIfFull()
   }
 
-  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, Tally>, own: boolean): void {
+  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, ChangeTally>, own: boolean): void {
     const rows = rowsOf(tallies)
     const emptied = Object.values(tallies).some((tally) => tally[3] > 0)
     const by = this.options.seen(transaction.xid)
     if (!own && (emptied || Object.values(tallies).some((tally) => tally[2] > 0))) {
-      const changes = Object.entries(tallies).map(([index, tally]): [LogRelation, Tally] => [
+      const changes = Object.entries(tallies).map(([index, tally]): [LogRelation, ChangeTally] => [
         this.recorded.relations[Number(index)]!,
         tally,
       ])
@@ -399,7 +399,7 @@ export class LogRecorder {
   }
 }
 
-export const rowsOf = (tallies: Record<number, Tally>): number =>
+export const rowsOf = (tallies: Record<number, ChangeTally>): number =>
   Object.values(tallies).reduce((sum, [inserted, updated, deleted]) => sum + inserted + updated + deleted, 0)
 
 function parseNote(content: string): StructureNote | null {

@@ -1,5 +1,5 @@
 import { randomUUID } from 'node:crypto'
-import type { LogChunk, LogRelation, Tally } from '../../core/changes/log-text'
+import type { LogChunk, LogRelation, ChangeTally } from '../../core/changes/log-text'
 import type { LateHole, LogManifest } from '../../core/changes/manifest'
 import { committedSurely } from '../catalog/connect'
 import type { EngineContext } from '../context'
@@ -167,7 +167,7 @@ async function indexSegment(tx: EngineContext['db'], owner: SegmentOwner, id: st
  * it, for instance: it is one table all the same.
  */
 export function tablesOf(
-  tallies: Record<number, Tally>,
+  tallies: Record<number, ChangeTally>,
   relations: Pick<LogRelation, 'oid' | 'schema' | 'name'>[],
 ): { name: string; tally: number[] }[] {
   const tables = new Map<number, { name: string; tally: number[] }>()

@@ -19,7 +19,7 @@ import {
   type TableManifest,
 } from '../../core/content/manifest'
 import { Semaphore } from '../store/semaphore'
-import { gather, tallyOf, type Stretch } from './gather'
+import { gather, tallyOf, type LogRange } from './gather'
 import { MomentStore } from './moment-store'
 import type { StructureAtPosition } from './structure-at'
 
@@ -46,7 +46,7 @@ export interface Ingredients {
 const FRESH_BYTES = 1024 * 1024
 
 /** How a table's rows come about. */
-type Origin = { base: TableManifest | null; stretch: Stretch | null; note: string | null } | { lost: string }
+type Origin = { base: TableManifest | null; stretch: LogRange | null; note: string | null } | { lost: string }
 
 /**
  * One member at one moment. Its structure is known at once; a table's rows are reckoned when they are first asked
@@ -329,7 +329,7 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
   // No log leads on from the mark: what it holds is what there is.
   if (!followed || (!from.later && nets.length === 0))
     return base ? { base, stretch: null, note: null } : { lost: 'It is not in the full that this moment builds upon.' }
-  const stretch: Stretch = {
+  const stretch: LogRange = {
     nets: nets.filter((net) => net.changed.some(({ oid }) => oid === table.oid)),
     logs: from.logs,
     from: from.mark,
@@ -357,7 +357,7 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
 const unknown = (why: string) => `Its rows at this moment are not known. ${why}`
 
 /** Whether a table has records in chunks that are counted only in part. */
-const holdsOpenly = (oid: number, { logs, to }: Stretch) =>
+const holdsOpenly = (oid: number, { logs, to }: LogRange) =>
   logs.some((log) => positionOf(log.to)! >= positionOf(to)! && log.relations.some((relation) => relation.oid === oid))
 
 /** Every time at which the sequences were read, in the order of the log. */

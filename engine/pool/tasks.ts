@@ -6,7 +6,7 @@ import { Decoder, Encoder } from '@toondepauw/node-zstd'
 import { linesOf, rawFields } from '../../core/compare/rows'
 import type { Column } from '../../core/content/manifest'
 import { applyTo, type ChunkChange } from '../../core/changes/apply'
-import { RowChunker, tallyRows, type Tally } from '../../core/content/rows'
+import { RowChunker, tallyRows, type RowsTally } from '../../core/content/rows'
 import { filterOf, needleOf, type Ready } from '../../core/look/filter'
 import { csvLine, insertWriter, jsonWriter } from '../../core/look/formats'
 import { sumsOf, type Ranges } from '../compare/buckets'
@@ -184,9 +184,9 @@ export type ReckonTask = OpenTask & {
 }
 
 /** What a chunk comes to after its change, without its bytes. */
-export interface Reckoned extends Tally {
+export interface Reckoned extends RowsTally {
   /** What it was before. */
-  before: Tally
+  before: RowsTally
   keys: [string, string] | null
   tail: string
 }

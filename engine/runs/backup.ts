@@ -5,7 +5,7 @@ import { errorRecord, VesselError } from '../../core/errors'
 import { takesFrom } from '../../core/selection/rules'
 import { isOver } from '../catalog/runs'
 import { accessOf, openSource } from '../catalog/sources'
-import { namesOf } from '../../core/things/thing'
+import { namesOf, pathOf } from '../../core/things/thing'
 import { capital } from '../../core/time/words'
 import { CONSISTENCY, consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
 import { quiesceOf } from '../../core/plan/definition'
@@ -22,14 +22,13 @@ import { ContentWriter, type WriterPart } from '../store/writer'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { lanesOf } from '../catalog/lifeline'
-import { willLeave } from './clusters/left'
+import { willLeave } from './clusters/leftovers'
 import { undoAll } from './undone'
 import { auditMember } from './audit'
 import { earlierPoint } from './earlier'
 import { RangeDifferential } from './differ'
 import { Derivation, type Derived, type DerivedMember } from './derive'
 import { snapshotOnLog } from '../log/begin'
-import { memberOf } from '../log/names'
 import { piecesOf, type Piece } from './pieces'
 import { commitPoint, type FinishedMember } from './manifests'
 import { writeJson } from '../store/json'
@@ -280,7 +279,7 @@ async function captureMembers(
   const members = outcomes.flatMap((outcome) => (outcome.status === 'fulfilled' ? outcome.value : []))
   const factsOf = ({ piece }: CapturedMember) => {
     const volumes = piece.manifest.namespaces?.flatMap((namespace) => namespace.volumes.map(howRead)) ?? []
-    return moment.factsOf(memberOf(piece.manifest.member, piece.name), !piece.isCluster, volumes)
+    return moment.factsOf(pathOf(piece.manifest.member, piece.name), !piece.isCluster, volumes)
   }
   return { members, facts: members.map(factsOf) }
 }
@@ -316,10 +315,10 @@ async function captureSource(
     earlier: before.database,
     earlierFiles: before.files,
     willLeave: (source) => willLeave(run, source),
-    leftAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.leftAtSource = true),
+    keptAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.keptAtSource = true),
     folderToRead: (volume) => folderToRead(quiesceOf(vessel.definition), volume, moment.values),
     snapshot: async (database) => {
-      const left = moment.left()
+      const left = moment.remainingMs()
       const access = await accessOf(run.engine, name)
       const patience = left === null ? undefined : left * SHARE_OF_HOLD
       const exact = await snapshotOnLog(run.engine, vessel, access, database, (why) => run.say('warning', why), patience)
@@ -344,5 +343,5 @@ interface CapturedMember extends FinishedMember {
 
 function entryOf({ artifact, piece, names, era }: CapturedMember): PointRecord['members'][number] {
   const { position, rows, bytes } = piece
-  return { member: memberOf(piece.manifest.member, piece.name), artifact, kind: 'full', position, era, rows, bytes, manifest: names }
+  return { member: pathOf(piece.manifest.member, piece.name), artifact, kind: 'full', position, era, rows, bytes, manifest: names }
 }

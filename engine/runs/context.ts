@@ -60,7 +60,7 @@ export class RunContext {
   private ending = false
   warnings = 0
   /** Whether something was left in a cluster for the point that this run makes. */
-  leftAtSource = false
+  keptAtSource = false
 
   constructor(
     readonly engine: EngineContext,

@@ -1,8 +1,7 @@
 import type { DatabaseManifest, FileEntry, VolumeManifest } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
-import { namesOf } from '../../core/things/thing'
+import { namesOf, pathOf } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
-import { memberOf } from '../log/names'
 import { entriesOf } from '../look/cluster'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
@@ -12,7 +11,7 @@ const UNCHANGED = 'telling what did not change'
 
 /** What the newest point of a vessel holds of a source; it saves work, and a damaged one must not keep a new one from being made. */
 export function earlierPoint(run: RunContext, store: Store, vessel: Vessel, source: string) {
-  const newest = (member: string) => newestManifest(run.engine, store, vessel.id, memberOf(source, member))
+  const newest = (member: string) => newestManifest(run.engine, store, vessel.id, pathOf(source, member))
   const attempt = async <T>(use: string, find: () => Promise<T | undefined>): Promise<T | undefined> => {
     try {
       return await find()

@@ -3,7 +3,7 @@ import { createHash } from 'node:crypto'
 import type pg from 'pg'
 import { differencesOf, renameStructure, structureText } from '../../core/compare/structure'
 import type { TableManifest, TableStructure } from '../../core/content/manifest'
-import { tallyRows, type Tally } from '../../core/content/rows'
+import { tallyRows, type RowsTally } from '../../core/content/rows'
 import { VesselError } from '../../core/errors'
 import { addFingerprints, inOrderOf, rootToLoadThrough } from '../../core/restore/partitions'
 import type { Operation } from '../../core/restore/plan'
@@ -11,7 +11,7 @@ import { copyOut } from '../sources/postgres/copy-out'
 import { copyStatement } from '../sources/postgres/capture'
 import { describeTables } from '../sources/postgres/describe'
 import type { Merged } from '../sources/postgres/merge'
-import type { LeftPart } from '../sources/postgres/refill'
+import type { UnrestoredPart } from '../sources/postgres/refill'
 import type { Store } from '../store/store'
 import type { GroupMember } from '../../core/restore/entries'
 import type { GroupJob } from './restore-group'
@@ -27,7 +27,7 @@ export interface TableOutcome {
   equal: boolean
   /** What differs in the structure, in words. */
   differences: string[]
-  left: LeftPart[]
+  left: UnrestoredPart[]
 }
 
 /**
@@ -38,7 +38,7 @@ export async function prove(
   client: pg.Client,
   job: GroupJob,
   merged: Map<TableManifest, Merged>,
-  left: LeftPart[],
+  left: UnrestoredPart[],
 ): Promise<TableOutcome[]> {
   const { members, planned } = job
   const { renaming, roles } = planned.writing
@@ -72,7 +72,7 @@ export async function prove(
   return outcomes
 }
 
-type Counted = Pick<Tally, 'rows' | 'fingerprint'>
+type Counted = Pick<RowsTally, 'rows' | 'fingerprint'>
 
 /** The partitions of one tree, as they were and as they are. */
 interface Tree {
@@ -95,7 +95,7 @@ class SpreadRows {
   }
 
   compare(): void {
-    const sum = (all: Counted[]): Tally => ({
+    const sum = (all: Counted[]): RowsTally => ({
       rows: all.reduce((rows, one) => rows + one.rows, 0),
       bytes: 0,
       fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
@@ -128,7 +128,7 @@ async function proveRows(
   table: TableManifest,
   tree: Tree | null,
 ): Promise<ProvenRows> {
-  const nothing: Tally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
+  const nothing: RowsTally = { rows: 0, bytes: 0, fingerprint: table.fingerprint }
   const statement = copyStatement({ ...operation.target, columns: tree?.columns ?? table.columns })
   const isPlain = table.structure.kind === 'table'
   const tally = isPlain ? await copyOut(client, statement, {}, async (chunk) => progress.checked(chunk.rows)) : nothing
@@ -155,7 +155,7 @@ async function thenInOrder(table: TableManifest, columns: string[], store: Store
   return { rows: table.rows, fingerprint: addFingerprints(fingerprints) }
 }
 
-function leftOf(table: TableManifest, members: GroupMember[], left: LeftPart[]): LeftPart[] {
+function leftOf(table: TableManifest, members: GroupMember[], left: UnrestoredPart[]): UnrestoredPart[] {
   const others = members.filter((member) => member.table !== table)
   // What can't be told to be another table's is told with the first.
   return left.filter(
@@ -167,7 +167,7 @@ function digest(structure: TableStructure): string {
   return createHash('sha256').update(structureText(structure)).digest('hex').slice(0, 32)
 }
 
-function unequal(table: Pick<TableManifest, 'rows' | 'fingerprint'>, operation: Operation, tally: Tally): VesselError {
+function unequal(table: Pick<TableManifest, 'rows' | 'fingerprint'>, operation: Operation, tally: RowsTally): VesselError {
   return new VesselError('not_equal', {
     what: `${operation.target.schema}.${operation.target.name} does not hold the rows of the backup after loading: ${tally.rows} rows with fingerprint ${tally.fingerprint}, and the backup has ${table.rows} with ${table.fingerprint}.`,
     touched: 'The transaction was rolled back: the table is as it was before.',

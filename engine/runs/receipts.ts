@@ -2,7 +2,7 @@ import { errorRecord } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
 import { thingKey } from '../../core/restore/sql'
 import type { Catalog } from '../catalog/types'
-import type { LeftPart } from '../sources/postgres/refill'
+import type { UnrestoredPart } from '../sources/postgres/refill'
 import type { RunContext } from './context'
 import type { TableOutcome } from './proof'
 
@@ -25,7 +25,7 @@ export interface RestoreTally {
   unequal: number
 }
 
-type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { left_parts: LeftPart[] }
+type Row = Omit<Catalog['receipt'], 'run_id' | 'ordinal' | 'left_parts'> & { left_parts: UnrestoredPart[] }
 
 const NOTHING = {
   reason: null,
@@ -75,7 +75,7 @@ export class Receipts {
     this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, { reason, ...more })
   }
 
-  made(operation: Operation, left: LeftPart[], more: Partial<Row> = {}): void {
+  made(operation: Operation, left: UnrestoredPart[], more: Partial<Row> = {}): void {
     this.add(operation, outcomeOf(operation), { left_parts: left, ...more })
   }
 

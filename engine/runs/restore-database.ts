@@ -22,7 +22,7 @@ import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
 import { makeStrict, namesStillHold, sayAudited, saySequences } from './restore-last'
 import { putLargeObjects } from './restore-large-objects'
-import type { LeftPart } from '../sources/postgres/refill'
+import type { UnrestoredPart } from '../sources/postgres/refill'
 import { defineLate, keyOf, makeOther, type Standing } from './restore-others'
 import type { OpenPoint } from '../points/open'
 import type { PlannedDatabase } from './restore-plan'
@@ -157,9 +157,9 @@ export class DatabaseRestore {
       const replaces = due.some(({ verb }) => verb === 'replace')
       const before = replaces ? await readStructure(access, database, client, { signal: this.run.signal }) : []
       await this.keepOthers(client, due, before)
-      const waiting: { operation: Operation; left: LeftPart[] }[] = []
+      const waiting: { operation: Operation; left: UnrestoredPart[] }[] = []
       const until = {
-        made: (operation: Operation, left: LeftPart[]) => void waiting.push({ operation, left }),
+        made: (operation: Operation, left: UnrestoredPart[]) => void waiting.push({ operation, left }),
         failed: (operation: Operation, error: unknown) => this.receipts.failed(operation, error),
       }
       for (const operation of due) {

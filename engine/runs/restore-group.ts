@@ -23,7 +23,7 @@ import {
   quieten,
   relaxDomains,
   takeOff,
-  type LeftPart,
+  type UnrestoredPart,
   type TakenOff,
 } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
@@ -97,7 +97,7 @@ const countsDown = (name: string) =>
 
 class GroupRestore {
   private readonly entries: StructureEntry[]
-  readonly left: LeftPart[] = []
+  readonly left: UnrestoredPart[] = []
   private readonly writer: EntryWriter
   readonly merged = new Map<TableManifest, Merged>()
   private readonly rebuilds: Dependent[]

@@ -13,7 +13,7 @@ import { commitSurely } from '../sources/postgres/commit'
 import { silence } from '../sources/postgres/event-triggers'
 import { untilGiven } from '../sources/postgres/locks'
 import { dependentEntries, dropDependents, refreshFilled } from '../sources/postgres/rebuild'
-import type { LeftPart } from '../sources/postgres/refill'
+import type { UnrestoredPart } from '../sources/postgres/refill'
 import { EntryWriter } from '../sources/postgres/write-entry'
 import { publicationsMade } from '../../core/restore/entries'
 import { makeDependents } from './make-dependents'
@@ -43,9 +43,9 @@ export async function makeOther(
   }
 }
 
-async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: Standing): Promise<LeftPart[]> {
+async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: Standing): Promise<UnrestoredPart[]> {
   const { operation } = standing
-  const left: LeftPart[] = []
+  const left: UnrestoredPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
   await client.query('begin')
   try {
@@ -99,8 +99,8 @@ async function publishAgain({ manifest, plan }: PlannedDatabase, { entries: [own
 }
 
 /** Gives a view its definition that had to wait for what needs the view. */
-export async function defineLate(client: pg.Client, planned: PlannedDatabase, { later }: Operation): Promise<LeftPart[]> {
-  const left: LeftPart[] = []
+export async function defineLate(client: pg.Client, planned: PlannedDatabase, { later }: Operation): Promise<UnrestoredPart[]> {
+  const left: UnrestoredPart[] = []
   const writer = new EntryWriter(client, planned.writing, left)
   await client.query('begin')
   const restore = await silence(client)

@@ -4,15 +4,8 @@ import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { notify } from '../notify'
-import { audit, type AuditParams } from './audit'
-import { backup } from './backup'
-import { readLeft } from './clusters/fetch'
 import { RunContext } from './context'
-import { reindex } from './reindex'
-import { restore } from './restore'
-import { undo } from './undo'
-import { rehearseHold } from './rehearse-hold'
-import { verify } from './verify'
+import { RUNS } from './kinds'
 import { storeOf } from './store-of'
 
 /** Reasons of a store that another machine may not have. */
@@ -70,15 +63,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
   }
   try {
     run.signal.throwIfAborted()
-    if (row.kind === 'backup')
-      await backup(run, vessel, { name: row.name, comment: row.comment }, (row.params.what as 'full' | undefined) ?? 'full')
-    else if (row.kind === 'verify') await verify(run, storeOf(row))
-    else if (row.kind === 'reindex') await reindex(run, storeOf(row))
-    else if (row.kind === 'audit') await audit(run, vessel, row.params as AuditParams)
-    else if (row.kind === 'hold') await rehearseHold(run, row.params as never)
-    else if (row.kind === 'fetch') await readLeft(run, vessel, row.params as never)
-    else if (row.kind === 'undo') await undo(run, vessel, row.params as never)
-    else await restore(run, vessel, row.params as never, row.kind === 'rehearsal')
+    await RUNS[row.kind]({ run, vessel, name: row.name, comment: row.comment, store: storeOf(row) }, row.params)
   } catch (thrown) {
     const error = run.signal.aborted ? run.signal.reason : isAway(thrown) ? serverGone(thrown) : thrown
     if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)

@@ -42,7 +42,7 @@ export interface CaptureMoment {
   /** What this capture needed the hold for is done. Resolves when everything is released. */
   taken(): Promise<void>
   /** Milliseconds that the hold has left; null when nothing is held. */
-  left(): number | null
+  remainingMs(): number | null
 }
 
 /** An act, and where exactly it runs or what it found there. */
@@ -114,7 +114,7 @@ export interface CaptureJob {
   /** Called before anything is made at a source for a time; what it gives is told whether nothing of that is left. */
   willLeave: (source: string) => Promise<(nothing: boolean) => Promise<void>>
   /** Told of what stays at the source because it could not be read; null when nothing may stay there. */
-  leftAtSource: (() => void) | null
+  keptAtSource: (() => void) | null
   /** A snapshot that lies exactly on a position of the log, where the log of a database is followed; null for any other. */
   snapshot: (database: string) => Promise<{ snapshot: string; position: string; close(): Promise<void> } | null>
 }

@@ -61,11 +61,11 @@ export async function attentionNeeded(engine: EngineContext, vessels: VesselStan
         action: 'What happened',
         to: `/runs/${failed.id}`,
       })
-    const { lost, left } = sortMissing(vessel.newest?.missing ?? [])
-    if (left.length > 0)
+    const { lost, atSource } = sortMissing(vessel.newest?.missing ?? [])
+    if (atSource.length > 0)
       attention.push({
         level: 'warning',
-        what: `The data of ${plural(left.length, 'volume')} of ${vessel.name} is only at its source: ${lastName(left[0]!.path)}.`,
+        what: `The data of ${plural(atSource.length, 'volume')} of ${vessel.name} is only at its source: ${lastName(atSource[0]!.path)}.`,
         since: vessel.newest!.at,
         action: 'Read it into the store…',
         to: `/vessels/${vessel.slug}?at=${vessel.newest!.at.toISOString()}`,

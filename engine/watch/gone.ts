@@ -3,7 +3,7 @@ import { labelsIn, select } from '../../core/selection/rules'
 import { parentOf, placeOf, upwards, type Thing, type ThingKind } from '../../core/things/thing'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
-import { pointsHolding } from '../runs/holding'
+import { pointsHolding } from '../points/with-path'
 import { goneInWords } from './loss-words'
 import { restoreFrom, type GoneFrom, type Loss, type LossWay } from './loss'
 

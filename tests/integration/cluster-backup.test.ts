@@ -17,7 +17,7 @@ import { folderOf, namespaceYaml, objectYaml, openFile, volumeTar } from '../../
 import { attentionNeeded } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { openPoint } from '../../engine/points/open'
-import { sweepClusters } from '../../engine/runs/clusters/left'
+import { sweepClusters } from '../../engine/runs/clusters/leftovers'
 import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import type { KubeObject } from '../../engine/sources/kubernetes/client'
 import { claim, holder, manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'

@@ -1,13 +1,11 @@
 <script setup lang="ts">
 import { keysInWords, useCommands } from '~/stores/commands'
 import { useSettings } from '~/stores/settings'
-import type { RunRow } from '~~/server/views'
 
 const route = useRoute()
 const isHere = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
 
-const { data: running, refresh } = useLoad<RunRow[]>('/api/runs?states=waiting,running')
-onChange((change) => change.about === 'run', refresh, 1000)
+const { data: running } = useRunning()
 const count = computed(() => running.value?.length ?? 0)
 const share = computed(() => {
   const shares = (running.value ?? []).flatMap(({ counters }) => shareOf(counters) ?? [])

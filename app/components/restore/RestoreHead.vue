@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { readRef } from '~~/core/chain/moment-ref'
 import { lastName } from '~~/core/things/thing'
-import type { SourceView, Lifeline, VesselView } from '~~/server/views'
+import type { Lifeline, VesselView } from '~~/server/views'
 import type { ChosenPoint } from '~/composables/usePointChoice'
 
 const { chosen, lifeline, vessel } = defineProps<{
@@ -29,7 +29,7 @@ const COLLIDE = [
   ['merge', 'merge'],
   ['skip', 'skip'],
 ] as const
-const { data: sources } = useLoad<SourceView[]>('/api/sources')
+const { data: sources } = useSources()
 const sourceNames = computed(() => sources.value?.filter(({ kind }) => kind === 'postgres').map(({ name }) => name) ?? [])
 /** Choices for databases are in the way where nothing of one is picked. */
 const showsDatabase = computed(() => bench.isOfDatabase && (!bench.isOfCluster || bench.operations.length > 0))

@@ -1,10 +1,9 @@
 <script setup lang="ts">
-import type { Standing } from '~~/server/views'
 
 // Which runs are shown; all of it stands in the address.
 const route = useRoute()
 const setQuery = useQuery()
-const { data: vessels } = useLoad<Standing[]>('/api/vessels')
+const { data: vessels } = useVessels()
 const KINDS = [
   ['backup', 'Backups'],
   ['restore', 'Restores'],

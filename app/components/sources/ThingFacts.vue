@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { lastName, namesOf } from '~~/core/things/thing'
-import type { RunRow, SourceView, ThingView } from '~~/server/views'
+import type { SourceView, ThingView } from '~~/server/views'
 
 const { thing, source, among } = defineProps<{ thing: ThingView | null; source: SourceView | null; among: ThingView[] }>()
 defineEmits<{ reach: [] }>()
@@ -14,7 +14,7 @@ async function again(what: 'probe' | 'discover') {
 const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
 const usedBy = computed(() => among.filter(({ facts }) => thing && facts.uses?.includes(thing.path)))
 // The same that the bar above asks for.
-const { data: running } = useLoad<RunRow[]>('/api/runs?states=waiting,running')
+const { data: running } = useRunning()
 const runsOf = (slug: string) => (running.value ?? []).filter((run) => run.slug === slug)
 const facts = computed(() => {
   if (!thing) return []

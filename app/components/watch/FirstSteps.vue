@@ -1,12 +1,10 @@
 <script setup lang="ts">
-import type { SourceView, StoreView, VesselView } from '~~/server/views'
+import type { VesselView } from '~~/server/views'
 
 // What leads to the first point, in its order: until there is one, nothing is protected.
 const { vessels } = defineProps<{ vessels: Pick<VesselView, 'slug' | 'name'>[] }>()
-const { data: sources, refresh: lookForSources } = useLoad<SourceView[]>('/api/sources')
-const { data: stores, refresh: lookForStores } = useLoad<StoreView[]>('/api/stores')
-onChange(({ about }) => about === 'things', lookForSources, 1000)
-onChange(({ about }) => about === 'store', lookForStores, 1000)
+const { data: sources } = useSources()
+const { data: stores } = useStores()
 const { backUp } = storeToRefs(useScreen())
 const first = computed(() => vessels[0])
 const steps = computed(() => [

@@ -4,10 +4,9 @@ import type { ErrorRecord } from '~~/core/errors'
 import type { OpenHold } from '~~/server/views'
 
 // On every page, for as long as anything is held.
-const { data: holds, error: unknown, refresh } = useLoad<OpenHold[]>('/api/holds', { tells: true })
+const { data: holds, error: unknown, refresh } = useHolds({ tells: true })
 let heard = Date.now()
 watch(holds, () => (heard = Date.now()))
-onChange((change) => change.about === 'hold', refresh, 100)
 const now = useTicking(100, () => (holds.value?.length ?? 0) > 0)
 const since = (hold: OpenHold) => hold.since + Math.max(0, now.value - heard)
 const error = shallowRef<ErrorRecord | null>(null)

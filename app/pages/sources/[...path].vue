@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { namesOf, pathOf } from '~~/core/things/thing'
-import type { SourceView, ThingView } from '~~/server/views'
+import type { ThingView } from '~~/server/views'
 
 useHead({ title: 'Sources · Unbroken Vessel' })
 const route = useRoute()
@@ -12,8 +12,7 @@ const opened = computed(() =>
   [null, ...names.value.map((_, i) => pathOf(...names.value.slice(0, i + 1)))].slice(0, isCluster.value ? 3 : 4),
 )
 const isCluster = computed(() => source.value?.kind === 'kubernetes')
-const { data: sources, error, refresh } = useLoad<SourceView[]>('/api/sources', { tells: true })
-onChange((change) => change.about === 'things', refresh, 1000)
+const { data: sources, error } = useSources({ tells: true })
 const sheet = (name: string) =>
   computed({
     get: () => route.query[name] !== undefined,

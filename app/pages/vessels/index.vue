@@ -3,8 +3,7 @@ import type { Standing } from '~~/server/views'
 
 useHead({ title: 'Vessels · Unbroken Vessel' })
 const route = useRoute()
-const { data, error, refresh } = useLoad<Standing[]>('/api/vessels', { tells: true })
-onChange((change) => change.about !== 'things', refresh, 1500)
+const { data, error } = useVessels({ tells: true })
 const now = useTicking()
 const state = computed(() => route.query.state as Standing['state'] | undefined)
 const shown = computed(() => worstFirst(data.value ?? []).filter((vessel) => !state.value || vessel.state === state.value))

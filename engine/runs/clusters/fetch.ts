@@ -11,7 +11,7 @@ import { ApiFailure, ClusterClient, resourcePath, type KubeObject } from '../../
 import { contentOf, readVolume } from '../../sources/kubernetes/reader'
 import { SNAPSHOT_GROUP } from '../../sources/kubernetes/storage'
 import { countedBy } from '../../sources/kubernetes/taken-files'
-import { willLeave } from './left'
+import { willLeave } from './leftovers'
 import { removeLeftOf, Temporary } from '../../sources/kubernetes/temporary'
 import { claimOfSnapshot, readerPod } from '../../sources/kubernetes/volumes'
 import type { RunContext } from '../context'

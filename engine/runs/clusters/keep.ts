@@ -13,14 +13,19 @@ import type { CaptureMoment, Progress } from '../../sources/source'
 import { ContentWriter } from '../../store/writer'
 import type { RunContext } from '../context'
 import { commitKept } from '../kept-point'
-import { willLeave } from './left'
+import { willLeave } from './leftovers'
 import { type FinishedMember } from '../manifests'
 import { writeJson } from '../../store/json'
 import { piecesOf } from '../pieces'
 import type { PlannedNamespace } from './plan'
 
 /** What is about to be overwritten is captured by itself, whenever it is. */
-const NOW: CaptureMoment = { reached: async () => undefined, captured: () => undefined, taken: async () => undefined, left: () => null }
+const NOW: CaptureMoment = {
+  reached: async () => undefined,
+  captured: () => undefined,
+  taken: async () => undefined,
+  remainingMs: () => null,
+}
 
 /** What is kept is counted apart from what is brought back. */
 const countedApart = (run: RunContext): Progress => ({
@@ -63,7 +68,7 @@ export async function keepStanding(
       return volume && (() => entriesOf(store, volume))
     },
     willLeave: (source) => willLeave(run, source),
-    leftAtSource: null,
+    keptAtSource: null,
     snapshot: async () => null,
   })
   const lost = piecesOf(manifest).flatMap(({ missing }) => missing.filter(({ note }) => !note))

@@ -161,7 +161,7 @@ class CaptureOfNamespace {
         .filter(({ snapshots }) => snapshots)
         .map(async (one) => {
           try {
-            this.snapshots.set(one, await takeSnapshot(this.temporary, one, this.job.moment.left()))
+            this.snapshots.set(one, await takeSnapshot(this.temporary, one, this.job.moment.remainingMs()))
           } catch (error) {
             this.job.progress.signal.throwIfAborted()
             await this.job.progress.say('warning', `${errorRecord(this.client.translate(error)).what} It is read in place instead.`)
@@ -207,11 +207,11 @@ class CaptureOfNamespace {
   /** What can't be read stays in the snapshot that was taken of it, if there is one: better in one place only than in none. */
   private async leave(wanted: WantedVolume, error: unknown): Promise<void> {
     const snapshot = this.snapshots.get(wanted)
-    const { leftAtSource } = this.job
+    const { keptAtSource } = this.job
     // Where the wrong folder was named, reading again would not help.
-    if (!snapshot || !leftAtSource || errorRecord(error).code === 'no_such_folder') return this.lose(wanted, error)
+    if (!snapshot || !keptAtSource || errorRecord(error).code === 'no_such_folder') return this.lose(wanted, error)
     try {
-      leftAtSource()
+      keptAtSource()
       await this.temporary.keep(this.temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP), wanted.claim.metadata.namespace!, snapshot.name)
     } catch (failure) {
       return this.lose(wanted, failure)

@@ -1,6 +1,6 @@
 import type { Socket } from 'node:net'
 import type pg from 'pg'
-import { RowChunker, type RowChunk, type Tally } from '../../../core/content/rows'
+import { RowChunker, type RowChunk, type RowsTally } from '../../../core/content/rows'
 
 // COPY … TO STDOUT read straight from the connection's socket. The driver would make an event and a buffer of
 // every row, which costs more than hashing and sealing it (docs/decisions/0003-own-copy-reader.md). Only rows
@@ -32,7 +32,7 @@ export async function copyOut(
   statement: string,
   options: CopyOptions,
   onChunk: (chunk: RowChunk) => Promise<void>,
-): Promise<Tally> {
+): Promise<RowsTally> {
   const reader = new CopyReader(client, statement, options)
   try {
     for await (const chunk of reader.chunks()) await onChunk(chunk)
@@ -137,7 +137,7 @@ class CopyReader {
     this.stream.resume()
   }
 
-  tally(): Tally {
+  tally(): RowsTally {
     return this.chunker.tally()
   }
 

@@ -1,12 +1,12 @@
 import type pg from 'pg'
 import type { ChunkRef, LargeObject, LargeObjectsManifest } from '../../../core/content/manifest'
-import type { Tally } from '../../../core/content/rows'
+import type { RowsTally } from '../../../core/content/rows'
 import { quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
 import type { Sink } from '../../store/writer'
 import { copyIn } from './copy-in'
 import { copyOut } from './copy-out'
 import { describeLargeObjects } from './describe-database'
-import { attempt, type LeftPart } from './refill'
+import { attempt, type UnrestoredPart } from './refill'
 
 // Large objects travel as rows of object id, page and bytes, in pages as the server keeps them.
 
@@ -48,7 +48,7 @@ export async function captureLargeObjects(
 export interface LargeObjectsOutcome {
   then: string
   now: string
-  left: LeftPart[]
+  left: UnrestoredPart[]
 }
 
 /**
@@ -66,7 +66,7 @@ export async function restoreLargeObjects(
   await copyIn(client, { schema: 'pg_temp', name: 'uv_large' }, ['loid', 'pageno', 'data'], chunks, options.loaded)
   if (options.skip.size > 0) await client.query('delete from pg_temp.uv_large where loid::int = any ($1::int[])', [[...options.skip]])
   const then = await tallyOf(client, 'copy (select loid, pageno, data from pg_temp.uv_large) to stdout')
-  const left: LeftPart[] = []
+  const left: UnrestoredPart[] = []
   for (const object of back) await makeObject(client, object, options.roles, left)
   // The number of a page times its size is where it lies; holes between pages stay holes.
   await client.query('select lo_put(loid, pageno::bigint * 2048, data) from pg_temp.uv_large order by loid, pageno')
@@ -74,13 +74,13 @@ export async function restoreLargeObjects(
   return { then: then.fingerprint, now: now.fingerprint, left }
 }
 
-const tallyOf = (client: pg.Client, copy: string): Promise<Tally> => copyOut(client, copy, {}, async () => undefined)
+const tallyOf = (client: pg.Client, copy: string): Promise<RowsTally> => copyOut(client, copy, {}, async () => undefined)
 
 async function makeObject(
   client: pg.Client,
   object: LargeObject,
   roleOf: (role: string) => string | null,
-  left: LeftPart[],
+  left: UnrestoredPart[],
 ): Promise<void> {
   const { oid, owner, comment, grants } = object
   await client.query(`select lo_unlink(oid) from pg_catalog.pg_largeobject_metadata where oid = ${oid}`)

@@ -3,7 +3,7 @@ import type { DatabaseManifest, DatabaseProperties } from '../../../core/content
 import { roleDefinition } from '../../../core/restore/plan'
 import { quoteIdentifier, quoteLiteral } from '../../../core/restore/sql'
 import { withClient, type PostgresAccess } from './connect'
-import { attempt, type LeftPart } from './refill'
+import { attempt, type UnrestoredPart } from './refill'
 import type { Writing } from './write-entry'
 
 /** Makes a database; returns its number. */
@@ -59,8 +59,13 @@ export async function makeRole(client: pg.Client, manifest: DatabaseManifest, na
 }
 
 /** Puts a role into the roles that it was a member of. Each that fails, or is not there, is told. */
-export async function joinRoles(client: pg.Client, manifest: DatabaseManifest, name: string, there: Set<string>): Promise<LeftPart[]> {
-  const left: LeftPart[] = []
+export async function joinRoles(
+  client: pg.Client,
+  manifest: DatabaseManifest,
+  name: string,
+  there: Set<string>,
+): Promise<UnrestoredPart[]> {
+  const left: UnrestoredPart[] = []
   const { memberOf, adminOf = [] } = roleDefinition(manifest, name)
   for (const group of memberOf) {
     const what = `membership of ${name} in ${group}`
@@ -84,9 +89,9 @@ export async function writeProperties(
   then: DatabaseProperties,
   { roles, target }: Writing,
   now: DatabaseProperties | null,
-): Promise<LeftPart[]> {
+): Promise<UnrestoredPart[]> {
   const database = quoteIdentifier(name)
-  const left: LeftPart[] = []
+  const left: UnrestoredPart[] = []
   const roleOf = (role: string) => roles[role] ?? role
   const run = async (sql: string, what: string) => {
     const failure = await attempt(client, sql)

@@ -133,7 +133,7 @@ export async function putBack(client: pg.Client, taken: TakenOff): Promise<void>
 }
 
 /** A part that could not be put in place as it was, and why. */
-export interface LeftPart {
+export interface UnrestoredPart {
   what: string
   why: string
 }
@@ -142,7 +142,7 @@ export interface LeftPart {
  * Adds a foreign key. Where rows without their counterpart stand in the way it is added without being
  * validated: it holds for every later change, and the receipt says which rows break it.
  */
-export async function addForeignKey(client: pg.Client, statement: string, what: string): Promise<LeftPart | null> {
+export async function addForeignKey(client: pg.Client, statement: string, what: string): Promise<UnrestoredPart | null> {
   const tried = await attempt(client, statement)
   if (tried === null) return null
   if (tried.code !== '23503') return { what, why: tried.message }
@@ -154,8 +154,12 @@ export async function addForeignKey(client: pg.Client, statement: string, what: 
   }
 }
 
-export async function putBackForeignKeys(client: pg.Client, taken: TakenOff, exists: (table: string) => boolean): Promise<LeftPart[]> {
-  const left: LeftPart[] = []
+export async function putBackForeignKeys(
+  client: pg.Client,
+  taken: TakenOff,
+  exists: (table: string) => boolean,
+): Promise<UnrestoredPart[]> {
+  const left: UnrestoredPart[] = []
   for (const { table, name, definition, comment, switched } of taken.foreignKeys) {
     if (!exists(table)) continue
     const statement = `alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`

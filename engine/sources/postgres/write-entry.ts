@@ -4,7 +4,7 @@ import { namesRoles, renameRoles } from '../../../core/restore/roles'
 import { identifierOf, qualified, quoteIdentifier, quoteLiteral, rename, tokensOf, type Renaming } from '../../../core/restore/sql'
 import { isOptional, type StructureEntry } from '../../../core/restore/structure'
 import type { TargetState } from '../../../core/restore/target'
-import { attempt, type LeftPart } from './refill'
+import { attempt, type UnrestoredPart } from './refill'
 
 /** How entries of then are written at a target: under which names, for which roles. */
 export interface Writing {
@@ -29,7 +29,7 @@ export class EntryWriter {
   constructor(
     private readonly client: pg.Client,
     private readonly writing: Writing,
-    readonly left: LeftPart[],
+    readonly left: UnrestoredPart[],
   ) {}
 
   /** The statement of an entry, with the names and roles of the target. */

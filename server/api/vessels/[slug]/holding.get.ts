@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
-import { pointHolding } from '../../../../engine/runs/holding'
+import { pointHolding } from '../../../../engine/points/with-path'
 
 const Query = v.object({ path: v.string() })
 

@@ -1,6 +1,6 @@
 import type { EngineContext } from '../context'
 import { upwards } from '../../core/things/thing'
-import { noRows, openPoint } from '../points/open'
+import { noRows, openPoint } from './open'
 
 // A thing that is gone is looked for in this many points at most.
 const LOOK_BACK = 60

@@ -17,7 +17,7 @@ export async function willLeave(run: RunContext, source: string): Promise<(nothi
   const undo = await run.willUndo({ kind: 'cluster', what: { source } })
   // What stays there for a point is the point's once that is made, and goes with the rest if it is not.
   return async (nothing) => {
-    if (nothing && !run.leftAtSource) await run.undone(undo)
+    if (nothing && !run.keptAtSource) await run.undone(undo)
   }
 }
 
