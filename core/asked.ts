@@ -20,7 +20,7 @@ const needed = (most: number, why: string) =>
   )
 
 export const NewRun = v.strictObject({
-  kind: v.optional(v.picklist(['backup', 'verify', 'audit', 'reindex']), 'backup'),
+  kind: v.optional(v.picklist(['backup', 'audit']), 'backup'),
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   name: v.optional(
     v.pipe(

@@ -14,7 +14,7 @@ import { positionOf } from '../../core/chain/position'
 import type { Damage, Missing } from '../../core/content/manifest'
 import { auditedUntil, lastAudits } from '../log/audits'
 import type { EngineContext } from '../context'
-import type { BreakKind, FollowerState } from './types'
+import type { BreakKind, FollowerState } from './log-types'
 
 /** A point as the lifeline draws it. */
 export interface LifelinePoint extends RecoveryPoint {

@@ -3,7 +3,7 @@ import { sql } from 'kysely'
 import type { FollowedTables, LateHole } from '../../core/changes/manifest'
 import { positionOf } from '../../core/chain/position'
 import { VesselError } from '../../core/errors'
-import type { BreakKind } from '../catalog/types'
+import type { BreakKind } from '../catalog/log-types'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 

@@ -9,7 +9,7 @@ import type { HeavyTransaction, LogRelation, ChangeTally } from '../../core/chan
 import { namesOf, pathOf } from '../../core/things/thing'
 import type { EngineContext } from '../context'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
-import type { LostThing, Went } from '../catalog/types'
+import type { LostThing, Went } from '../catalog/log-types'
 import type { StructureTransaction } from './recorder'
 import type { SegmentOwner } from './segment'
 

@@ -2,7 +2,7 @@ import type pg from 'pg'
 import { massRemoved } from '../../core/changes/losses'
 import type { FollowedTables } from '../../core/changes/manifest'
 import { pathOf } from '../../core/things/thing'
-import type { LostThing } from '../catalog/types'
+import type { LostThing } from '../catalog/log-types'
 import type { NewLoss } from './losses'
 
 /** A table as the source's own counters tell of it. */

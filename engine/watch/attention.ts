@@ -84,11 +84,11 @@ export async function attentionNeeded(engine: EngineContext, vessels: VesselStan
   return [...attention.filter(({ level }) => level === 'error'), ...attention.filter(({ level }) => level !== 'error')]
 }
 
-/** Logs that are broken, stalled, or keep too much back at their source. */
 /** What grows for a shorter time may be let go with the next checkpoint. */
 const CLIMBS_FOR_MS = 15 * 60_000
 const FULL_WITHIN_MS = 7 * 24 * 3_600_000
 
+/** Logs that are broken, stalled, or keep too much back at their source. */
 async function logTroubles(engine: EngineContext, vessels: VesselStanding[]): Promise<Attention[]> {
   const [rows, definitions] = await Promise.all([engine.db.selectFrom('follower').selectAll().execute(), allVessels(engine)])
   const limits = new Map(definitions.map(({ id, definition }) => [id, logOf(definition).keepAtMost]))

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import type { LostThing } from '../catalog/types'
+import type { LostThing } from '../catalog/log-types'
 import { goneInWords, toldInWords } from './loss-words'
 
 const table = (name: string, more: Partial<LostThing> = {}): LostThing => ({

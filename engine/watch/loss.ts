@@ -1,6 +1,6 @@
 import { refAtPosition } from '../../core/chain/moment-ref'
 import type { ThingKind } from '../../core/things/thing'
-import type { Went } from '../catalog/types'
+import type { Went } from '../catalog/log-types'
 import type { Vessel } from '../catalog/vessels'
 import type { NewLoss } from '../log/losses'
 

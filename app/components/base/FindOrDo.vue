@@ -19,10 +19,13 @@ watch(
   },
   { immediate: true },
 )
+const begin = newestOf()
 watchDebounced(
   term,
   async (text) => {
-    found.value = text.trim().length < 2 ? [] : await $fetch<Found[]>(`/api/find?q=${encodeURIComponent(text)}`).catch(() => [])
+    const isNewest = begin()
+    const things = text.trim().length < 2 ? [] : await $fetch<Found[]>(`/api/find?q=${encodeURIComponent(text)}`).catch(fail)
+    if (isNewest()) found.value = things ?? []
   },
   { debounce: 150 },
 )
@@ -49,25 +52,26 @@ const MAKES = [
   { label: 'Connect a source', to: '/sources?connect=1' },
   { label: 'Make a store', to: '/stores?make=1' },
 ]
+const ofVessels = computed(() =>
+  vessels.value.flatMap(({ slug, name, newest }) => [
+    { label: name, suffix: 'lifeline', icon: 'i-lucide-soup', onSelect: go(`/vessels/${slug}`) },
+    { label: `Back up ${name} now`, icon: 'i-lucide-archive', onSelect: done(() => (backUp.value = [{ slug, name }])) },
+    ...(newest
+      ? [
+          { label: `Look into ${name}`, icon: 'i-lucide-table-2', onSelect: go(`/vessels/${slug}/contents`) },
+          { label: `Restore from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/restore`) },
+        ]
+      : []),
+  ]),
+)
+/** What the page itself offers, with its key. */
+const here = computed(() => commandsOn('this page'))
 const groups = computed(() => [
-  {
-    id: 'here',
-    label: 'On this page',
-    items: commandsOn('this page'),
-  },
+  { id: 'here', label: 'On this page', items: here.value },
   {
     id: 'vessels',
     label: 'Vessels',
-    items: vessels.value.flatMap(({ slug, name, newest }) => [
-      { label: name, suffix: 'lifeline', icon: 'i-lucide-soup', onSelect: go(`/vessels/${slug}`) },
-      { label: `Back up ${name} now`, icon: 'i-lucide-archive', onSelect: done(() => (backUp.value = [{ slug, name }])) },
-      ...(newest
-        ? [
-            { label: `Look into ${name}`, icon: 'i-lucide-table-2', onSelect: go(`/vessels/${slug}/contents`) },
-            { label: `Restore from ${name}`, icon: 'i-lucide-undo-2', onSelect: go(`/vessels/${slug}/restore`) },
-          ]
-        : []),
-    ]),
+    items: ofVessels.value.filter(({ label }) => !here.value.some((own) => own.label === label)),
   },
   {
     id: 'things',

@@ -246,8 +246,9 @@ export function firstPath(): void {
     await person.opens('/runs')
     const opening = await stream
     const headers = { 'content-type': 'application/json', origin: inject('url') }
+    const stores = (await fetch(`${inject('url')}/api/stores`).then((answer) => answer.json())) as { id: string }[]
     const body = JSON.stringify({ kind: 'verify' })
-    const { id } = await fetch(`${inject('url')}/api/vessels/bookings/runs`, { method: 'POST', headers, body }).then((answer) =>
+    const { id } = await fetch(`${inject('url')}/api/stores/${stores[0]!.id}/runs`, { method: 'POST', headers, body }).then((answer) =>
       answer.json(),
     )
     await vi.waitFor(async () => expect(await state(id)).toBe('done'), { timeout: 30_000, interval: 100 })

@@ -1,6 +1,6 @@
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
 
-/** Starts a backup (or a verification of the store) of this vessel. */
+/** Starts a backup of this vessel, or an audit of its log. */
 export default route(async (engine, event) => {
   const { kind, what, name, comment } = await bodyOf(event, NewRun)
   const vessel = await vesselBySlug(engine, slugOf(event))
