@@ -67,8 +67,8 @@ export interface StructureTransaction extends TransactionStart {
 export interface Recorded {
   from: string
   to: string
-  /** Milliseconds of the last commit; null when there was none. */
-  lastAt: number | null
+  /** Of the last commit, since 1970; null when there was none. */
+  lastCommitMs: number | null
   relations: LogRelation[]
   transactions: number
   heavy: HeavyTransaction[]
@@ -119,7 +119,7 @@ export class LogRecorder {
     return {
       from: this.position,
       to: this.position,
-      lastAt: null,
+      lastCommitMs: null,
       relations: [],
       transactions: 0,
       heavy: [],
@@ -322,7 +322,7 @@ export class LogRecorder {
     recorded.transactions++
     this.chunk.transactions++
     this.chunk.lastAt = Math.max(this.chunk.lastAt, transaction.at)
-    recorded.lastAt = Math.max(recorded.lastAt ?? 0, Math.floor(transaction.at / 1000))
+    recorded.lastCommitMs = Math.max(recorded.lastCommitMs ?? 0, Math.floor(transaction.at / 1000))
     const second = Math.floor(transaction.at / 1e6)
     for (const [index, tally] of Object.entries(tallies)) {
       this.options.touched(recorded.relations[Number(index)]!, end)

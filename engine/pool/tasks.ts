@@ -1,8 +1,7 @@
 import { bytesOf } from '../../core/content/text'
 import { createHmac } from 'node:crypto'
-import { setFlagsFromString } from 'node:v8'
-import { runInNewContext } from 'node:vm'
 import { Decoder, Encoder } from '@toondepauw/node-zstd'
+import { collect } from './collect'
 import { linesOf, rawFields } from '../../core/compare/rows'
 import type { Column } from '../../core/content/manifest'
 import { applyTo, type ChunkChange } from '../../core/changes/apply'
@@ -61,12 +60,6 @@ const deltaLevel = (bytes: number) => DELTA_LEVELS.find(([most]) => bytes <= mos
 // A difference that is not much smaller is not worth a second chunk to read.
 const DELTA_WORTH = 0.5
 
-// An encoder or decoder with a dictionary holds megabytes of native memory that the engine of JavaScript does
-// not see, so it would let hundreds of them lie. Each is collected as soon as it was used; that takes a
-// millisecond or two on a thread whose heap is small.
-setFlagsFromString('--expose-gc')
-const collect = runInNewContext('gc') as () => void
-
 const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
   const whole = buffer.byteOffset === 0 && buffer.byteLength === buffer.buffer.byteLength
   // A Buffer's own slice would be a view of memory that it shares with others.
@@ -90,6 +83,7 @@ export function compress({ plain, base }: { plain: Uint8Array; base: Uint8Array 
   const input = Buffer.from(plain.buffer, plain.byteOffset, plain.byteLength)
   if (base) {
     const delta = new Encoder(deltaLevel(Math.max(base.length, input.length)), Buffer.from(base)).encodeSync(input)
+    // It holds megabytes of native memory that the engine of JavaScript does not see, which would let hundreds of them lie.
     collect()
     // Typical rows compress to a third; a difference has to beat half of that.
     if (delta.length < (input.length / 3) * DELTA_WORTH) return { codec: CODEC.delta, bytes: delta }

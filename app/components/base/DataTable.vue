@@ -64,6 +64,7 @@ const tableColumns = computed(() =>
     id: column.id,
     header: column.head,
     accessorFn: (row) => column.by?.(row) ?? undefined,
+    enableSorting: column.by !== undefined,
     sortUndefined: 'last',
     sortingFn: 'basic',
     meta: { class: { th: column.class, td: [column.class, column.cellClass].filter(Boolean).join(' ') } },

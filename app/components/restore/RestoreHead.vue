@@ -93,7 +93,7 @@ const chosenLoses = computed(() => {
           ><template v-if="choices.what === 'structure'">The structure of {{ where }} is restored</template
           ><template v-else-if="tables.every(({ how }) => how === 'merge')">Rows that are missing are restored {{ where }}</template
           ><template v-else>{{ plural(rows, 'row') }} {{ rows === 1 ? 'is' : 'are' }} restored {{ where }}</template
-          ><template v-if="chosen"> as {{ tables.length === 1 ? 'it' : 'they' }} stood {{ whenOf(chosen.at) }}</template
+          ><template v-if="chosen"> as {{ tables.length === 1 ? 'it was' : 'they were' }} {{ whenOf(chosen.at) }}</template
           ><template v-if="replaced.length > 0">; <u style="border-color: var(--error)">what is there now is overwritten</u></template
           >.</template
         >

@@ -37,7 +37,7 @@ async function go() {
     v-model:open="open"
     :close="{ variant: 'ghost' }"
     title="Take this restore back"
-    description="Everything that it overwrote goes back to where it stood, rows and structure. What it made in a database where nothing stood goes again, unless something else needs it by now."
+    description="Everything that it overwrote goes back to where it was, rows and structure. What it made in a database where there was nothing goes again, unless something else needs it by now."
   >
     <template #body>
       <UForm id="take-back" :schema="Reason" :state="form" class="grid gap-4 text-[13px]" @submit="go">

@@ -61,7 +61,7 @@ async function again() {
         <p v-if="run.comment" class="mt-1 text-[13px]">“{{ run.comment }}”</p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px] print:hidden">
-        <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel</UButton>
+        <UButton v-if="active" :disabled="run.cancelling" @click="cancel">Cancel this run</UButton>
         <template v-else>
           <TakeBack v-if="run.canBeTakenBack" :run="run" />
           <UButton v-if="page" :to="page">Start it again…</UButton>

@@ -213,7 +213,7 @@ export function firstPath(): void {
     await person.page.keyboard.press('b')
     await person.clicks('[role=dialog] button[type=submit]')
     await person.arrivesAt(/\/runs\/[0-9a-f-]{36}$/)
-    await person.presses('Cancel')
+    await person.presses('Cancel this run')
     await person.sees('Cancelled. No point was made, and nothing is left of it.')
     expect(points()).toEqual(before)
     expect(readdirSync(join(store, 'packs')).sort()).toEqual(packs)

@@ -49,6 +49,24 @@ export function whereTo(): void {
     await page.setRequestInterception(false)
   })
 
+  it('keeps what was chosen while one looks elsewhere, and begins anew where something else is asked for', async () => {
+    const picked = () => person.page.$$eval('[role=checkbox][data-state=checked]', (all) => all.map((one) => one.ariaLabel))
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG)}`)
+    await person.clicks('[data-choice=merge]')
+    await ready()
+    const before = await picked()
+    expect(before).toContain('Restore booking_leg')
+    await person.presses('Back to the lifeline')
+    await person.arrivesAt(/\/vessels\/bookings(\?|$)/)
+    await person.presses('Restore…')
+    await ready()
+    expect(await picked()).toEqual(before)
+    expect(await person.page.$eval('[data-choice=merge]', (one) => one.ariaChecked ?? one.ariaPressed)).toBe('true')
+    await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent('ferry-db/bookings/sales/booking')}`)
+    await ready()
+    expect(await picked()).toEqual(['Restore booking'])
+  })
+
   it('makes a scratch copy with a connection string, and drops it', async () => {
     await person.opens('/vessels/bookings/restore')
     await person.ticks('ferry-db/bookings')
