@@ -1,41 +1,24 @@
-import { clusterWishOf, type ClusterWish } from '~~/core/cluster/wish'
-import { KEEP_DAYS, SCRATCH_HOURS, wishOf, type Collision, type Into, type RowPick, type Wish } from '~~/core/restore/wish'
+import { SCRATCH_HOURS, wishOf, type Into, type Wish } from '~~/core/restore/wish'
 
 /** What a person chooses for a restore, apart from what is picked; what another choice hides is kept. */
-export interface Choices {
+export interface Choices extends Omit<Wish, 'picks' | 'into'> {
   mode: Into['mode']
   beside: { schema: string | null; prefix: string; suffix: string; names: Record<string, string> }
   elsewhere: { source: string; database: string }
   scratch: { source: string; hours: number }
-  what: Wish['what']
-  collide: Collision
-  each: Record<string, Collision>
-  along: boolean
-  without: string[]
-  roles: Record<string, string>
-  makeRoles: boolean
-  rows: Record<string, RowPick>
-  keepDays: number
-  cluster: ClusterWish
 }
 
 /** What is chosen before anybody chose. */
-export const usualChoices = (): Choices => ({
-  mode: 'original',
-  beside: { schema: null, prefix: '', suffix: '', names: {} },
-  elsewhere: { source: '', database: '' },
-  scratch: { source: '', hours: SCRATCH_HOURS.default },
-  what: 'both',
-  collide: 'replace',
-  each: {},
-  along: true,
-  without: [],
-  roles: {},
-  makeRoles: false,
-  rows: {},
-  keepDays: KEEP_DAYS.default,
-  cluster: clusterWishOf(),
-})
+export function usualChoices(): Choices {
+  const { picks: _, into, ...usual } = wishOf({})
+  return {
+    ...usual,
+    mode: into.mode,
+    beside: { schema: null, prefix: '', suffix: '', names: {} },
+    elsewhere: { source: '', database: '' },
+    scratch: { source: '', hours: SCRATCH_HOURS.default },
+  }
+}
 
 /** Puts other choices in the place of some. Whoever shows a part of them goes on showing the same part. */
 export function putChoices(choices: Choices, { cluster, ...rest }: Partial<Choices>): void {

@@ -2,7 +2,9 @@ import { sql } from 'kysely'
 import type pg from 'pg'
 import { laterPosition, positionOf } from '../../core/chain/position'
 import type { HeavyTransaction, LogChunk } from '../../core/changes/log-text'
+import { changedSequences, type SequenceReading } from '../../core/changes/sequences'
 import type { FollowedTables, LogManifest, StructureStep } from '../../core/changes/manifest'
+import type { DatabaseManifest, SequenceState } from '../../core/content/manifest'
 import { errorRecord } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
 import { accessById, discoverSource } from '../catalog/sources'
@@ -10,9 +12,11 @@ import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
-import { writeJson } from '../store/json'
+import { readJson, writeJson } from '../store/json'
+import { isOfContent } from '../store/damage'
 import { connect, withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { describeSequences } from '../sources/postgres/describe'
+import { installTrigger, triggerWritten } from '../sources/postgres/log/install'
 import { freeSlot } from '../sources/postgres/log/slot'
 import { LogStream } from '../sources/postgres/log/stream'
 import type { Store } from '../store/store'
@@ -20,14 +24,12 @@ import { ContentWriter } from '../store/writer'
 import { LogBroken } from './breaks'
 import { examine, type FollowerRow } from './examine'
 import { LogRecorder, MARK, type Recorded } from './recorder'
-import { countLost, LossFinder, recordLosses, uncounted } from './losses'
+import { countLost, LossFinder, recordLosses, uncounted, type NewLoss } from './losses'
 import { UntoldLosses } from './untold-losses'
 import { commitSegment, newSegmentId, sizeOf } from './segment'
-import { knownStructure } from './known-structure'
-import { segmentManifest, type StructureOfSegment } from './segment-manifest'
-import { SequenceReadings } from './sequence-readings'
-import type { PlacedReading, StructureWatch } from './structure'
-import { TriggerGuard } from './trigger-guard'
+import { quietSince } from './quiet'
+import { StructureWatch, type PlacedReading, type WatchedMember } from './structure'
+import { segmentsOf } from './segments'
 
 const TICK_MS = 500
 const COMPARE_EVERY = 2
@@ -57,6 +59,18 @@ interface Filling {
   since: number | null
 }
 
+/** What a segment says of the structure. */
+interface StructureOfSegment {
+  steps: StructureStep[]
+  readings: SequenceReading[]
+  placed: PlacedReading | null
+  before: FollowedTables
+  after: FollowedTables
+  /** Whether somebody waits for it, so that it is looked what was changed up to its end. */
+  awaited: boolean
+  losses: NewLoss[]
+}
+
 /**
  * Follows the log of one member from where the store ends, until it is told to stop or something stands in its way.
  * The source hears that it may forget only what is durable in the store.
@@ -67,7 +81,9 @@ export class Follower {
   private stream!: LogStream
   private watch!: StructureWatch
   private side!: pg.Client
-  private readonly trigger = new TriggerGuard()
+  /** What tells of changes at the source, as it was last seen; and whether it was off while nobody followed. */
+  private trigger: string | null = null
+  private wasOff = false
   private asking: Promise<unknown> = Promise.resolve()
   private filling!: Filling
   private readonly losses: LossFinder
@@ -84,9 +100,15 @@ export class Follower {
   private followed: FollowedTables
   /** Changes of the structure since the last segment, and a structure whose place in the log is known by now. */
   private steps: StructureStep[] = []
-  private sequences!: SequenceReadings
+  /** Sequences that have moved since the last segment, as they were read, and how all were read last. */
+  private readings: SequenceReading[] = []
+  private sequences: SequenceState[] = []
+  private movedSince = 0
+  private readSequencesAfter = 0
   private placed: PlacedReading | null = null
   private structureDue = false
+  /** Whether something changed that was not read before the last follower ended. */
+  private unread = false
   private failure: unknown = null
   private fail!: (error: unknown) => void
   private ticks = 0
@@ -101,11 +123,11 @@ export class Follower {
   private readonly looks: boolean
 
   private constructor(
-    readonly engine: EngineContext,
-    readonly vessel: Vessel,
-    readonly row: FollowerRow,
-    readonly access: PostgresAccess,
-    readonly store: Store,
+    private readonly engine: EngineContext,
+    private readonly vessel: Vessel,
+    private readonly row: FollowerRow,
+    private readonly access: PostgresAccess,
+    private readonly store: Store,
     private readonly plan: LogPlan,
     private readonly stop: AbortSignal,
   ) {
@@ -134,12 +156,11 @@ export class Follower {
   private async go(begun: () => void): Promise<void> {
     await examine(this.engine, this.access, this.row)
     this.side = await connect(this.access, this.row.database, SIDE_LIMIT_MS)
-    const wasOff = this.row.structure === 'trigger' && (await this.ask((client) => this.trigger.wasOff(client)))
+    this.wasOff = this.row.structure === 'trigger' && (await this.triggerWasOff())
     const failed = new Promise<never>((_, reject) => (this.fail = (error) => reject((this.failure ??= error))))
     failed.catch(() => undefined)
-    const known = await knownStructure(this, this.stop, (mark) => this.mark(mark))
-    this.watch = known.watch
-    this.sequences = new SequenceReadings(known.sequences)
+    const member = { ...this.row, rules: this.vessel.definition.rules, trigger: this.row.structure === 'trigger' }
+    this.watch = await this.watchFrom(member)
     this.recorder = new LogRecorder(this.position, this.recording())
     this.filling = this.fresh()
     await this.measure()
@@ -153,7 +174,7 @@ export class Follower {
       const over = Promise.race([failed, this.stream.ended.then((error) => Promise.reject(error)), this.stop.aborted ? null : stopped])
       over.catch(() => undefined)
       // The log comes already: what fails of it must not wait for the source to answer.
-      await Promise.race([over, this.firstLook(wasOff, known.unread)])
+      await Promise.race([over, this.firstLook()])
       // A source that is slow to answer is not asked again and again meanwhile.
       timer = setInterval(() => void (this.ticking > 0 || this.tick().catch((error: unknown) => this.fail(error))), TICK_MS)
       await over
@@ -167,10 +188,46 @@ export class Follower {
   }
 
   /** What was done to the structure while nobody followed, or was not read yet, is read now. */
-  private async firstLook(wasOff: boolean, unread: boolean): Promise<void> {
-    if (wasOff) this.watch.missed()
-    else if (this.looks || unread) this.watch.changed()
+  private async firstLook(): Promise<void> {
+    if (this.wasOff) this.watch.missed()
+    else if (this.looks || this.unread) this.watch.changed()
     else await this.watch.compare()
+  }
+
+  /** The structure as it was last read, moved on by what the source told since. */
+  private async watchFrom(member: WatchedMember): Promise<StructureWatch> {
+    const { chunks, exact, digest, from, told } = this.row.structure_names!
+    const known = await readJson<DatabaseManifest>(this.store, chunks).catch((error: unknown) => {
+      throw isOfContent(error) ? this.withoutStructure() : error
+    })
+    this.sequences = known.sequences
+    const since = { era: this.row.era, member: this.row.member, to: exact }
+    const segments = await segmentsOf(this.engine, this.vessel.id, since, { position: this.position })
+    const logs: Pick<LogManifest, 'steps' | 'sequences' | 'changes' | 'looked'>[] = []
+    for (const { manifest } of segments) {
+      const { steps, sequences, changes, looked } = await readJson<LogManifest>(this.store, manifest)
+      logs.push({ steps, sequences, changes, looked })
+    }
+    const quiet = quietSince(told ? exact : from, [...logs.map(({ looked }) => looked), this.looks ? this.row.caught_up_position : null])
+    const state = { known, digest, quiet, tables: known.tables, followed: this.row.tables }
+    const watch = new StructureWatch(this.access, member, state, this.stop, exact, (mark) => this.mark(mark))
+    for (const { steps, sequences, changes } of logs) {
+      this.sequences = sequences
+      for (const step of (steps ?? []).filter(({ end }) => positionOf(end)! > positionOf(exact)!)) {
+        watch.replay(step, changes.find(({ end }) => end === step.end)?.xid ?? null)
+        this.unread = true
+      }
+    }
+    watch.model.followed = this.row.tables
+    return watch
+  }
+
+  private withoutStructure(): LogBroken {
+    return new LogBroken({
+      kind: 'segment',
+      reason: `The structure from which the log of ${this.row.member} is followed can’t be read any more in ${this.store.name}.`,
+      next: 'A new full begins a new log by itself.',
+    })
   }
 
   private recording(): ConstructorParameters<typeof LogRecorder>[1] {
@@ -272,7 +329,7 @@ export class Follower {
     const filling = this.filling
     const change: StructureOfSegment = {
       steps: this.steps,
-      readings: this.sequences.take(),
+      readings: this.readings,
       placed: this.placed,
       before: this.followed,
       after: this.watch.followed,
@@ -280,6 +337,7 @@ export class Follower {
       losses: this.losses.take(),
     }
     this.steps = []
+    this.readings = []
     this.placed = null
     this.followed = this.watch.followed
     this.filling = this.fresh()
@@ -310,7 +368,7 @@ export class Follower {
   /** Stores and commits a segment; what of it is there when that fails is to be removed. */
   private async storeSegment(recorded: Recorded, { id, writer, chunks }: Filling, change: StructureOfSegment): Promise<LogManifest> {
     if (this.failure) throw this.failure
-    const { placed } = change
+    const { placed, steps } = change
     // Where the source tells nothing, only what was read says which columns rows had.
     if (this.looks) {
       if (change.awaited) await this.watch.lookUntil(recorded.to)
@@ -318,15 +376,36 @@ export class Follower {
     }
     const structure = placed ? { ...placed.piece, chunks: await writeJson(writer, placed.manifest) } : null
     if (this.looks) for (const relation of recorded.relations) relation.numbers ??= this.watch.numbersOf(relation.oid, relation.columns)
-    const manifest = segmentManifest(this.row, recorded, change, {
+    const sequences = await this.ask(describeSequences)
+    const toAt = Math.max(this.lastAt, recorded.lastCommitMs ?? this.lastAt)
+    const manifest: LogManifest = {
+      format: 1,
+      kind: 'log',
       source: this.access.name,
+      database: this.row.database,
+      from: recorded.from,
+      to: recorded.to,
       fromAt: this.lastAt,
-      toAt: Math.max(this.lastAt, recorded.lastCommitMs ?? this.lastAt),
-      structure,
-      sequences: await this.ask(describeSequences),
+      toAt,
+      era: this.row.era,
       chunks: await Promise.all(chunks),
+      relations: recorded.relations,
+      transactions: recorded.transactions,
+      heavy: recorded.heavy,
+      changes: recorded.changes,
+      trace: [...recorded.trace].map(([key, tally]) => {
+        const [second, relation] = key.split(' ').map(Number) as [number, number]
+        return [second, relation, ...tally]
+      }),
+      sequences,
+      readings: change.readings,
+      structure,
+      noticed: this.row.structure,
       looked: this.watch.quiet(placed?.mark).position,
-    })
+      steps,
+      followed: change.after,
+      before: structure || steps.length > 0 ? change.before : null,
+    }
     const { owner } = this
     const late = placed?.late ?? null
     const { losses } = change
@@ -430,8 +509,7 @@ export class Follower {
     for (const { xid, application, user } of who) this.seen.set(xid, { application, user })
     while (this.seen.size > SEEN) this.seen.delete(this.seen.keys().next().value!)
     this.certain = { position: positionOf(position)!, at: this.engine.clock.ofSource(at) }
-    await this.sequences.read((question) => this.ask(question), position)
-    await this.tellSequences()
+    await this.readSequences(position)
     if (this.looks && this.hurried) await this.watch.lookUntil(position)
     // A change of the structure is told at once; those of a migration are told together.
     if (this.structureDue) this.due = true
@@ -443,16 +521,28 @@ export class Follower {
 
   /** Whether it is time, or somebody did something to the trigger. */
   private async isToCompare(): Promise<boolean> {
-    if (await this.ask((client) => this.trigger.isTouched(client))) {
+    if (this.trigger !== null && (await this.ask(triggerWritten)) !== this.trigger) {
       this.compareAfter = 0
       return true
     }
     return this.ticks % (this.looks ? COMPARE_EVERY : COMPARE_SELDOM) === 0
   }
 
-  /** Where nothing else happens, sequences that moved are told all the same. */
-  private async tellSequences(): Promise<void> {
-    if (!this.recorder.isEmpty || !this.sequences.isOverdue(this.plan.everySeconds * 1000)) return
+  /** Sequences move without a word in the log, so they are read again and again; where they are many, more rarely. */
+  private async readSequences(position: string): Promise<void> {
+    const from = Date.now()
+    if (from < this.readSequencesAfter) return
+    const now = await this.ask(describeSequences)
+    const moved = changedSequences(this.sequences, now)
+    this.sequences = now
+    if (moved.length > 0) {
+      if (this.readings.length === 0) this.movedSince = from
+      this.readings.push({ position, sequences: moved })
+    }
+    this.readSequencesAfter = Date.now() + (Date.now() - from) * 10
+    // Where nothing else happens, they are told all the same.
+    if (this.readings.length === 0 || !this.recorder.isEmpty || from - this.movedSince < this.plan.everySeconds * 1000) return
+    this.movedSince = from
     this.due = true
     await this.mark('')
   }
@@ -462,9 +552,17 @@ export class Follower {
     if (Date.now() < this.compareAfter) return
     const from = Date.now()
     // Whoever takes the trigger off is noticed by what changed without it; it is put on again.
-    if (this.row.structure === 'trigger' && (await this.ask((client) => this.trigger.wasOff(client)))) this.watch.missed()
+    if (this.row.structure === 'trigger' && (await this.triggerWasOff())) this.watch.missed()
     await this.watch.compare()
     this.compareAfter = Date.now() + (Date.now() - from) * 20
+  }
+
+  /** Puts the trigger on again. @returns whether somebody had taken it off, or had done something to it, since it was looked at last */
+  private async triggerWasOff(): Promise<boolean> {
+    const { written, isNew } = await this.ask((client) => installTrigger(client))
+    const wasOff = isNew || (this.trigger !== null && this.trigger !== written)
+    this.trigger = written
+    return wasOff
   }
 
   /** A mark in the log tells where a structure that was read belongs, also where nothing else happens. */

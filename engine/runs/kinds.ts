@@ -1,6 +1,6 @@
 import * as v from 'valibot'
 import { VesselError } from '../../core/errors'
-import { quiesceTroubles, type QuiesceSequence } from '../../core/quiesce/sequence'
+import type { QuiesceSequence } from '../../core/quiesce/sequence'
 import type { RunKind } from '../catalog/types'
 import type { Vessel } from '../catalog/vessels'
 import { audit } from './audit'
@@ -69,11 +69,7 @@ export const RUNS: Record<RunKind, (begun: Begun, params: unknown) => Promise<vo
   rehearsal: kind(Restored, ({ run, vessel }, params) => restore(run, vessel, params as unknown as RestoreParams, true)),
   verify: kind(anything, ({ run, store }) => verify(run, store)),
   undo: kind(Undone, ({ run, vessel }, params) => undo(run, vessel, params as unknown as UndoParams)),
-  hold: kind(Held, async ({ run }, { quiesce }) => {
-    const [trouble] = quiesceTroubles(quiesce)
-    if (trouble) throw unreadable(trouble)
-    await rehearseHold(run, { quiesce })
-  }),
+  hold: kind(Held, ({ run }, { quiesce }) => rehearseHold(run, { quiesce })),
   fetch: kind(v.looseObject({ point: v.string() }), ({ run, vessel }, params) => readLeft(run, vessel, params)),
   audit: kind(Audited, ({ run, vessel }, params) => audit(run, vessel, params)),
   reindex: kind(anything, ({ run, store }) => reindex(run, store)),
