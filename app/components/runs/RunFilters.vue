@@ -1,5 +1,4 @@
 <script setup lang="ts">
-
 // Which runs are shown; all of it stands in the address.
 const route = useRoute()
 const setQuery = useQuery()
