@@ -183,7 +183,7 @@ async function ready(client: ClusterClient, namespace: string): Promise<string[]
 
 async function make(client: ClusterClient, object: KubeObject): Promise<void> {
   const resources = await client.resources()
-  const resource = resources.find((one) => apiVersionOf(one) === object.apiVersion && one.kind === object.kind)
+  const resource = resources.find((resource) => apiVersionOf(resource) === object.apiVersion && resource.kind === object.kind)
   if (!resource) throw new Error(`the cluster serves no ${object.apiVersion} ${object.kind}`)
   await client.ask(resourcePath(resource, object.metadata.namespace), { method: 'POST', body: object }).catch((error: unknown) => {
     if (!(error instanceof ApiFailure && error.reason === 'AlreadyExists')) throw error

@@ -208,11 +208,11 @@ export const useWorkbench = defineStore('workbench', () => {
     agreed,
     trouble,
     planning,
-    operations: computed(() => plans.value.flatMap((one) => one.operations)),
-    blockers: computed(() => plans.value.flatMap((one) => one.blockers)),
+    operations: computed(() => plans.value.flatMap((plan) => plan.operations)),
+    blockers: computed(() => plans.value.flatMap((plan) => plan.blockers)),
     /** What is done with objects and volumes of namespaces. */
     returning: computed(() =>
-      namespaces.value.flatMap((one) => [...one.operations, ...one.volumes]).filter(({ verb }) => verb !== 'leave'),
+      namespaces.value.flatMap((namespace) => [...namespace.operations, ...namespace.volumes]).filter(({ verb }) => verb !== 'leave'),
     ),
     isOfCluster: computed(() => kinds.value.has('namespace')),
     isOfDatabase: computed(() => kinds.value.has('database')),

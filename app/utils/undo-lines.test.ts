@@ -55,7 +55,7 @@ describe('the rows of an undo', () => {
     const before: UndoDecisions = { other: { k: 'leave' as const }, [notes.path]: { z: 'undo' as const } }
     const decisions = decidedAll(before, undoLines([legs, notes], {}, 'touched', ''), 'leave')
     expect(decisions).toMatchObject(before)
-    expect(legs.rows.map((one) => [isDone(decisions, legs, one), isOpen(decisions, legs, one)])).toEqual([
+    expect(legs.rows.map((row) => [isDone(decisions, legs, row), isOpen(decisions, legs, row)])).toEqual([
       [true, false],
       [false, false],
       [false, false],

@@ -37,16 +37,16 @@ function historyOf(steps: { length: number; mark: string; inside: boolean; logge
   const all: Artifact[] = [artifact('f0', 'full', 1, 1)]
   let at = 1
   let [full, previous] = ['f0', 'f0']
-  steps.forEach((one, i) => {
-    const to = at + one.length
-    if (one.logged && !one.lost) all.push(artifact(`l${i}`, 'log', at, to))
-    const where = one.inside && one.length > 1 ? to - 1 : to
+  steps.forEach((step, i) => {
+    const to = at + step.length
+    if (step.logged && !step.lost) all.push(artifact(`l${i}`, 'log', at, to))
+    const where = step.inside && step.length > 1 ? to - 1 : to
     const id = `m${i}`
-    if (one.mark === 'full' || one.mark === 'synthetic') {
-      if (!one.markLost) all.push(artifact(id, one.mark, where, where))
+    if (step.mark === 'full' || step.mark === 'synthetic') {
+      if (!step.markLost) all.push(artifact(id, step.mark, where, where))
       full = previous = id
-    } else if (one.mark === 'differential' || one.mark === 'incremental') {
-      if (!one.markLost) all.push(artifact(id, one.mark as ArtifactKind, 0, where, one.mark === 'differential' ? full : previous))
+    } else if (step.mark === 'differential' || step.mark === 'incremental') {
+      if (!step.markLost) all.push(artifact(id, step.mark as ArtifactKind, 0, where, step.mark === 'differential' ? full : previous))
       previous = id
     }
     at = to

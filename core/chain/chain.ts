@@ -306,13 +306,13 @@ export class Chains {
 
 export interface Moment {
   chains: Chain[]
-  /** Members that can't be brought back to this moment at all. */
+  /** Members that can't be restored to this moment at all. */
   missing: string[]
   /** The point that all chains come from, if they come from one and no log leads on from it. */
   point: RecoveryPoint | undefined
 }
 
-/** What can be brought back at a moment: a chain for each member, and the point they make if they make one. */
+/** What can be restored at a moment: a chain for each member, and the point they make if they make one. */
 export function momentOf(members: string[], chains: Chains, points: RecoveryPoint[], moment: Date): Moment {
   const found = members.flatMap((member) => chains.at(member, moment) ?? [])
   const has = new Set(found.map((chain) => chain.member))

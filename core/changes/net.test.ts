@@ -65,7 +65,7 @@ describe('NetChanges', () => {
         const state = stateOf(keys)
         const before = linesOf(state)
         const net = new NetChanges([0])
-        for (const one of acts) perform(state, net, one)
+        for (const act of acts) perform(state, net, act)
         expect(applied(inChunks(before), { net: net.share(), projection: null })).toEqual(linesOf(state))
       }),
       { numRuns: 2000 },

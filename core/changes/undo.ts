@@ -6,7 +6,7 @@ export interface TouchedRow {
   now: string[] | null
 }
 
-export type UndoAct = 'bring back' | 'remove' | 'set back' | 'nothing'
+export type UndoAct = 'restore' | 'remove' | 'set back' | 'nothing'
 /** What a person may decide where something else has touched the row since. */
 export type UndoChoice = 'undo' | 'leave'
 
@@ -37,14 +37,14 @@ export function undoRow(row: TouchedRow): UndoRow {
   }
   if (after === null)
     return now === null
-      ? result('bring back', all)
+      ? result('restore', all)
       : result(
           'set back',
           all.filter((i) => now[i] !== before[i]),
           'A row with this key has been inserted since.',
         )
   const changed = all.filter((i) => before[i] !== after[i])
-  if (now === null) return result('bring back', all, 'It has been deleted since.')
+  if (now === null) return result('restore', all, 'It has been deleted since.')
   const later = changed.filter((i) => now[i] !== after[i] && now[i] !== before[i])
   const columns = changed.filter((i) => now[i] !== before[i])
   if (columns.length === 0) return result('nothing', [])
@@ -55,7 +55,7 @@ export function undoRow(row: TouchedRow): UndoRow {
 export function undone(row: UndoRow): string[] | null {
   if (row.act === 'nothing') return row.now
   if (row.act === 'remove') return null
-  if (row.act === 'bring back' || row.now === null) return row.before
+  if (row.act === 'restore' || row.now === null) return row.before
   return row.now.map((value, i) => (row.columns.includes(i) ? row.before![i]! : value))
 }
 

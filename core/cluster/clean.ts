@@ -82,7 +82,7 @@ export function cleaned(object: ClusterObject): ClusterObject {
     if (Object.keys(metadata.annotations).length === 0) delete metadata.annotations
   }
   if (Array.isArray(metadata.finalizers)) {
-    metadata.finalizers = metadata.finalizers.filter((one) => !FINALIZERS.includes(String(one)))
+    metadata.finalizers = metadata.finalizers.filter((finalizer) => !FINALIZERS.includes(String(finalizer)))
     if ((metadata.finalizers as unknown[]).length === 0) delete metadata.finalizers
   }
   const own = BY_KIND[copy.kind ?? '']

@@ -17,7 +17,7 @@ const chunk: fc.Arbitrary<ChunkRef> = fc.record({
 
 const packed = (chunks: ChunkRef[]) => {
   const list = new ChunkList()
-  for (const one of chunks) list.push(one)
+  for (const chunk of chunks) list.push(chunk)
   return list
 }
 
@@ -27,7 +27,7 @@ describe('packed chunks', () => {
       fc.property(fc.array(chunk, { maxLength: 30 }), fc.integer({ min: -35, max: 35 }), (chunks, index) => {
         const list = packed(chunks)
         const isEven = ({ rows }: ChunkRef) => rows % 2 === 0
-        expect(chunks.every((one) => ChunkList.fits(one))).toBe(true)
+        expect(chunks.every((chunk) => ChunkList.fits(chunk))).toBe(true)
         expect([...list]).toEqual(chunks)
         expect(JSON.parse(JSON.stringify(list))).toEqual(chunks)
         expect(list.length).toBe(chunks.length)

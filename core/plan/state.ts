@@ -62,7 +62,7 @@ export function standingOf(facts: StandingFacts): Standing {
   if (promises.backWithin !== null && backWithin !== null && backWithin > promises.backWithin) {
     return result(
       'at risk',
-      `It would take ${durationInWords(backWithin)} to bring back, and the promise is ${durationInWords(promises.backWithin)}.`,
+      `It would take ${durationInWords(backWithin)} to restore, and the promise is ${durationInWords(promises.backWithin)}.`,
     )
   }
   if (promises.couldLose !== null && couldLose > promises.couldLose * AT_RISK) {
@@ -75,7 +75,7 @@ export function standingOf(facts: StandingFacts): Standing {
 /** Bytes a second that a restore is expected to reach before one has been measured. */
 export const ASSUMED_RESTORE_RATE = 25e6
 
-/** Expected milliseconds to bring back `bytes`, from the rate of earlier restores where there is one. */
+/** Expected milliseconds to restore `bytes`, from the rate of earlier restores where there is one. */
 export function estimateRestore(bytes: number, bytesPerSecond: number | null): number {
   const rate = bytesPerSecond && bytesPerSecond > 0 ? bytesPerSecond : ASSUMED_RESTORE_RATE
   const overhead = 1500

@@ -69,7 +69,7 @@ export function consistencyOf(members: MemberFacts[], hold: TimeRange | null): R
 
 /** What volumes are that nothing held, by how they were read. */
 function volumesInWords(volumes: NonNullable<MemberFacts['volumes']>): { consistency: Consistency; why: string } {
-  const of = (read: 'snapshot' | 'in use' | 'at rest') => volumes.filter((one) => one.read === read).map(({ name }) => name)
+  const of = (read: 'snapshot' | 'in use' | 'at rest') => volumes.filter((volume) => volume.read === read).map(({ name }) => name)
   const [used, rested] = [of('in use'), of('at rest')]
   if (used.length > 0) {
     const [which, were] =

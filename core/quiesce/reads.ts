@@ -45,7 +45,7 @@ export function folderToRead(
   volume: string,
   values: Record<string, StepValues>,
 ): { folder: string; trouble: string | null } {
-  const read = quiesce.reads?.find((one) => one.volume === volume)
+  const read = quiesce.reads?.find((read) => read.volume === volume)
   if (!read) return { folder: '', trouble: null }
   const { text, missing } = fillIn(read.folder, values)
   if (missing !== null) return { folder: '', trouble: `${missing} says which folder of it is to be read, and no step returned that.` }

@@ -49,7 +49,7 @@ function ofDatabase(operations: Operation[], { target, into }: PlanInput): Block
       code: 'no_space',
       path: '',
       what: `It needs about ${megabytes(needed)} where ${into.source} keeps its data, and ${megabytes(target.free)} are free.`,
-      next: 'Make space there, or bring back less.',
+      next: 'Make space there, or restore less.',
     },
   ]
 }
@@ -101,7 +101,7 @@ function ofTable(operation: Operation, table: TableManifest, { target, wish }: P
   const add = (code: string, what: string, next: string) => blockers.push({ code, path: operation.path, what, next })
   const intoStanding = operation.how === 'merge' || operation.how === 'rows' || (wish.what === 'rows' && operation.how === 'refill')
   if (intoStanding && !now)
-    add('table_missing', `${schema}.${name} is not there, and only rows are to be brought back.`, 'Bring back its structure too.')
+    add('table_missing', `${schema}.${name} is not there, and only rows are to be restored.`, 'Restore its structure too.')
   if ((operation.verb === 'replace' || operation.verb === 'merge') && now && !now.mayReplace) {
     add(
       'not_owner',

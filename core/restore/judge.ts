@@ -46,7 +46,9 @@ function orderOf(plan: DatabasePlan, manifest: DatabaseManifest, target: TargetS
   const tables = tableIds(manifest.entries)
   const inner = new Set(plan.groups.flatMap((group) => group.inner))
   const alone = (when: Operation['when']) => {
-    const due = plan.operations.filter((one, i) => one.kind !== 'table' && one.verb !== 'leave' && one.when === when && !inner.has(i))
+    const due = plan.operations.filter(
+      (operation, i) => operation.kind !== 'table' && operation.verb !== 'leave' && operation.when === when && !inner.has(i),
+    )
     const parts = due.flatMap(({ entries, later }) => withParts(manifest.entries, entries, tables).filter(({ id }) => !later.includes(id)))
     const late = new Set(due.flatMap(({ later }) => later))
     return [...parts, ...manifest.entries.filter(({ id }) => late.has(id))]

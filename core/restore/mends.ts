@@ -134,7 +134,7 @@ function partKinds({ schema, name }: { schema: string; name: string }): PartKind
       word: 'index',
       of: ({ indexes, constraints }) =>
         indexes
-          .filter((index) => !constraints.some((one) => isKey(one) && one.name === index.name))
+          .filter((index) => !constraints.some((constraint) => isKey(constraint) && constraint.name === index.name))
           .map((index) => ({ ...index, definition: withoutMarks(index.definition) })),
       drop: (part) => `DROP INDEX ${thingKey(schema, part)}`,
       make: ({ definition }) => [definition],
@@ -214,7 +214,7 @@ function propertyMends(then: TableStructure, now: TableStructure, target: string
   if (then.options.join() !== now.options.join()) {
     const names = now.options
       .map((option) => option.slice(0, option.indexOf('=')))
-      .filter((name) => !then.options.some((one) => one.startsWith(`${name}=`)))
+      .filter((name) => !then.options.some((option) => option.startsWith(`${name}=`)))
     mends.push(
       mend(
         'storage settings as then',

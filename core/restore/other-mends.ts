@@ -111,9 +111,9 @@ export function ownedSequenceMends(then: StructureEntry[], now: StructureEntry[]
   const of = (entries: StructureEntry[], { schema, name }: StructureEntry) =>
     entries
       .filter(
-        (one) =>
-          one.schema === schema &&
-          ((one.type === 'SEQUENCE' && one.name === name) || (BESIDE.has(one.type) && one.name === `SEQUENCE ${name}`)),
+        (entry) =>
+          entry.schema === schema &&
+          ((entry.type === 'SEQUENCE' && entry.name === name) || (BESIDE.has(entry.type) && entry.name === `SEQUENCE ${name}`)),
       )
       .sort((a, b) => Number(BESIDE.has(a.type)) - Number(BESIDE.has(b.type)))
   return then.flatMap((sequence) => {

@@ -16,7 +16,7 @@ function hangsOnLabels(table: TableManifest): boolean {
  * null where they lie where they lay.
  */
 export function rootToLoadThrough(table: TableManifest, tables: TableManifest[]): TableManifest | null {
-  const byName = new Map(tables.map((one) => [thingKey(one.schema, one.name), one]))
+  const byName = new Map(tables.map((table) => [thingKey(table.schema, table.name), table]))
   let [root, moves] = [table, false]
   while (root.structure.partitionOf !== null) {
     const parent = byName.get(root.structure.partitionOf)

@@ -53,7 +53,7 @@ export function planOther(other: OtherThing, input: PlanInput, along: string | n
   const [schema, name] = [entry.schema ?? '', entry.name]
   const when = timeOf(other.kind, entry, manifest)
   const base: Operation = { ...blank(other.path, other.kind), target: { schema, name }, along, entries: [entry.id], when }
-  if (wish.what === 'rows') return leave(base, 'Only rows are brought back.', true)
+  if (wish.what === 'rows') return leave(base, 'Only rows are restored.', true)
   if (wish.into.mode === 'beside' && along === null) return placeBeside(base, other, entry, input)
   if (!stands(target, entry)) return { ...base, verb: 'make', how: 'create' }
   const position = other.kind === 'sequence' ? positionNote(entry, input) : null
@@ -246,7 +246,8 @@ function propertyDifferences(then: DatabaseProperties, now: DatabaseProperties, 
     grants
       .map((grant) => JSON.stringify([role(grant.role) === role(owner) ? 'owner' : role(grant.role), grant.privilege, grant.grantable]))
       .sort()
-  const settings = ({ settings }: DatabaseProperties) => settings.map((one) => JSON.stringify([role(one.role), one.setting])).sort()
+  const settings = ({ settings }: DatabaseProperties) =>
+    settings.map((setting) => JSON.stringify([role(setting.role), setting.setting])).sort()
   return [
     ...(role(then.owner) === now.owner ? [] : [`owner back to ${role(then.owner)}`]),
     ...(then.comment === now.comment ? [] : ['comment']),
@@ -267,7 +268,7 @@ export function planLargeObjects(input: PlanInput): Operation[] {
     rows: large.rows,
     bytes: large.bytes,
   }
-  if (wish.what === 'structure') return [leave(base, 'Only structure is brought back.', true)]
+  if (wish.what === 'structure') return [leave(base, 'Only structure is restored.', true)]
   if (wish.into.mode === 'beside') return [leave(base, 'Large objects have one place only; they are not made beside the original.')]
   const there = large.objects.filter(({ oid }) => target.largeObjects.has(oid)).length
   const count = plural(large.objects.length, 'large object')

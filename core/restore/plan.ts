@@ -202,7 +202,7 @@ function limits(operation: Operation, table: TableManifest, { manifest, wish }: 
   return { ...operation, asOf: known.join(' '), notes: [...operation.notes, ...said] }
 }
 
-/** What was there and can't be brought back: it stays in the list, with the reason. */
+/** What was there and can't be restored: it stays in the list, with the reason. */
 function planUnknown(input: PlanInput): Operation[] {
   const { manifest, wish } = input
   const picked = pickerOf(input)

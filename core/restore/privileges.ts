@@ -31,7 +31,7 @@ interface Denied {
 
 const LARGE_OBJECTS: Denied = {
   what: '',
-  why: 'Large objects can’t be read back there, so they are not brought back: let the connecting role select from pg_catalog.pg_largeobject.',
+  why: 'Large objects can’t be read back there, so they are not restored: let the connecting role select from pg_catalog.pg_largeobject.',
   fatal: true,
 }
 
@@ -67,7 +67,7 @@ export function privilegesOf(operations: Operation[], groups: Group[], input: Pl
         (name) => `It needs ${name}, which the connecting role can’t make.`,
       )
     for (const members of together) {
-      const other = members.find((one) => lost.has(one))
+      const other = members.find((member) => lost.has(member))
       for (const operation of members) follow(operation, other, (name) => `It comes back together with ${name}, which can’t be made.`)
     }
   }

@@ -52,13 +52,13 @@ function now(mood: TypeUses, moods: TypeUses): TargetState {
     definitions: new Map([
       standing(first!, MOOD.replace(`'rough'`, `'rough',\n    'stormy'`) + ';'),
       standing(second!),
-      ...tables.map((one) => standing(one)),
+      ...tables.map((table) => standing(table)),
     ]),
   })
 }
 const planned = (state: TargetState, wanted: Partial<Wish>) => {
   const plan = planRestore(planInput(then, state, wanted))
-  const of = (name: string) => plan.operations.find((one) => one.path.endsWith(`/${name}`))!
+  const of = (name: string) => plan.operations.find((operation) => operation.path.endsWith(`/${name}`))!
   return { plan, of, how: (name: string) => [of(name)?.verb, of(name)?.how] }
 }
 const whole = { picks: [path()] }

@@ -122,7 +122,7 @@ class Finder {
     // What is added meanwhile is gone through, too.
     for (const operation of closure.operations) {
       const uses = this.usesOf(operation)
-      for (const one of uses?.dependents ?? []) this.takeDependent(one, closure)
+      for (const dependent of uses?.dependents ?? []) this.takeDependent(dependent, closure)
       for (const one of uses?.others ?? []) this.takeOther(one, closure)
       if (operation.kind === 'type' && !uses) closure.inTheWay.push(`type ${operation.target.name}`)
     }

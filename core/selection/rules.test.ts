@@ -87,15 +87,15 @@ describe('select', () => {
         expect(taken).toEqual(all.filter((thing) => decides(thing)?.act === 'take'))
         expect(left).toEqual(all.filter((thing) => decides(thing)?.act === 'leave'))
         const speaks = (thing: Thing) =>
-          rules.some((one) => {
-            const parts = one.pattern.split('/').slice(0, 2)
-            return !patternTrouble(one) && rulesNaming([{ ...one, kind: 'database', pattern: parts.join('/') }], thing.path).length > 0
+          rules.some((rule) => {
+            const parts = rule.pattern.split('/').slice(0, 2)
+            return !patternTrouble(rule) && rulesNaming([{ ...rule, kind: 'database', pattern: parts.join('/') }], thing.path).length > 0
           })
         expect(unnamed).toEqual(all.filter((thing) => !decides(thing) && speaks(thing)))
-        for (const one of rules)
-          expect(byRule.get(one.id)).toEqual({
-            decides: all.filter((thing) => decides(thing) === one),
-            names: all.filter((thing) => rulesNaming(rules, thing.path).includes(one)).length,
+        for (const rule of rules)
+          expect(byRule.get(rule.id)).toEqual({
+            decides: all.filter((thing) => decides(thing) === rule),
+            names: all.filter((thing) => rulesNaming(rules, thing.path).includes(rule)).length,
           })
       }),
       { numRuns: 300 },

@@ -170,11 +170,11 @@ function decide(candidates: Candidate[], thing: Thing, labelsOf: LabelsOf): Cand
   const ofCluster = isOfCluster(thing.kind)
   const name = lastName(thing.path)
   let deciding: Candidate | null = null
-  for (const one of candidates) {
-    if (one.ofCluster !== ofCluster || (one.last && !one.last(name))) continue
-    if (one.selector.length > 0 && !fitsLabels(one.selector, labelsOf(thing, one.rule.kind))) continue
-    one.tally.names++
-    deciding = one
+  for (const candidate of candidates) {
+    if (candidate.ofCluster !== ofCluster || (candidate.last && !candidate.last(name))) continue
+    if (candidate.selector.length > 0 && !fitsLabels(candidate.selector, labelsOf(thing, candidate.rule.kind))) continue
+    candidate.tally.names++
+    deciding = candidate
   }
   return deciding
 }

@@ -36,7 +36,7 @@ describe('paths', () => {
   it('are counted wherever they lie', () => {
     fc.assert(
       fc.property(fc.array(path, { maxLength: 12 }), path, (paths, container) => {
-        expect(countsWithin(paths).get(container) ?? 0).toBe(paths.filter((one) => isWithin(one, container)).length)
+        expect(countsWithin(paths).get(container) ?? 0).toBe(paths.filter((path) => isWithin(path, container)).length)
       }),
     )
   })

@@ -37,7 +37,7 @@ describe('what is to be seen of a tree', () => {
     const path = fc.array(fc.constantFrom('a', 'b', 'ab'), { minLength: 1, maxLength: 4 }).map((names) => names.join('/'))
     fc.assert(
       fc.property(fc.uniqueArray(path), fc.uniqueArray(path), (paths, folded) => {
-        const all = new Set(paths.flatMap((one) => upwards(one)))
+        const all = new Set(paths.flatMap((path) => upwards(path)))
         const things = [...all]
           .sort((a, b) => (`${a}/` < `${b}/` ? -1 : 1))
           .map((one) => ({ path: one, name: one, isContainer: [...all].some((other) => other.startsWith(`${one}/`)) }))

@@ -172,7 +172,7 @@ async function readHeader(backend: Backend): Promise<Header> {
     throw new VesselError('store_version', {
       what: `The store in ${backend.place} has version ${header.version} of its form, and this program reads versions ${READABLE.join(' and ')}.`,
       touched: 'Nothing was read or written.',
-      next: 'Use the program that it was made with to bring back from it, and make a new store for this one.',
+      next: 'Use the program that it was made with to restore from it, and make a new store for this one.',
     })
   throw new VesselError('store_header', {
     what: `${join(backend.place, HEADER)} is not the header of a store that can be read.`,

@@ -18,7 +18,7 @@ export interface PointThing {
   bytes: number | null
   /** Whether it stands at its source now; null when the source can't be asked. */
   there: boolean | null
-  /** Why it can't be brought back from here, though it was there; or from which other time its rows are. */
+  /** Why it can't be restored from here, though it was there; or from which other time its rows are. */
   unknown?: string
   asOf?: string
   /** Of what comes out of a cluster. */

@@ -162,7 +162,7 @@ export async function programsIn({ folder }: Allowed): Promise<string[]> {
   if (folder === null) return []
   const entries = await readdir(folder, { withFileTypes: true }).catch(() => [])
   return entries
-    .filter((one) => one.isFile() && /^[\w.-]+$/.test(one.name))
+    .filter((entry) => entry.isFile() && /^[\w.-]+$/.test(entry.name))
     .map(({ name }) => name)
     .sort()
 }

@@ -128,7 +128,9 @@ export async function releaseNow(engine: EngineContext, run?: string): Promise<{
   const lines = (await new Ledger(engine).open()).filter(({ run_id: own }) => run === undefined || own === run)
   const due = lines.map(({ id, limit_ms: limitMs, run_id: runId, turn }) => ({ id, limitMs, runId, turn }))
   const released = await releaseAll(engine, due, 'person')
-  const failed = (await new Ledger(engine).open()).filter(({ id, state }) => state === 'stuck' && lines.some((one) => one.id === id)).length
+  const failed = (await new Ledger(engine).open()).filter(
+    ({ id, state }) => state === 'stuck' && lines.some((line) => line.id === id),
+  ).length
   return { released, failed }
 }
 

@@ -34,7 +34,7 @@ function isAttachment({ needs, sql }: StructureEntry, tableOf: Map<number, Table
   const ends = needs.flatMap((id) => tableOf.get(id) ?? [])
   const child = ends.find(({ structure }) => structure.partitionOf !== null && sql.includes(structure.partitionBound ?? ''))
   if (ends.length < 2) return needs.length >= 2 && ends.length === 1 && ends[0]!.structure.kind === 'partitioned'
-  return child !== undefined && ends.some((one) => one !== child && thingKey(one.schema, one.name) === child.structure.partitionOf)
+  return child !== undefined && ends.some((end) => end !== child && thingKey(end.schema, end.name) === child.structure.partitionOf)
 }
 
 function attachment(id: number, [child, table]: [number, TableManifest], [parent, over]: [number, TableManifest]): StructureEntry {

@@ -20,7 +20,7 @@ export function followedAfter(
   { from, at }: { from: string; at: string },
 ): FollowedTables {
   const was = new Map(old.map((table) => [table.oid, table]))
-  const identity = new Map(now.identities.map((one) => [one.oid, one]))
+  const identity = new Map(now.identities.map((identity) => [identity.oid, identity]))
   const after: FollowedTables = {}
   for (const table of now.tables) {
     if (table.structure.kind !== 'table') continue

@@ -214,7 +214,7 @@ export async function countLost(engine: EngineContext, slug: string, ids: string
   }
 }
 
-const tablesOf = ({ members }: OpenPoint) => members.flatMap(({ manifest }) => manifest.databases.flatMap((one) => one.tables))
+const tablesOf = ({ members }: OpenPoint) => members.flatMap(({ manifest }) => manifest.databases.flatMap((database) => database.tables))
 
 async function saveCounted(
   engine: EngineContext,
@@ -224,7 +224,7 @@ async function saveCounted(
   isExact: (path: string) => boolean,
 ): Promise<void> {
   const rows = new Map(tablesOf(point).map((table) => [table.path, table.rows]))
-  const missing = point.members.flatMap(({ manifest }) => manifest.databases.flatMap((one) => one.missing))
+  const missing = point.members.flatMap(({ manifest }) => manifest.databases.flatMap((database) => database.missing))
   const now = tables.map((table): LostThing => {
     const { path } = table
     const about = missing.find((one) => one.path === path)

@@ -144,7 +144,7 @@ async function timeOfPosition(
   lanes: LaneData,
   ref: { source: string; position: string; near: number | null },
 ): Promise<Date> {
-  const member = lanes.members.find((one) => namesOf(one)[0] === ref.source)
+  const member = lanes.members.find((member) => namesOf(member)[0] === ref.source)
   const chain = member === undefined ? undefined : lanes.chains.to(member, ref.position, nearOf(ref))
   if (!chain) throw notRestorable(`No unbroken chain leads to the position ${ref.position} of ${ref.source}.`)
   const mark = chain.artifacts.filter(({ kind }) => kind !== 'log').at(-1)!

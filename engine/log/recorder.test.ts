@@ -207,7 +207,7 @@ describe('what a source sends', () => {
         const kept = recorderFrom(0n)
         send(kept.recorder, sent)
         const recorded = kept.recorder.finish()
-        const own = sent.flatMap(({ changes }) => changes.filter((one) => one.table !== LEFT))
+        const own = sent.flatMap(({ changes }) => changes.filter((change) => change.table !== LEFT))
         const of = (op: Change['op']) => own.filter((one) => one.op === op).length
         const all: ChangeTally = [of('insert'), of('update'), of('delete'), of('empty')]
         expect(sum(kept.chunks.flatMap(({ meta }) => Object.values(meta.tallies)))).toEqual(all)
@@ -246,7 +246,7 @@ describe('what a source sends', () => {
         send(kept.recorder, sent)
         const recorded = kept.recorder.finish()
         expect(contentOf(kept, recorded)).toEqual(expected(sent.slice(stored), stored))
-        expect(recorded.rows).toBe(sent.slice(stored).flatMap(({ changes }) => changes.filter((one) => one.table !== LEFT)).length)
+        expect(recorded.rows).toBe(sent.slice(stored).flatMap(({ changes }) => changes.filter((change) => change.table !== LEFT)).length)
       }),
       { numRuns: 60 },
     )

@@ -158,7 +158,7 @@ describe('the structure at a position', () => {
           .filter(({ seen, behind }) => seen + behind <= changes.length)
           .sort((a, b) => a.seen - b.seen)
           .filter(
-            (one, i, all) => i === 0 || (one.seen > all[i - 1]!.seen && one.seen + one.behind > all[i - 1]!.seen + all[i - 1]!.behind),
+            (look, i, all) => i === 0 || (look.seen > all[i - 1]!.seen && look.seen + look.behind > all[i - 1]!.seen + all[i - 1]!.behind),
           )
         expect(await silent(changes, inOrder, new Set(cuts))).toEqual([])
       }),

@@ -270,7 +270,7 @@ function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries:
 function ownedAt(sequence: SequenceState, then: TableManifest[], tables: TableManifest[]): SequenceState {
   const [schema, name] = sequence.ownedBy ?? []
   const oid = then.find((table) => table.schema === schema && table.name === name)?.oid
-  const table = tables.find((one) => one.oid === oid)
+  const table = tables.find((table) => table.oid === oid)
   return table ? { ...sequence, ownedBy: [table.schema, table.name] } : sequence
 }
 

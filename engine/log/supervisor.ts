@@ -102,7 +102,7 @@ export class LogSupervisor {
     if (tooMuch !== null) void this.handOver(tooMuch)
     const measure = this.looks++ % MEASURE_EVERY === 0
     const reach = await reaches(this.engine)
-    for (const row of rows.filter((one) => own.has(keyOf(one)) && keyOf(one) !== tooMuch)) {
+    for (const row of rows.filter((row) => own.has(keyOf(row)) && keyOf(row) !== tooMuch)) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
       this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(row)))
       if (this.closed) return

@@ -51,7 +51,7 @@ export interface UndoPlan {
   tables: UndoTable[]
 }
 
-/** More than this is brought back table by table instead. */
+/** More than this is restored table by table instead. */
 const MOST_ROWS = 20_000
 
 const refuse = (code: string, what: string, next: string) =>
@@ -224,7 +224,7 @@ async function rowsByKey(store: Store, table: TableManifest, key: string[], want
   const single = at.length === 1 && table.key?.length === 1 && table.key[0] === key[0]
   const numbers = single ? [...wanted].filter((one) => /^-?\d+$/.test(one)).map(BigInt) : []
   const chunks = table.chunks.filter(
-    ({ keys: range }) => !range || !single || numbers.some((one) => one >= BigInt(range[0]) && one <= BigInt(range[1])),
+    ({ keys: range }) => !range || !single || numbers.some((number) => number >= BigInt(range[0]) && number <= BigInt(range[1])),
   )
   const found = new Map<string, string[]>()
   for await (const bytes of store.readAll(namesOfChunks(chunks))) {
@@ -282,8 +282,8 @@ async function laterChanges(
       })
       for (const { relation, old, row, op, transaction } of some.reverse()) {
         const keys = new Set([old, row].flatMap((line) => (line === null ? [] : [rawFields(line, relation.key).join('\t')])))
-        for (const one of keys)
-          if (wanted.has(one)) later.set(one, [{ xid: transaction.xid, at: transaction.at, op }, ...(later.get(one) ?? [])])
+        for (const key of keys)
+          if (wanted.has(key)) later.set(key, [{ xid: transaction.xid, at: transaction.at, op }, ...(later.get(key) ?? [])])
       }
     }
   }

@@ -30,7 +30,7 @@ export const yamlOf = (object: Record<string, unknown>) => stringify(ordered(obj
 /** One object as it is kept. */
 export async function objectIn(point: OpenPoint, path: string): Promise<ClusterObject> {
   const namespace = namespaceIn(point, path)
-  const entry = namespace.objects.find((one) => one.path === path)
+  const entry = namespace.objects.find((object) => object.path === path)
   if (!entry) throw notIn(point, path)
   return (await objectsOf(point.store, namespace))[entry.line]!
 }
@@ -47,7 +47,7 @@ export async function namespaceYaml(point: OpenPoint, path: string): Promise<str
 }
 
 export function volumeIn(point: OpenPoint, path: string): VolumeManifest {
-  const found = namespaceIn(point, path).volumes.find((one) => one.path === path)
+  const found = namespaceIn(point, path).volumes.find((volume) => volume.path === path)
   if (!found) throw notIn(point, path)
   return found
 }
@@ -63,7 +63,7 @@ export function entriesOf(store: Store, { path, onlyAt, entries }: VolumeManifes
   throw new VesselError('one_place_only', {
     what: `The data of ${path} is only at its source, in the snapshot ${onlyAt}.`,
     touched: 'Nothing was changed.',
-    next: 'Read it into the store, on the lifeline; then it can be looked at and brought back.',
+    next: 'Read it into the store, on the lifeline; then it can be looked at and restored.',
     status: 409,
   })
 }

@@ -89,7 +89,7 @@ export const bySource = (manifest: Manifest) => ({ member: manifest.member, mani
 export function namespaceIn(point: OpenPoint, path: string): NamespaceManifest {
   for (const { member, manifest } of point.members) {
     const found = manifest.namespaces?.find(
-      ({ name, objects }) => isWithin(path, pathOf(member, name)) || objects.some((one) => one.path === path),
+      ({ name, objects }) => isWithin(path, pathOf(member, name)) || objects.some((object) => object.path === path),
     )
     if (found) return found
   }

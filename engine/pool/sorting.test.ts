@@ -8,10 +8,10 @@ describe('items that are sorted', () => {
     fc.assert(
       fc.property(fc.array(item, { maxLength: 200 }), fc.integer({ min: 1, max: 50 }), (items, held) => {
         const sorting = new Sorting<(typeof items)[number]>(({ path }) => path, held)
-        for (const one of items) sorting.add(one)
+        for (const item of items) sorting.add(item)
         const expected = [...items].sort((a, b) => (a.path < b.path ? -1 : a.path > b.path ? 1 : 0))
         expect([...sorting].map(({ path }) => path)).toEqual(expected.map(({ path }) => path))
-        expect(new Set([...sorting].map((one) => JSON.stringify(one)))).toEqual(new Set(items.map((one) => JSON.stringify(one))))
+        expect(new Set([...sorting].map((one) => JSON.stringify(one)))).toEqual(new Set(items.map((item) => JSON.stringify(item))))
         expect(sorting.count).toBe(items.length)
         sorting.close()
       }),

@@ -102,7 +102,13 @@ class MemberAudit {
     const needed = positionOf(position)! < positionOf(end)! ? position : end
     // On a quiet source a differential lies behind the end of the log.
     const behind = artifacts
-      .filter((one) => one.member === this.member && one.era === era && one.kind !== 'log' && positionOf(one.to)! <= positionOf(position)!)
+      .filter(
+        (artifact) =>
+          artifact.member === this.member &&
+          artifact.era === era &&
+          artifact.kind !== 'log' &&
+          positionOf(artifact.to)! <= positionOf(position)!,
+      )
       .reduce((to, one) => laterPosition(to, one.to), needed)
     const chain = chains.to(this.member, behind)
     if (!chain) throw noFull(this.member)

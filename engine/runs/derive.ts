@@ -55,7 +55,7 @@ const followerOf = (run: RunContext, vesselId: string, member: string) =>
 export function parentIn(artifacts: Artifact[], member: string, era: string, derived: Derived): Artifact | null {
   const chains = new Chains(artifacts)
   const kinds = derived === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
-  const own = artifacts.filter((one) => one.member === member && one.era === era && kinds.includes(one.kind))
+  const own = artifacts.filter((artifact) => artifact.member === member && artifact.era === era && kinds.includes(artifact.kind))
   const whole = own.filter((artifact) => chains.to(member, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
   return whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1) ?? null
 }

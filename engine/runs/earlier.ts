@@ -28,7 +28,7 @@ export function earlierPoint(run: RunContext, store: Store, vessel: Vessel, sour
     files: (path: string): Promise<(() => AsyncIterable<FileEntry>) | undefined> =>
       attempt(UNCHANGED, async () => {
         const manifest = await newest(namesOf(path)[1]!)
-        const volume = manifest?.namespaces?.[0]?.volumes.find((one) => one.path === path)
+        const volume = manifest?.namespaces?.[0]?.volumes.find((volume) => volume.path === path)
         return volume && volume.onlyAt === undefined ? () => asFarAsRead(volume) : undefined
       }),
   }

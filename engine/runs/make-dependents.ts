@@ -33,7 +33,10 @@ export async function makeDependents(
     if (!error) continue
     const then = manifest.entries.find((entry) => definitionKey(entry) === definitionKey(own))
     const comesBack =
-      then && plan.operations.some((one) => one.verb === 'replace' && one.how === 'rebuild' && one.entries.includes(then.id))
+      then &&
+      plan.operations.some(
+        (operation) => operation.verb === 'replace' && operation.how === 'rebuild' && operation.entries.includes(then.id),
+      )
     if (!comesBack) throw dependentFailed(own, upon, error)
     const failed = await attemptEntries(client, writer, withParts(manifest.entries, [then.id], tables), (entry) => writer.sqlOf(entry))
     if (failed) gone.add(thingKey(own.schema ?? '', own.name))

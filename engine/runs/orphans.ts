@@ -132,7 +132,7 @@ async function removeUnlessAhead(store: Store, remove: () => Promise<void>): Pro
   throw new VesselError('store_ahead', {
     what: `The store ${store.name} holds points or log of which this catalog knows nothing: the catalog is older than the store.`,
     touched: 'Nothing in the store was removed.',
-    next: 'Bring back a newer copy of the catalog. Until then what interrupted runs leave in the store stays.',
+    next: 'Restore a newer copy of the catalog. Until then what interrupted runs leave in the store stays.',
   })
 }
 

@@ -11,7 +11,7 @@ import type { PlannedDatabase } from './restore-plan'
 /** How many differences a receipt lists. */
 const LISTED = 50
 
-/** Whether all of a database was brought back to where its names are its own, so that its structure can be compared as a whole. */
+/** Whether all of a database was restored to where its names are its own, so that its structure can be compared as a whole. */
 export function isWhole({ source, manifest, wish, plan }: PlannedDatabase): boolean {
   const all = wish.picks.some((pick) => isWithin(pathOf(source, manifest.name), pick))
   return all && wish.what === 'both' && wish.into.mode !== 'beside' && plan.operations.every(({ renamed }) => !renamed)
@@ -19,7 +19,7 @@ export function isWhole({ source, manifest, wish, plan }: PlannedDatabase): bool
 
 /**
  * After a whole restore the server's own dump of the structure is set beside the one in the point, statement by
- * statement. What differs is on the receipt; what could not be brought back is told there already, with its reason.
+ * statement. What differs is on the receipt; what could not be restored is told there already, with its reason.
  */
 export async function proveStructure(run: RunContext, planned: PlannedDatabase, receipts: Receipts): Promise<void> {
   const { source, access, database, manifest, target, serverVersion } = planned
@@ -54,7 +54,7 @@ const listed = (differences: DumpDifference[]) =>
     ? differences
     : [...differences.slice(0, LISTED), { what: `${differences.length - LISTED} more`, why: 'Compare the dumps of both.', name: '' }]
 
-/** Entries of the point whose things were brought back, as they are written at the target. */
+/** Entries of the point whose things were restored, as they are written at the target. */
 function expectedOf({ manifest, writing, plan }: PlannedDatabase, undone: Set<string>): StructureEntry[] {
   const roots = rootsOf(manifest.entries, manifest.sequences)
   const byId = new Map(manifest.entries.map((entry) => [entry.id, entry]))

@@ -14,14 +14,14 @@ export interface RestoreTally {
   merged: number
   /** Made by a restore that was taken back. */
   dropped: number
-  /** Asked for, and not brought back. */
+  /** Asked for, and not restored. */
   left: number
   /** There already, and the same as then. */
   same: number
   failed: number
   /** Parts of things that are back (a comment, a grant, a foreign key) which could not be put in place. */
   leftParts: number
-  /** Brought back, and not as it was in everything. */
+  /** Restored, and not as it was in everything. */
   unequal: number
 }
 
@@ -45,7 +45,7 @@ function unequalWords({ operation, differences }: TableOutcome): string {
   return operation.asOf === null ? what : `${operation.asOf} ${what}`
 }
 
-/** What became of a thing that was brought back as the plan says. */
+/** What became of a thing that was restored as the plan says. */
 export function outcomeOf({ verb, renamed }: { verb: string; renamed: boolean }): 'made' | 'replaced' | 'renamed' | 'merged' {
   return verb === 'merge' ? 'merged' : renamed ? 'renamed' : verb === 'replace' ? 'replaced' : 'made'
 }
@@ -120,7 +120,7 @@ export class Receipts {
     this.line(path, target, verb, 'failed', { reason: `${what} ${touched}` })
   }
 
-  /** Paths of what could not be brought back. */
+  /** Paths of what could not be restored. */
   undone(): Set<string> {
     return new Set(this.rows.filter(({ outcome }) => outcome === 'failed').map(({ path }) => path))
   }

@@ -63,6 +63,6 @@ async function readThrough(
   throw new VesselError('content_unequal', {
     what: `What the store holds of ${held.path} does not have the fingerprint that was taken at capture.`,
     touched: 'Nothing was changed.',
-    next: 'Bring back from another point, and verify the store.',
+    next: 'Restore from another point, and verify the store.',
   })
 }

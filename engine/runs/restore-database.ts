@@ -59,9 +59,9 @@ export class DatabaseRestore {
         await this.standalone('before', count)
       })
       if (steps.large !== null) await this.run.step(steps.large, (count) => this.largeObjects(count))
-      for (const { group, ordinal } of steps.groups.filter((one) => !one.group.late)) await this.restoreOne(group, ordinal)
+      for (const { group, ordinal } of steps.groups.filter((group) => !group.group.late)) await this.restoreOne(group, ordinal)
       await this.run.step(steps.after, (count) => this.standalone('after', count))
-      for (const { group, ordinal } of steps.groups.filter((one) => one.group.late)) await this.restoreOne(group, ordinal)
+      for (const { group, ordinal } of steps.groups.filter((group) => group.group.late)) await this.restoreOne(group, ordinal)
       await this.run.step(steps.last, (count) => this.standalone('last', count))
       const last = { run: this.run, point: this.point, planned: this.planned, receipts: this.receipts }
       await makeStrict(last)

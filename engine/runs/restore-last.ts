@@ -114,7 +114,9 @@ export function saySequences({ planned, receipts }: Ending): void {
   const { source, manifest, plan } = planned
   const path = pathOf(source, manifest.name, 'sequences')
   const owned = new Set(manifest.sequences.flatMap(({ ownedBy }) => (ownedBy ? [pathOf(source, manifest.name, ...ownedBy)] : [])))
-  const some = plan.operations.some((one) => one.verb !== 'leave' && (one.kind === 'sequence' || owned.has(one.path)))
+  const some = plan.operations.some(
+    (operation) => operation.verb !== 'leave' && (operation.kind === 'sequence' || owned.has(operation.path)),
+  )
   for (const { reason } of some ? manifest.missing.filter((one) => one.path === path) : [])
     receipts.line(path, `${planned.access.name} / ${planned.database}`, 'compare', 'left', { reason, equal: true })
 }

@@ -75,7 +75,7 @@ export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wis
   throw new VesselError('nothing_picked', {
     what: 'Nothing of this point is picked.',
     touched: 'Nothing was changed.',
-    next: 'Tick what is to be brought back.',
+    next: 'Tick what is to be restored.',
   })
 }
 
@@ -120,7 +120,7 @@ async function planDatabase(
 /** What is only mended or filled stands already. */
 const isJudged = ({ verb, how }: Operation) => verb !== 'leave' && how !== 'refill'
 
-/** What would not come back of a whole restore is told with what of it is brought back now. */
+/** What would not come back of a whole restore is told with what of it is restored now. */
 function tellJudged(plan: DatabasePlan, judged: Missing[]): void {
   for (const { path, reason } of judged)
     for (const operation of plan.operations) if (operation.path === path && isJudged(operation)) operation.warnings.push(reason)

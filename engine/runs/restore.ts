@@ -17,7 +17,7 @@ import { rehearseNamespace } from './clusters/rehearse'
 import { NamespaceRestore } from './clusters/restore'
 import { blockedBy, planAll, requireAgreed, type PlannedDatabase, type PlannedWish } from './restore-plan'
 
-/** One thing to bring back; taking a restore back takes one for each point that it kept. */
+/** One thing to restore; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
   point: string
   /** Further points that one restore kept, which are taken as one with it. */
@@ -83,7 +83,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
     for (const unmaking of unmakings) await unmaking.go(true)
     if (!rehearsal) rolesStay(params.unmakes ?? [], receipts)
   } finally {
-    // What was brought back before a restore was cancelled or failed is on its receipt all the same.
+    // What was restored before a restore was cancelled or failed is on its receipt all the same.
     await receipts.save()
     if (!rehearsal) await noteReturns(run.engine, run.id, isWholeIn(all), wereGone)
   }
@@ -108,7 +108,7 @@ export const takenBackIn = ({ unmakes = [], unlinks = {} }: Pick<RestoreParams, 
   ...new Set([...unmakes.map((path) => pathOf(...namesOf(path).slice(0, 2))), ...Object.keys(unlinks)]),
 ]
 
-/** What is to be brought back, planned against what stands at the target now. */
+/** What is to be restored, planned against what stands at the target now. */
 async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPart[]> {
   const parts: OpenPart[] = []
   const also = takenBackIn(params)
@@ -117,7 +117,7 @@ async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPa
     const planned = await planAll(run.engine, point, wishOf(part.wish), also)
     for (const database of planned.databases) database.confirm = () => run.confirm()
     await point.ready((path) =>
-      planned.databases.some(({ plan }) => plan.operations.some((one) => one.path === path && one.verb !== 'leave')),
+      planned.databases.some(({ plan }) => plan.operations.some((operation) => operation.path === path && operation.verb !== 'leave')),
     )
     parts.push({ point, planned })
   }

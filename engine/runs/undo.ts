@@ -140,7 +140,7 @@ async function putRows(client: pg.Client, table: UndoTable, choices: UndoChoices
     const set = row.columns.map((i) => `${quoteIdentifier(table.columns[i]!)} = ${values(table, row.before!, [i])[0]}`)
     await client.query(`update only ${name} set ${set.join(', ')} where ${keyCondition(table, row.now!)}`)
   }
-  const back = rows.filter(({ act }) => act === 'bring back')
+  const back = rows.filter(({ act }) => act === 'restore')
   for (let from = 0; from < back.length; from += ROWS_AT_ONCE) {
     const some = back.slice(from, from + ROWS_AT_ONCE).map(({ before }) => `(${values(table, before!, all).join(', ')})`)
     await client.query(

@@ -94,7 +94,7 @@ class RecordVerification {
     const inherited = artifact.parent ? (this.damages.get(artifact.parent) ?? []) : []
     this.damages.set(artifact.id, [...own, ...inherited])
     const isWhole = artifact.kind === 'full' || artifact.kind === 'synthetic'
-    // Of a full what is whole can be brought back; nothing leads through a log or a difference that is not.
+    // Of a full what is whole can be restored; nothing leads through a log or a difference that is not.
     const isBroken = own.length > 0 && (!isWhole || own.some(({ path }) => path === artifact.member))
     const { numUpdatedRows: changed } = await this.db
       .updateTable('artifact')

@@ -76,7 +76,10 @@ function differential(known: Known): WayOfBackup {
   const { lanes, databases, followers } = known
   const logless = databases.filter((member) => !isFollowed(followers.get(member)?.state))
   const unfounded = logless.find(
-    (member) => !lanes.artifacts.some((one) => one.member === member && !one.damaged && (one.kind === 'full' || one.kind === 'synthetic')),
+    (member) =>
+      !lanes.artifacts.some(
+        (artifact) => artifact.member === member && !artifact.damaged && (artifact.kind === 'full' || artifact.kind === 'synthetic'),
+      ),
   )
   const followed = { ...known, databases: databases.filter((member) => !logless.includes(member)) }
   const obstacle = unfounded ? `${placeInWords(unfounded)} has no full yet that it could build upon.` : fromLog(followed, 'differential')

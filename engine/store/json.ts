@@ -166,10 +166,10 @@ async function nestedList(store: Store, ref: LinesRef, sized: Sized): Promise<un
 async function chunksOrList(items: AsyncIterable<unknown>): Promise<unknown[] | ChunkList> {
   const chunks = new ChunkList()
   let list: unknown[] | null = null
-  for await (const one of items) {
-    if (list) list.push(one)
-    else if (ChunkList.fits(one)) chunks.push(one)
-    else list = [...chunks, one]
+  for await (const item of items) {
+    if (list) list.push(item)
+    else if (ChunkList.fits(item)) chunks.push(item)
+    else list = [...chunks, item]
   }
   return list ?? chunks
 }

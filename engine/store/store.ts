@@ -136,7 +136,7 @@ export class Store {
     return new VesselError('content_missing', {
       what: `The store ${this.name} does not hold the chunk ${name.slice(0, 16)}…, which a point refers to.`,
       touched: 'Nothing was changed.',
-      next: 'Verify the store to see which points are affected, and bring back from another point.',
+      next: 'Verify the store to see which points are affected, and restore from another point.',
     })
   }
 
@@ -144,7 +144,7 @@ export class Store {
     return new VesselError('content_damaged', {
       what: `The chunk ${name.slice(0, 16)}… in ${packPath(place.pack)} at byte ${place.position} is damaged: its seal does not hold.`,
       touched: 'Nothing was changed. The damaged bytes were not used.',
-      next: 'Verify the store to see which points are affected, and bring back from another point. Look at the disk.',
+      next: 'Verify the store to see which points are affected, and restore from another point. Look at the disk.',
       cause,
     })
   }
@@ -215,7 +215,7 @@ export class Store {
       throw new VesselError('point_damaged', {
         what: `The record of the ${what} in ${this.name} is damaged: its seal does not hold.`,
         touched: 'Nothing was changed.',
-        next: 'Bring back from another point, and look at the disk.',
+        next: 'Restore from another point, and look at the disk.',
         cause,
       })
     }

@@ -178,7 +178,7 @@ async function damagedPoints(engine: EngineContext, vessels: VesselStanding[]): 
     .orderBy('at', 'desc')
     .execute()
   return [...grouped(rows, ({ vessel_id: id }) => id)].flatMap(([id, own]): Attention[] => {
-    const vessel = vessels.find((one) => one.id === id)
+    const vessel = vessels.find((vessel) => vessel.id === id)
     const [newest] = own
     if (!vessel) return []
     return [

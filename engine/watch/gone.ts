@@ -26,7 +26,7 @@ export async function goneThings(engine: EngineContext, vessels: Vessel[], isTol
   if (gone.length === 0) return []
   const containers: Found[] = await query.where('kind', 'in', CONTAINERS).execute()
   const labelsOf = labelsIn(containers)
-  const lost = new Map(containers.filter(({ gone_at }) => gone_at !== null).map((one) => [one.path, one]))
+  const lost = new Map(containers.filter(({ gone_at }) => gone_at !== null).map((container) => [container.path, container]))
   const losses = new Map<string, GoneFrom>()
   for (const vessel of vessels) {
     const taken = select(vessel.definition.rules, gone, labelsOf).taken as Found[]

@@ -343,7 +343,9 @@ export class Pods {
     const pids = this.parts.objects
       .list(PODS, claim.metadata.namespace)
       .filter((pod) => usesClaim(pod, claim.metadata.name))
-      .flatMap((pod) => [...(this.running.get(pod.metadata.uid)?.containers.values() ?? [])].flatMap((one) => one.process?.pid ?? []))
+      .flatMap((pod) =>
+        [...(this.running.get(pod.metadata.uid)?.containers.values() ?? [])].flatMap((container) => container.process?.pid ?? []),
+      )
     for (const pid of pids) {
       this.frozen.set(pid, (this.frozen.get(pid) ?? 0) + 1)
       this.signal(pid, 'SIGSTOP')

@@ -25,7 +25,7 @@ export function readAddress(types: ResourceType[], url: URL): ObjectRequest {
     rest = rest.slice(2)
   }
   const [plural, name, part] = rest
-  const type = types.find((one) => one.group === group && one.version === version && one.plural === plural)
+  const type = types.find((type) => type.group === group && type.version === version && type.plural === plural)
   if (!type || rest.length > 3 || (part && !type.subresources.includes(part))) throw unknownPath()
   if (namespace !== undefined && !type.namespaced) throw unknownPath()
   return { type, namespace, name, part, query: url.searchParams }

@@ -126,7 +126,7 @@ export class Volumes {
       this.parts,
       'PersistentVolumeClaim',
       claim,
-      ({ metadata }) => (metadata.finalizers = metadata.finalizers?.filter((one) => one !== 'kubernetes.io/pvc-protection')),
+      ({ metadata }) => (metadata.finalizers = metadata.finalizers?.filter((finalizer) => finalizer !== 'kubernetes.io/pvc-protection')),
       'spec',
     )
   }

@@ -10,7 +10,7 @@ import { planWish } from '../../engine/runs/restore-plan'
 import { changesOf, closeBreadth, openBreadth, type Breadth } from '../support/breadth'
 import { unwell } from '../support/engine'
 
-// Everything that can be made, brought back where the roles are not there, and by a role that is no superuser: what
+// Everything that can be made, restored where the roles are not there, and by a role that is no superuser: what
 // does not come back was told in the plan, before anything was done.
 
 const STRANGER = { user: 'carrier', password: 'no superuser' }
@@ -86,7 +86,7 @@ describe('a database with everything that can be made', () => {
     dropOther('roleless')
   })
 
-  it('brought back by a role that is no superuser, lacks only what was told of it before', async () => {
+  it('restored by a role that is no superuser, lacks only what was told of it before', async () => {
     const wish = { into: { mode: 'elsewhere' as const, source: 'humble', database: 'humble' }, makeRoles: true }
     const refused = await bench.restore(vessel, point, wish)
     // Two kinds are refused outright, so that nobody takes them for done.

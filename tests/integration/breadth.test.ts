@@ -17,7 +17,7 @@ afterAll(async () => {
   await closeBreadth(all)
 })
 
-/** What somebody did to it, without dropping anything that the server's own dump could not bring back as it was. */
+/** What somebody did to it, without dropping anything that the server's own dump could not restore as it was. */
 const DAMAGE = {
   'owners, rights and comments of all that is no table': `
     do $$ declare statement text; begin for statement in

@@ -8,7 +8,7 @@ import { takeBack } from '../../engine/runs/take-back'
 import { BoardingBench, check, settled, wish } from '../support/boarding'
 import { namespace } from '../support/cluster'
 
-// Namespaces brought back: where they were, under other names, on another cluster; and proven.
+// Namespaces restored: where they were, under other names, on another cluster; and proven.
 
 let boarding: BoardingBench
 

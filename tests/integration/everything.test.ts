@@ -6,7 +6,7 @@ import { Workbench } from '../support/engine'
 import { EVERYTHING } from '../support/everything'
 
 // What simple restores forget. The oracle is the server's own dump utility: what it writes of the original and
-// of what was brought back is the same, statement by statement and row by row.
+// of what was restored is the same, statement by statement and row by row.
 
 let bench: Workbench
 let vessel: Vessel

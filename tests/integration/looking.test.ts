@@ -110,7 +110,7 @@ describe('the things of sources', () => {
     expect((await unprotected(bench.engine)).map(({ path }) => path)).toContain(bench.path('spare'))
   })
 
-  it('offers to bring back what is gone, from a point that holds it', async () => {
+  it('offers to restore what is gone, from a point that holds it', async () => {
     await bench.run('backup', vessel)
     const loss = (await openLosses(bench.engine)).find(({ what }) => what.startsWith('sales.leg is gone'))!
     expect(loss.ways[0]!.to).toContain(`point=${point}`)

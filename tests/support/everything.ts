@@ -1,6 +1,6 @@
 /**
  * A database with what real databases hold and simple restores forget. Names are made up; every object is here
- * because something about it is hard to bring back.
+ * because something about it is hard to restore.
  */
 export const EVERYTHING = String.raw`
 do $$ declare role text; begin

@@ -90,7 +90,7 @@ export class LogBench {
     return refAtPosition(this.vessel.slug, 'db', position)
   }
 
-  /** The rows of a table at a moment, as they would be brought back; its count and fingerprint are checked on the way. */
+  /** The rows of a table at a moment, as they would be restored; its count and fingerprint are checked on the way. */
   async rowsAt(ref: string, table: string): Promise<string[]> {
     const path = this.bench.path(...table.split('.'))
     const point = await openPoint(this.bench.engine, ref, rowsOf(path))

@@ -34,7 +34,7 @@ const CHOICES = [
   ['leave', 'Leave'],
 ] as const
 const decide = (some: UndoLine[], choice: 'undo' | 'leave') => (decisions.value = decidedAll(decisions.value, some, choice))
-const ACT = { 'bring back': 'restored', remove: 'removed', 'set back': 'set back', nothing: 'as it is' } as const
+const ACT = { restore: 'restored', remove: 'removed', 'set back': 'set back', nothing: 'as it is' } as const
 const OP: Record<UndoTableRow['later'][number]['op'], string> = {
   insert: 'inserted',
   update: 'updated',

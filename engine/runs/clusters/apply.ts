@@ -26,7 +26,7 @@ export class Applier {
 
   async pathOf(object: ClusterObject, name?: string): Promise<string> {
     const [group, version] = [groupOf(object.apiVersion), versionOf(object.apiVersion)]
-    const find = () => this.resources.find((one) => one.group === group && one.kind === object.kind)
+    const find = () => this.resources.find((resource) => resource.group === group && resource.kind === object.kind)
     if (!find()) await this.learn()
     const found = find()
     if (found) return resourcePath({ ...found, version }, found.namespaced ? object.metadata.namespace : undefined, name)

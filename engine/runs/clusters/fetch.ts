@@ -182,6 +182,6 @@ const nothingLeft = () =>
 const snapshotGone = (path: string, name: string) =>
   new VesselError('snapshot_gone', {
     what: `The snapshot ${name}, the one place that the data of ${path} was in, is not there any more.`,
-    touched: 'The point is as it was; this volume can’t be brought back from it.',
+    touched: 'The point is as it was; this volume can’t be restored from it.',
     next: 'Bring it back from another point.',
   })

@@ -27,7 +27,7 @@ const NOW: CaptureMoment = {
   remainingMs: () => null,
 }
 
-/** What is kept is counted apart from what is brought back. */
+/** What is kept is counted apart from what is restored. */
 const countedApart = (run: RunContext): Progress => ({
   ...run.within(run.signal),
   step: (ordinal, work) => run.step(ordinal, (count) => work((counter, by) => count(`${counter} kept`, by))),
@@ -64,7 +64,7 @@ export async function keepStanding(
     // What is as it was then is in the store already; nobody waits for a whole volume because of one file.
     earlierFiles: async (path) => {
       const from = plan.volumes.find(({ target }) => target === path)?.path
-      const volume = then.volumes.find((one) => one.path === from && one.onlyAt === undefined)
+      const volume = then.volumes.find((volume) => volume.path === from && volume.onlyAt === undefined)
       return volume && (() => entriesOf(store, volume))
     },
     willLeave: (source) => willLeave(run, source),

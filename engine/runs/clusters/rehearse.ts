@@ -47,7 +47,7 @@ export async function rehearseNamespace(run: RunContext, point: OpenPoint, plann
           receipts.leave(operation)
           continue
         }
-        const volume = manifest.volumes.find((one) => one.path === path)!
+        const volume = manifest.volumes.find((volume) => volume.path === path)!
         await readThrough(run, point, volume, count)
         receipts.line(path, target, verb, outcomeOf(operation), {
           rows: volume.files,
@@ -81,7 +81,7 @@ async function readThrough(
     throw new VesselError('content_unequal', {
       what: `What the store holds of ${entry.path} in ${volume.path} does not have the checksum that was taken at capture.`,
       touched: 'Nothing was changed.',
-      next: 'Bring back from another point, and verify the store.',
+      next: 'Restore from another point, and verify the store.',
     })
   }
 }

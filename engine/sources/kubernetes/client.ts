@@ -187,7 +187,7 @@ export class ClusterClient {
       { group: '', version: 'v1' },
       ...groups.groups.map(({ name, preferredVersion }) => ({ group: name, version: preferredVersion.version })),
     ]
-    return (await Promise.all(versions.map((one) => this.resourcesOf(one)))).flat()
+    return (await Promise.all(versions.map((version) => this.resourcesOf(version)))).flat()
   }
 
   /** What one version of a group serves. */

@@ -59,10 +59,10 @@ const NEEDS: Need[] = [
   },
   {
     id: 'write',
-    title: 'Right to bring back',
+    title: 'Right to restore',
     rights: of('*', '*', 'create', 'patch', 'update', 'delete'),
     yes: 'Whatever was lost can be made again.',
-    no: 'Nothing can be brought back into this cluster.',
+    no: 'Nothing can be restored into this cluster.',
   },
 ]
 

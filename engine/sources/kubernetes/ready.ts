@@ -31,6 +31,6 @@ export function whyNotReady({ status }: KubeObject): string {
     replicas?: number
     conditions?: Condition[]
   }
-  const message = conditions.find((one) => one.status !== 'True' && one.message)?.message
+  const message = conditions.find((condition) => condition.status !== 'True' && condition.message)?.message
   return `${readyReplicas} of ${replicas} ready${message ? `: ${message}` : ''}`
 }

@@ -33,7 +33,7 @@ export class Temporary {
   ) {}
 
   resource(kind: string, group = ''): ApiResource {
-    const found = this.resources.find((one) => one.kind === kind && one.group === group)
+    const found = this.resources.find((resource) => resource.kind === kind && resource.group === group)
     if (found) return found
     throw new VesselError('kind_missing', {
       what: `${this.client.access.name} serves no ${kind}${group ? ` of ${group}` : ''}.`,
@@ -137,7 +137,7 @@ const temporaryKinds = (resources: ApiResource[]): ApiResource[] =>
     ['Pod', ''],
     ['PersistentVolumeClaim', ''],
     ['VolumeSnapshot', SNAPSHOT_GROUP],
-  ].flatMap(([kind, group]) => resources.find((one) => one.kind === kind && one.group === group) ?? [])
+  ].flatMap(([kind, group]) => resources.find((resource) => resource.kind === kind && resource.group === group) ?? [])
 
 /**
  * Removes everything that one run has left anywhere in a cluster.

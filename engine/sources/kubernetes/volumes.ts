@@ -144,7 +144,7 @@ async function* podsThatHave(
   const { namespace, name } = claim.metadata
   for await (const pod of client.list(temporary.resource('Pod'), namespace)) {
     const volumes = (pod.spec?.volumes ?? []) as { persistentVolumeClaim?: { claimName: string } }[]
-    if (volumes.some((one) => one.persistentVolumeClaim?.claimName === name)) yield pod
+    if (volumes.some((volume) => volume.persistentVolumeClaim?.claimName === name)) yield pod
   }
 }
 

@@ -41,7 +41,7 @@ async function isEmpty(client: pg.Client): Promise<boolean> {
   return rows.length === 0
 }
 
-/** Drops a database with its connections, subscriptions that were brought back without being connected included. */
+/** Drops a database with its connections, subscriptions that were restored without being connected included. */
 export async function dropDatabase(client: pg.Client, name: string): Promise<void> {
   await client.query(`drop database if exists ${quoteIdentifier(name)} with (force)`)
 }
@@ -102,7 +102,7 @@ export async function writeProperties(
   if (then.connectionLimit !== (now?.connectionLimit ?? -1))
     await run(`alter database ${database} connection limit ${then.connectionLimit}`, 'connection limit')
   const whose = (role: string | null) => (role === null ? `database ${database}` : `role ${quoteIdentifier(role)} in database ${database}`)
-  for (const role of new Set((now?.settings ?? []).map((one) => one.role))) await run(`alter ${whose(role)} reset all`, 'settings')
+  for (const role of new Set((now?.settings ?? []).map((setting) => setting.role))) await run(`alter ${whose(role)} reset all`, 'settings')
   for (const { role, setting } of then.settings) {
     const [key, value] = [setting.slice(0, setting.indexOf('=')), setting.slice(setting.indexOf('=') + 1)]
     const to = LISTS.has(key) ? value : quoteLiteral(value)

@@ -154,7 +154,7 @@ async function roleFindings(access: PostgresAccess, client: pg.Client): Promise<
       'Right to replicate',
       role.replication,
       'The log can be followed.',
-      'The log can’t be followed, so only the moments of backups can be brought back.',
+      'The log can’t be followed, so only the moments of backups can be restored.',
       `ALTER ROLE ${user} REPLICATION;`,
     ),
     finding(
@@ -176,7 +176,7 @@ async function logFinding(client: pg.Client): Promise<ProbeFinding> {
     id: 'wal_level',
     title: 'Log level',
     outcome: 'advice',
-    detail: `wal_level is ${level}. Without logical, only the moments of backups can be brought back.`,
+    detail: `wal_level is ${level}. Without logical, only the moments of backups can be restored.`,
     mend: `ALTER SYSTEM SET wal_level = 'logical';  -- then restart the server`,
   }
 }

@@ -8,7 +8,7 @@ import { readKubeconfig } from '../../../engine/sources/kubernetes/access'
 import { Person } from '../../support/browser'
 import { manifestService, namespace, snapshots, storage, TestCluster } from '../../support/cluster'
 
-// A namespace is held still while it is backed up, lost, and brought back on another cluster; with proof.
+// A namespace is held still while it is backed up, lost, and restored on another cluster; with proof.
 
 export function holdAndReturn(): void {
   let person: Person

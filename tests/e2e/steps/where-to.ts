@@ -151,7 +151,7 @@ export function whereTo(): void {
     expect(sql('select fare from sales.booking_leg where leg_id = 650')).toBe('3.00')
   })
 
-  it('is told once of what went from a schema together, and brings back just that', async () => {
+  it('is told once of what went from a schema together, and restores just that', async () => {
     const counted = () => sql('select (select count(*) from loyalty.voucher), (select sum(points) from loyalty.point_entry)')
     const before = counted()
     const members = sql(`select 'loyalty.member'::regclass::oid`)
