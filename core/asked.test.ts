@@ -1,6 +1,6 @@
 import { getDotPath, safeParse, type GenericSchema } from 'valibot'
 import { describe, expect, it } from 'vitest'
-import { Access, NewSource, NewStore, RestoreName, VesselName } from './asked'
+import { Access, Named, NewSource, NewStore } from './asked'
 
 /** What stands beside each field. */
 const told = (schema: GenericSchema, given: unknown) =>
@@ -38,10 +38,10 @@ describe('what a form asks for', () => {
     expect(Object.keys(told(NewSource, { ...SERVER, name }))).toEqual(['name'])
   })
 
-  it.each([RestoreName, VesselName])('is a name by which it is found again', (schema) => {
-    expect(told(schema, { name: 'Bookings, nightly' })).toEqual({})
-    expect(told(schema, { name: '' })).toEqual({ name: 'The name needs a letter or a digit at least.' })
-    expect(told(schema, { name: 'x'.repeat(81) })).toEqual({ name: 'The name has 81 characters, and may have 80.' })
-    expect(told(schema, { name: 'a\u200bb' })).toEqual({ name: 'The name holds a character that can’t be seen.' })
+  it('is a name by which it is found again', () => {
+    expect(told(Named, { name: 'Bookings, nightly' })).toEqual({})
+    expect(told(Named, { name: '' })).toEqual({ name: 'The name needs a letter or a digit at least.' })
+    expect(told(Named, { name: 'x'.repeat(81) })).toEqual({ name: 'The name has 81 characters, and may have 80.' })
+    expect(told(Named, { name: 'a\u200bb' })).toEqual({ name: 'The name holds a character that can’t be seen.' })
   })
 })

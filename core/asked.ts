@@ -1,18 +1,9 @@
 import * as v from 'valibot'
-import { nameTrouble } from './things/name'
+import { NAME_LENGTH, nameTrouble } from './things/name'
 
 // What forms and routes both ask for: the forms tell beside each field what the routes would refuse.
 
 export const text = (most: number) => v.pipe(v.string(), v.maxLength(most, `It may have ${most} characters at most.`))
-/** A name by which people find something again. */
-const named = (most: number) =>
-  v.pipe(
-    v.string(),
-    v.rawCheck(({ dataset, addIssue }) => {
-      const trouble = dataset.typed ? nameTrouble(dataset.value, most) : null
-      if (trouble) addIssue({ message: trouble })
-    }),
-  )
 const needed = (most: number, why: string) =>
   v.pipe(
     text(most),
@@ -95,8 +86,13 @@ export const NewSource = v.pipe(
 /** Why something is done, for its receipt. */
 export const Reason = v.strictObject({ reason: v.optional(v.nullable(text(500)), null) })
 
-/** Under which name a restore is kept. */
-export const RestoreName = v.strictObject({ name: named(80) })
-
-/** Under which name a vessel is known. */
-export const VesselName = v.strictObject({ name: named(80) })
+/** The name by which a vessel, or a restore that is kept, is found again. */
+export const Named = v.strictObject({
+  name: v.pipe(
+    v.string(),
+    v.rawCheck(({ dataset, addIssue }) => {
+      const trouble = dataset.typed ? nameTrouble(dataset.value, NAME_LENGTH) : null
+      if (trouble) addIssue({ message: trouble })
+    }),
+  ),
+})

@@ -1,5 +1,7 @@
 // Words that several places share.
 import { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural } from '~~/core/time/words'
+import { sortMissing } from '~~/core/content/missing'
+import type { Missing } from '~~/core/content/manifest'
 import { CONSISTENCY } from '~~/core/quiesce/consistency'
 import type { RunRow } from '~~/server/views'
 
@@ -16,14 +18,16 @@ export const STATE_WHY = {
   broken: 'It can’t be restored within its promises.',
   paused: 'On purpose not backed up.',
 } as const
-export const MENDED_WHY = 'Restored in the last days, and proven equal to its point.'
+export const MENDED_WHY = 'What was restored of it in the last days was proven equal to its point.'
 /** What a point lacks, in few words and in a sentence. */
 export const LACKS = {
   'only at the source': 'Some of its data is only in a snapshot at its source, and not in the store yet.',
   partial: 'Some of what was to be taken is not in it.',
 } as const
-export const lackInWords = (missing: { onlyAt?: unknown }[]): keyof typeof LACKS =>
-  missing.some(({ onlyAt }) => onlyAt !== undefined) ? 'only at the source' : 'partial'
+export function lackInWords({ missing, complete }: { missing: Missing[]; complete: boolean }): keyof typeof LACKS | null {
+  if (sortMissing(missing).atSource.length > 0) return 'only at the source'
+  return complete ? null : 'partial'
+}
 
 export const RUN_KIND = {
   backup: 'Backup',

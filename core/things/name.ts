@@ -1,3 +1,6 @@
+/** How long the name of a vessel, or of a restore that is kept, may be. */
+export const NAME_LENGTH = 80
+
 /** Why what a person typed can't be the name of something; null when it can. Blanks around it don't count. */
 export function nameTrouble(name: string, longest: number): string | null {
   const text = name.trim()

@@ -3,7 +3,7 @@ import { lackOf, type Lack } from '../../core/content/missing'
 import { VesselError } from '../../core/errors'
 import type { Begins } from '../../core/restore/choice'
 import { wishOf, type Wish } from '../../core/restore/wish'
-import { nameTrouble } from '../../core/things/name'
+import { NAME_LENGTH, nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import type { Vessel } from './vessels'
 
@@ -69,7 +69,7 @@ export async function saveRestore(
   reason: string | null,
   begins: Begins = { which: 'newest good' },
 ): Promise<string> {
-  const trouble = nameTrouble(name, 80)
+  const trouble = nameTrouble(name, NAME_LENGTH)
   if (trouble)
     throw new VesselError('bad_name', { what: trouble, touched: 'Nothing was saved.', next: 'Give it another one.', status: 400 })
   const trimmed = name.trim()

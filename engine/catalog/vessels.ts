@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import { definitionTroubles, type VesselDefinition } from '../../core/plan/definition'
-import { nameTrouble, slugFor } from '../../core/things/name'
+import { NAME_LENGTH, nameTrouble, slugFor } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 
@@ -13,8 +13,6 @@ export interface Vessel {
   version: number
   definition: VesselDefinition
 }
-
-const NAME_LENGTH = 80
 
 /** Saves a new vessel with version 1 of its definition. */
 export async function addVessel(engine: EngineContext, name: string, definition: VesselDefinition): Promise<Vessel> {

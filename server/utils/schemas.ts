@@ -1,5 +1,5 @@
 import * as v from 'valibot'
-import { Access, NewRun, NewStore, RestoreName, text } from '../../core/asked'
+import { Access, NewRun, NewStore, Named, text } from '../../core/asked'
 import { readRef } from '../../core/chain/moment-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
@@ -208,7 +208,7 @@ const Begins = v.variant('which', [
   v.strictObject({ which: v.literal('named'), point: v.pipe(v.string(), v.uuid()) }),
 ])
 export const SaveRestore = v.strictObject({
-  ...RestoreName.entries,
+  ...Named.entries,
   wish: WishSchema,
   reason: v.optional(v.nullable(text(500)), null),
   begins: v.optional(Begins, { which: 'newest good' }),

@@ -106,42 +106,33 @@ async function storeMade(name: string) {
           ><span class="soft text-[13px]">compressed, encrypted, and stored only once</span>
         </h2>
         <div class="rule mt-2 border-y border-[var(--line)] text-[13px]">
-          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-            <span>Store</span>
-            <span class="flex items-center gap-4"
-              ><USelect
-                v-model="draft.definition.store"
-                :items="storeItems"
-                value-key="value"
-                placeholder="choose one"
-                class="w-64"
-                aria-label="Store"
-              /><button class="lnk" @click="making = true">Make a store…</button></span
-            >
-          </div>
-          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-            <span>If a part can’t be taken</span>
-            <span class="flex items-center gap-4"
-              ><ChoiceBar v-model="draft.definition.partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
-                draft.definition.partly === 'fail'
-                  ? 'the run fails, and nothing is stored'
-                  : 'the point is kept with a warning, and says what is missing'
-              }}</span></span
-            >
-          </div>
-          <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-            <label for="readers">Parallel readers</label>
-            <span class="flex items-center gap-4"
-              ><UInput
-                id="readers"
-                v-model.number="draft.definition.readers"
-                type="number"
-                :min="READERS.min"
-                :max="READERS.max"
-                class="w-24"
-              /><span class="soft">connections that read tables at once, all through one snapshot</span></span
-            >
-          </div>
+          <FieldRow label="Store"
+            ><USelect
+              v-model="draft.definition.store"
+              :items="storeItems"
+              value-key="value"
+              placeholder="choose one"
+              class="w-64"
+              aria-label="Store"
+            /><button class="lnk" @click="making = true">Make a store…</button></FieldRow
+          >
+          <FieldRow label="If a part can’t be taken"
+            ><ChoiceBar v-model="draft.definition.partly" :choices="PARTLY" label="If a part can’t be taken" /><span class="soft">{{
+              draft.definition.partly === 'fail'
+                ? 'the run fails, and nothing is stored'
+                : 'the point is kept with a warning, and says what is missing'
+            }}</span></FieldRow
+          >
+          <FieldRow label="Parallel readers" field="readers"
+            ><UInput
+              id="readers"
+              v-model.number="draft.definition.readers"
+              type="number"
+              :min="READERS.min"
+              :max="READERS.max"
+              class="w-24"
+            /><span class="soft">connections that read tables at once, all through one snapshot</span></FieldRow
+          >
         </div>
       </section>
     </div>

@@ -62,54 +62,41 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       >
     </div>
     <template v-if="log.follow && logged !== 'none'">
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-        <label for="log-seconds">Stored at the latest after</label>
-        <span class="flex items-center gap-3"
-          ><UInput
-            id="log-seconds"
-            v-model.number="log.everySeconds"
-            type="number"
-            :min="LOG.seconds.min"
-            :max="LOG.seconds.max"
-            class="w-24"
-          /><span class="soft">seconds; what is not in the store yet does not count as safe</span></span
-        >
-      </div>
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-        <label for="log-keep">The source may keep</label>
-        <span class="flex items-center gap-3"
-          ><UInput id="log-keep" v-model.number="keepMb" type="number" :min="LOG.keep.min / MIB" class="w-24" /><span class="soft"
-            >MB of log for us; at that the slot is given up, and a new full begins</span
-          ></span
-        >
-      </div>
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-        <span>Structure is followed by</span>
-        <span class="flex"><ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by" /></span>
-      </div>
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-        <label for="log-audit">An audit reads at most</label>
-        <span class="flex items-center gap-3"
-          ><UInput
-            id="log-audit"
-            v-model.number="auditRate"
-            type="number"
-            :min="LOG.auditRate.min"
-            :max="LOG.auditRate.max"
-            class="w-24"
-          /><span class="soft">MB a second, so that the source has its disk for others</span></span
-        >
-      </div>
-      <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5" data-audit>
-        <span>Tables are audited</span>
-        <span class="flex items-center gap-3"
-          ><ChoiceBar v-model="auditWhen" :choices="WHEN" label="When tables are audited" /><template v-if="auditWhen === 'hours'"
-            ><UInput v-model.number="auditFrom" type="number" min="0" max="23" class="w-20" aria-label="From this hour" /><span class="soft"
-              >and</span
-            ><UInput v-model.number="auditTo" type="number" min="0" max="23" class="w-20" aria-label="To this hour" /></template
-          ><span class="soft">{{ auditWhen === 'hours' ? 'o’clock UTC; each within a week' : 'each within a week' }}</span></span
-        >
-      </div>
+      <FieldRow label="Stored at the latest after" field="log-seconds"
+        ><UInput
+          id="log-seconds"
+          v-model.number="log.everySeconds"
+          type="number"
+          :min="LOG.seconds.min"
+          :max="LOG.seconds.max"
+          class="w-24"
+        /><span class="soft">seconds; what is not in the store yet does not count as safe</span></FieldRow
+      >
+      <FieldRow label="The source may keep" field="log-keep"
+        ><UInput id="log-keep" v-model.number="keepMb" type="number" :min="LOG.keep.min / MIB" class="w-24" /><span class="soft"
+          >MB of log for us; at that the slot is given up, and a new full begins</span
+        ></FieldRow
+      >
+      <FieldRow label="Structure is followed by"
+        ><ChoiceBar v-model="log.structure" :choices="STRUCTURE" label="Structure is followed by"
+      /></FieldRow>
+      <FieldRow label="An audit reads at most" field="log-audit"
+        ><UInput
+          id="log-audit"
+          v-model.number="auditRate"
+          type="number"
+          :min="LOG.auditRate.min"
+          :max="LOG.auditRate.max"
+          class="w-24"
+        /><span class="soft">MB a second, so that the source has its disk for others</span></FieldRow
+      >
+      <FieldRow label="Tables are audited" data-audit
+        ><ChoiceBar v-model="auditWhen" :choices="WHEN" label="When tables are audited" /><template v-if="auditWhen === 'hours'"
+          ><UInput v-model.number="auditFrom" type="number" min="0" max="23" class="w-20" aria-label="From this hour" /><span class="soft"
+            >and</span
+          ><UInput v-model.number="auditTo" type="number" min="0" max="23" class="w-20" aria-label="To this hour" /></template
+        ><span class="soft">{{ auditWhen === 'hours' ? 'o’clock UTC; each within a week' : 'each within a week' }}</span></FieldRow
+      >
     </template>
     <ErrorNote v-if="trouble" :error="trouble" class="my-2" />
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>

@@ -13,12 +13,9 @@ watch(unit, (now, before) => value.value !== null && (value.value = Math.round((
 </script>
 
 <template>
-  <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
-    <label :for="id">{{ label }}</label>
-    <span class="flex items-center gap-3">
-      <UInput :id="id" v-model.number="amount" type="number" min="1" class="w-24" placeholder="none" />
-      <USelect v-model="unit" :items="units" value-key="value" class="w-28" :aria-label="`Unit of ${label}`" />
-      <span class="soft">{{ help }}</span>
-    </span>
-  </div>
+  <FieldRow :label="label" :field="id">
+    <UInput :id="id" v-model.number="amount" type="number" min="1" class="w-24" placeholder="none" />
+    <USelect v-model="unit" :items="units" value-key="value" class="w-28" :aria-label="`Unit of ${label}`" />
+    <span class="soft">{{ help }}</span>
+  </FieldRow>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { NOWHERE } from '~~/core/chain/position'
+import { sortMissing } from '~~/core/content/missing'
 import type { ErrorRecord } from '~~/core/errors'
 import { isWithin } from '~~/core/things/thing'
 import { estimateRestore } from '~~/core/plan/state'
@@ -28,7 +29,7 @@ const { vessel, moment, state, point, unsure, points, bands, heavy, breaks } = d
 defineEmits<{ enter: [at: number]; beside: [ref: string, at: number, side: 'before' | 'after'] }>()
 
 // Data that stayed in a snapshot at its source can be read into the store while that is still there.
-const isLeft = computed(() => (point?.missing ?? []).some(({ onlyAt }) => onlyAt !== undefined))
+const isLeft = computed(() => sortMissing(point?.missing ?? []).atSource.length > 0)
 const fetching = ref(false)
 const fetchError = shallowRef<ErrorRecord | null>(null)
 async function fetchLeft() {

@@ -26,8 +26,8 @@ const listed = computed(() => [...points].reverse().slice(0, all.value ? undefin
         </button>
         <span class="cut flex-1">{{ point.name ?? '' }}</span>
         <span v-if="point.damage.length > 0" class="error">damaged</span>
-        <span v-else-if="!point.complete || lackInWords(point.missing) === 'only at the source'" class="warning"
-          ><ExplainedWord :why="LACKS[lackInWords(point.missing)]">{{ lackInWords(point.missing) }}</ExplainedWord></span
+        <span v-else-if="lackInWords(point)" class="warning"
+          ><ExplainedWord :why="LACKS[lackInWords(point)!]">{{ lackInWords(point) }}</ExplainedWord></span
         >
         <span v-if="point.verifiedAt" class="border-b-2 border-[var(--gold-line)]">verified</span>
       </li>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { RestoreName } from '~~/core/asked'
+import { Named } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 import type { Begins } from '~~/core/restore/choice'
 import type { Wish } from '~~/core/restore/wish'
@@ -42,7 +42,7 @@ async function save() {
   <UPopover v-model:open="open" :ui="{ content: 'w-[330px] p-4 shadow-none ring ring-[var(--line-strong)] bg-[var(--sheet)]' }">
     <UButton data-save-restore>{{ saved ? 'Saved' : 'Save…' }}</UButton>
     <template #content>
-      <UForm :schema="RestoreName" :state="form" class="grid gap-3 text-[13px]" @submit="save">
+      <UForm :schema="Named" :state="form" class="grid gap-3 text-[13px]" @submit="save">
         <UFormField label="Name of this restore" name="name" hint="to run it again later">
           <UInput v-model="form.name" name="restore-name" class="w-full" autofocus />
         </UFormField>

@@ -75,8 +75,8 @@ const columns = computed(() => (picks ? [PICK, ...COLUMNS] : COLUMNS))
         CONSISTENCY[vessel.newest.consistency].word
       }}</ExplainedWord>
       <span v-else class="soft">none</span>
-      <div v-if="vessel.newest && !vessel.newest.complete" class="warning s12">
-        <ExplainedWord :why="LACKS[lackInWords(vessel.newest.missing)]">{{ lackInWords(vessel.newest.missing) }}</ExplainedWord>
+      <div v-if="vessel.newest && lackInWords(vessel.newest)" class="warning s12">
+        <ExplainedWord :why="LACKS[lackInWords(vessel.newest)!]">{{ lackInWords(vessel.newest) }}</ExplainedWord>
       </div>
     </template>
     <template #proven-cell="{ row: vessel }">

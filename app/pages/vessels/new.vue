@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { VesselName } from '~~/core/asked'
+import { Named } from '~~/core/asked'
 import type { ErrorRecord } from '~~/core/errors'
 
 useHead({ title: 'Define a vessel · Unbroken Vessel' })
@@ -39,7 +39,7 @@ onBeforeRouteLeave(() => done || (form.name === '' && !draft.isChanged) || ask(L
           {{ bytesInWords(draft.selection.taken.bytes) }}.</template
         >
       </PageSentence>
-      <UForm :schema="VesselName" :state="form" class="mt-2 text-[13px]">
+      <UForm :schema="Named" :state="form" class="mt-2 text-[13px]">
         <UFormField label="Name" name="name" orientation="horizontal" :ui="{ root: 'justify-start gap-3', label: 'soft font-normal' }"
           ><UInput v-model="form.name" name="vessel-name" placeholder="Bookings" class="w-72" autofocus
         /></UFormField>

@@ -1,8 +1,8 @@
 import * as v from 'valibot'
-import { VesselName } from '../../../core/asked'
+import { Named } from '../../../core/asked'
 import { addVessel } from '../../../engine/catalog/vessels'
 
-const Body = v.strictObject({ ...VesselName.entries, definition: Definition })
+const Body = v.strictObject({ ...Named.entries, definition: Definition })
 
 export default route(async (engine, event) => {
   const { name, definition } = await bodyOf(event, Body)
