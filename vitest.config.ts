@@ -6,7 +6,7 @@ import { defineConfig } from 'vitest/config'
 const lane = (files: string) => files.split(',').map((file) => `tests/integration/${file}.test.ts`)
 const LONGEST = lane('breadth-log,take-back,bad-input,gone,log-application,log-by-chance,log-faults,whereto')
 const SECOND = lane(
-  'encodings,everything,log,log-audit,killed-worker,long-lists,older-catalog,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,quiesce,quiesce-*',
+  'encodings,everything,log,log-audit,killed-worker,long-lists,older-catalog,log-differential,log-names,log-publication,log-readings,log-source,log-trigger-off,cluster,cluster-*,quiesce,quiesce-*',
 )
 // It looks at moments right beside changes, which takes a machine that has time.
 const ALONE = lane('log-structure')

@@ -191,4 +191,18 @@ describe('the structure at a position', () => {
     expect(await told(22, [segment(1, 20, 18)], [], 23)).toEqual([true, 0])
     expect(await told(24, [segment(1, 20, 18)], [], 23)).toEqual([false, 1])
   })
+
+  it('goes on telling what could not be read with it, until it is read with the rest', async () => {
+    const path = 'db/bookings/public/held'
+    const held = { path, reason: 'Its lock was not given within 30 s.' }
+    const full = { ...databaseOf(viewsAfter([], 0), [], position(1)), missing: [held] }
+    const later = databaseOf(viewsAfter([], 0), [], position(20))
+    const structure = { told: true, from: position(20), exact: position(20), read: position(20), chunks: ['later'] }
+    const segment = (from: number, to: number) =>
+      ({ ...NOTHING_TOLD, noticed: 'trigger', from: position(from), to: position(to) }) as unknown as LogManifest
+    const read = new Map([['later', later]])
+    const logs = [segment(1, 17), { ...segment(17, 37), structure }]
+    expect((await stateAfter(1, logs, read, full)).missing).toEqual([held])
+    expect((await stateAfter(3, logs, read, full)).missing).toEqual([])
+  })
 })

@@ -81,7 +81,8 @@ export async function structureAt(
   if (steps.length === 0) {
     const rowColumns = () => columnsSeen(from.logs, before.exact, at, readChunk)
     const { structure, settled } = await betweenLooks(from, found, looked, rowColumns)
-    return { structure: { ...structure, tables: withFills(structure.tables) }, settled, awaits }
+    const missing = [...toldWith(found, structure), ...structure.missing]
+    return { structure: { ...structure, tables: withFills(structure.tables), missing }, settled, awaits }
   }
   const after = [...known, ...behind]
     .filter((piece) => isAfter(piece, at))
@@ -91,7 +92,18 @@ export async function structureAt(
     .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
   const merged = merge(from, found, after ? await after.read() : null, steps, beyond)
   if (looked.open.length > 0) merged.missing.push(betweenLooksOf(from, database.name))
-  return { structure: { ...merged, tables: withFills(merged.tables) }, settled: after !== null, awaits }
+  const missing = [...toldWith(found, merged), ...merged.missing]
+  return { structure: { ...merged, tables: withFills(merged.tables), missing }, settled: after !== null, awaits }
+}
+
+/**
+ * What was told of a structure when it was read holds on; not of tables that are gone, nor of rows, which the log tells
+ * of. What moved while it was read is told where it is used.
+ */
+function toldWith(found: DatabaseManifest, now: DatabaseManifest): Missing[] {
+  const pathsOf = ({ tables }: DatabaseManifest) => new Set(tables.map(({ path }) => path))
+  const [then, still] = [pathsOf(found), pathsOf(now)]
+  return found.missing.filter(({ path, note, reason }) => reason !== MOVED && (still.has(path) ? note : !then.has(path)))
 }
 
 /** What looking told of a position: readings whose change may lie before it or after it, and whether it is looked up to there. */

@@ -172,7 +172,7 @@ export class StructureWatch {
   /** The structure is to be read. */
   changed(): void {
     if (this.reading) this.again = true
-    else this.reading = this.read().finally(() => (this.reading = null))
+    else this.reading = this.read()
   }
 
   /** What tells of changes was off for a while: what was changed meanwhile is found by reading, and where it was is not known. */
@@ -235,6 +235,9 @@ export class StructureWatch {
       } while (this.again && !this.signal.aborted)
     } catch (error) {
       this.failure = error
+    } finally {
+      // In one go with the last look at `again`: what is asked for between the two would be forgotten.
+      this.reading = null
     }
   }
 

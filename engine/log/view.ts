@@ -55,6 +55,10 @@ type Origin = { base: TableManifest | null; stretch: LogRange | null; note: stri
 export class MemberView {
   readonly manifest: Manifest
   private readonly database: DatabaseManifest
+  /** Its structure without rows, with the tables whose rows are not known, and what is told of the structure alone. */
+  readonly structure: DatabaseManifest
+  /** Tables that are there, and whose rows are not known. */
+  readonly lost: TableManifest[] = []
   private readonly origins = new Map<string, Extract<Origin, { base: unknown }>>()
   private readonly reckoned = new Map<string, Promise<void>>()
   /** Whether all that can be known of its structure is known by now. */
@@ -70,7 +74,11 @@ export class MemberView {
     readonly awaits: string | null,
   ) {
     this.settled = settled
-    const missing: Missing[] = [...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]
+    this.structure = {
+      ...structure,
+      missing: eachOnce([...from.full.databases[0]!.missing.filter(({ note }) => note), ...structure.missing]),
+    }
+    const missing = [...this.structure.missing]
     const followed = followedAt(from) ?? from.nets.at(-1)?.followed ?? null
     const tables = structure.tables.flatMap((table) => this.place(table, followed, missing))
     this.database = {
@@ -123,6 +131,7 @@ export class MemberView {
     const origin = originOf(table, this.from, followed)
     if ('lost' in origin) {
       missing.push({ path: table.path, reason: origin.lost })
+      this.lost.push(table)
       return []
     }
     if (origin.note) missing.push({ path: table.path, reason: origin.note, note: true })
@@ -337,6 +346,8 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
   }
   const late = base ? lateHoleOf(table.oid, from, stands) : null
   if (late !== null) return { lost: unknown(late) }
+  // It was read whole at just this position.
+  if (base && stands === from.position) return { base, stretch: null, note: null }
   const changes = stretch.nets.length > 0 || tallyOf(table.oid, stretch).some((count) => count > 0) || holdsOpenly(table.oid, stretch)
   const follows = known?.since && table.numbers
   if (follows && positionOf(known.since!)! <= positionOf(stands)! && base) return { base, stretch: changes ? stretch : null, note: null }
@@ -353,6 +364,8 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
     note: `Its rows are as of ${when.slice(0, 19).replace('T', ' ')} UTC. ${known?.why ?? 'It is not followed.'}`,
   }
 }
+
+const eachOnce = (missing: Missing[]): Missing[] => [...new Map(missing.map((one) => [`${one.path} ${one.reason}`, one])).values()]
 
 const unknown = (why: string) => `Its rows at this moment are not known. ${why}`
 

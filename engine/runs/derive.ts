@@ -1,10 +1,11 @@
 import { randomUUID } from 'node:crypto'
 import { Chains, type Artifact } from '../../core/chain/chain'
 import { laterPosition, positionOf } from '../../core/chain/position'
-import type { FollowedTables, LateHole, NetManifest, NetTable } from '../../core/changes/manifest'
+import type { LateHole, NetManifest, NetTable } from '../../core/changes/manifest'
 import { singleIntegerKey } from '../../core/content/keys'
-import { NO_ROWS, type DatabaseManifest, type TableManifest } from '../../core/content/manifest'
+import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from '../../core/content/manifest'
 import { VesselError } from '../../core/errors'
+import { select } from '../../core/selection/rules'
 import { lanesOf, type LaneData } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
@@ -12,7 +13,7 @@ import { snapshotOnLog, type LogSnapshot } from '../log/begin'
 import { lateHolesOf } from '../log/breaks'
 import { chainFrom, viewOfChain } from '../log/moment'
 import type { MemberView } from '../log/view'
-import { waitForLog } from '../log/wait'
+import { waitForLog, whenSettled } from '../log/wait'
 import { captureTable, DatabaseCapture } from '../sources/postgres/capture'
 import { withClient, type PostgresAccess } from '../sources/postgres/connect'
 import { hasMoved } from '../sources/postgres/utilities'
@@ -105,22 +106,35 @@ export class Derivation {
     })
     let exact: LogSnapshot | null = null
     try {
-      const { position, end } = await this.run.step(log, async () => {
-        exact = await this.snapshot(parent)
-        const position = exact?.position ?? (await this.positionNow())
-        const end = await waitForLog(this.run.engine, this.vessel.id, this.member, position, this.run.signal)
-        this.lanes = await lanesOf(this.run.engine, this.vessel.id)
-        this.row = (await followerOf(this.run, this.vessel.id, this.member))!
-        // Where nothing was changed up to the position, the chain ends before it and the state is the same.
-        return { position: exact ? position : laterPosition(end, parent.to), end }
+      const { view, position } = await this.run.step(log, async () => {
+        const toRead = this.toRead(parent)
+        exact = await this.snapshot(toRead)
+        const found = await this.upToNow(parent, exact)
+        // A table that became known since it was decided what to read.
+        if (toRead.length > 0) return found
+        exact = await this.snapshot(lostOf(found.view))
+        return exact ? this.upToNow(parent, exact) : found
       })
-      const view = await this.viewAt(parent, position, end)
       return await this.run.step(compute, (count) =>
         this.kind === 'synthetic' ? this.synthetic(view, position, count) : this.net(view, parent, position, exact, count),
       )
     } finally {
       await (exact as LogSnapshot | null)?.close()
     }
+  }
+
+  /** The state at a snapshot, or as of now, once the log tells it. */
+  private async upToNow(parent: Artifact, exact: LogSnapshot | null): Promise<{ view: MemberView; position: string }> {
+    const { engine, signal } = this.run
+    const position = exact?.position ?? (await this.positionNow())
+    const end = await waitForLog(engine, this.vessel.id, this.member, position, signal)
+    this.lanes = await lanesOf(engine, this.vessel.id)
+    this.row = (await followerOf(this.run, this.vessel.id, this.member))!
+    // Where nothing was changed up to the position, the chain ends before it and the state is the same.
+    const stands = exact ? position : laterPosition(end, parent.to)
+    const view = () => this.viewAt(parent, stands, end)
+    // A snapshot reads the structure itself.
+    return { view: exact ? await view() : await whenSettled(engine, this.vessel.id, this.member, view, signal), position: stands }
   }
 
   private parentOf(): Artifact {
@@ -142,8 +156,8 @@ export class Derivation {
   }
 
   /** Tables whose rows at the position are not told by the log. */
-  private toRead(parent: Artifact, followed: FollowedTables): number[] {
-    const unknown = Object.entries(followed)
+  private toRead(parent: Artifact): number[] {
+    const unknown = Object.entries(this.row.tables)
       .filter(([, { since, born }]) => since === null || (!born && positionOf(since)! > positionOf(parent.to)!))
       .map(([oid]) => Number(oid))
     // What an audit found otherwise than the log says is read whole from a position behind the audit.
@@ -153,8 +167,8 @@ export class Derivation {
     return [...new Set([...unknown, ...audited])]
   }
 
-  private async snapshot(parent: Artifact): Promise<LogSnapshot | null> {
-    if (this.kind === 'synthetic' || this.toRead(parent, this.row.tables).length === 0) return null
+  private async snapshot(toRead: number[]): Promise<LogSnapshot | null> {
+    if (this.kind === 'synthetic' || toRead.length === 0) return null
     return snapshotOnLog(this.run.engine, this.vessel, this.access, this.row.database, (why) => this.run.say('warning', why))
   }
 
@@ -206,8 +220,8 @@ export class Derivation {
     const before = this.writer.stored
     const database = view.manifest.databases[0]!
     const read = exact
-      ? await this.recapture(exact, this.toRead(parent, this.row.tables), count)
-      : { tables: [], structure: null, at: null }
+      ? await this.recapture(exact, new Set([...this.toRead(parent), ...lostOf(view)]), view, count)
+      : { tables: [], structure: view.structure, at: null }
     const skip = new Set(read.tables.map(({ oid }) => oid))
     const changed: NetTable[] = []
     for (const table of database.tables) {
@@ -222,7 +236,7 @@ export class Derivation {
     }
     const base = this.base(view, position)
     const at = read.at ?? base.at
-    const structure = await writeJson(this.writer, read.structure ?? withoutRowsIn(database))
+    const structure = await writeJson(this.writer, withoutRowsIn(read.structure))
     const kind = this.kind as 'differential' | 'incremental'
     const manifest: NetManifest = {
       format: 1,
@@ -240,7 +254,7 @@ export class Derivation {
     }
     const names = await writeJson(this.writer, manifest)
     const sum = (field: 'rows' | 'bytes') => [...changed, ...read.tables].reduce((all, one) => all + one[field], 0)
-    const missing = base.missing.filter(({ path }) => !read.tables.some((table) => table.path === path))
+    const missing = exact ? [...toldOfRows(view, read.tables), ...read.structure.missing] : base.missing
     return {
       ...base,
       at,
@@ -258,13 +272,21 @@ export class Derivation {
   /** Reads tables whole that no log tells of, through a snapshot that lies on the log's position. */
   private async recapture(
     exact: LogSnapshot,
-    oids: number[],
+    toRead: Set<number>,
+    view: MemberView,
     count: (counter: string, by: number) => void,
   ): Promise<{ tables: TableManifest[]; structure: DatabaseManifest; at: Date }> {
     const capture = await DatabaseCapture.open(this.access, this.row.database, this.run.signal, exact)
     try {
-      const followed = this.row.tables
-      const wanted = new Set(capture.tables.filter(({ oid }) => oids.includes(oid) && followed[oid]).map((table) => capture.pathOf(table)))
+      const taken = new Set(select(this.vessel.definition.rules, capture.things).taken.map(({ path }) => path))
+      const own = capture.tables.filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
+      // What was made just before, the log may not tell of yet.
+      const known = new Set(view.structure.tables.map(({ oid }) => oid))
+      const wanted = new Set(
+        own
+          .filter(({ oid, structure }) => structure.kind === 'table' && (toRead.has(oid) || !known.has(oid)))
+          .map((table) => capture.pathOf(table)),
+      )
       const tables: TableManifest[] = []
       const client = await capture.reader()
       try {
@@ -278,10 +300,10 @@ export class Derivation {
         await client.end().catch(() => undefined)
       }
       for (const { path, reason } of capture.missing) await this.run.say('warning', `${path} is not covered. ${reason}`)
-      const taken = capture.tables.filter(
-        ({ oid, structure }) => structure.kind !== 'foreign' && (followed[oid] || structure.kind === 'partitioned'),
-      )
-      const structure = await capture.finish(await capture.structure(), capture.describe(taken), null)
+      const unread = new Set(capture.missing.filter(({ note }) => !note).map(({ path }) => path))
+      await capture.limits(taken)
+      const described = capture.describe(own.filter((table) => !unread.has(capture.pathOf(table))))
+      const structure = await capture.finish(await capture.structure(), described, null)
       return { tables, structure, at: this.run.engine.clock.ofSource(new Date(capture.at)) }
     } finally {
       await capture.close()
@@ -318,7 +340,14 @@ export class Derivation {
 
 const withoutRowsIn = (database: DatabaseManifest): DatabaseManifest => ({
   ...database,
-  missing: [],
   largeObjects: null,
   tables: database.tables.map((table) => ({ ...table, ...NO_ROWS })),
 })
+
+const lostOf = ({ lost }: MemberView): number[] => lost.map(({ oid }) => oid)
+
+/** What is told of the rows of a state, without that of its structure and of tables that were read whole. */
+function toldOfRows({ manifest, structure }: MemberView, read: TableManifest[]): Missing[] {
+  const isRead = new Set(read.map(({ path }) => path))
+  return manifest.databases[0]!.missing.filter((one) => !structure.missing.includes(one) && !isRead.has(one.path))
+}
