@@ -18,7 +18,8 @@ export const STATE_WHY = {
   broken: 'It can’t be restored within its promises.',
   paused: 'On purpose not backed up.',
 } as const
-export const MENDED_WHY = 'What was restored of it in the last days was proven equal to its point.'
+export const MENDED_WHY =
+  'What was restored of it in the last days was read back; all that was compared is equal to its point. The receipt says what that was.'
 /** What a point lacks, in few words and in a sentence. */
 export const LACKS = {
   'only at the source': 'Some of its data is only in a snapshot at its source, and not in the store yet.',

@@ -26,7 +26,7 @@ export function keepsText(before: string, after: string): boolean {
   return before === after || (TEXT.test(before) && TEXT.test(after)) || bare(before) === bare(after)
 }
 
-/** The first column whose values have another text by another type than before; null when there is none. */
+/** The first column whose type was changed so that its values are written as other text; null when there is none. */
 export function retypedColumn(before: TableManifest, now: TableManifest): string | null {
   const types = (table: TableManifest) =>
     new Map(table.columns.map((name, i) => [table.numbers?.[i], table.structure.columns.find((column) => column.name === name)!]))

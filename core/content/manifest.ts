@@ -71,7 +71,7 @@ export interface TableManifest {
   columns: string[]
   /** Numbers of the columns in the source's catalog, which stay when columns are renamed; with them rows of a log are read. */
   numbers?: number[]
-  /** COPY text of what rows hold in columns that are newer than they are. */
+  /** For each column, as COPY text, the value that rows have which were written before the column was added. */
   fills?: string[]
   /** Of what the text of their values hangs on, column by column (core/changes/shapes.ts); absent where all types are the server's own. */
   shapes?: (Shape | null)[]

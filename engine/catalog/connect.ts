@@ -18,6 +18,7 @@ import * as pace from './migrations/015-pace'
 import * as choices from './migrations/016-choices'
 import * as countedLosses from './migrations/017-counted-losses'
 import * as quiesce from './migrations/018-quiesce'
+import * as compared from './migrations/019-compared'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -43,6 +44,7 @@ const migrations: MigrationProvider = {
     '016-choices': choices,
     '017-counted-losses': countedLosses,
     '018-quiesce': quiesce,
+    '019-compared': compared,
   }),
 }
 

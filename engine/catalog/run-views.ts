@@ -1,3 +1,4 @@
+import type { ReceiptOutcome } from '../../core/restore/receipt'
 import { sql } from 'kysely'
 import type { ArtifactKind } from '../../core/chain/chain'
 import { VesselError, type ErrorRecord } from '../../core/errors'
@@ -48,7 +49,7 @@ export interface ReceiptLine {
   /** What it tells of: a thing of a database or of a cluster, or a check that was run at the end and stands at no path. */
   of: 'database' | 'cluster' | 'check'
   target: string
-  outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'dropped' | 'left' | 'failed'
+  outcome: ReceiptOutcome
   reason: string | null
   rows: number | null
   fingerprintThen: string | null

@@ -1,8 +1,11 @@
+import type { ExpressionBuilder } from 'kysely'
 import type { Artifact, DateRange } from '../../core/chain/chain'
 import { sortMissing } from '../../core/content/missing'
+import { proofOf, RESTORED, type Proof } from '../../core/restore/receipt'
 import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
 import { lanesOf, newestMoment, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
+import type { Catalog } from './types'
 import { allVessels, type Vessel } from './vessels'
 
 /** A vessel with its state, as lists and its own page open. */
@@ -25,8 +28,8 @@ export interface VesselStanding extends Standing {
   restoreRate: number | null
   /** Points of which something can't be read in the store any more. */
   damaged: number
-  /** The last restore whose every object was proven equal. */
-  proven: { run: string; at: Date } | null
+  /** The last restore of which something was proven equal and nothing was found otherwise; of how many things, and of how many of them. */
+  proven: ({ run: string; at: Date } & Proof) | null
   /** The last rehearsal that read all it was asked for, and how long it took. */
   rehearsed: { run: string; at: Date; tookMs: number; things: number } | null
   running: { id: string; kind: string } | null
@@ -138,19 +141,29 @@ async function restoreRate(engine: EngineContext): Promise<number | null> {
 }
 
 async function lastProven(engine: EngineContext, vesselId: string): Promise<VesselStanding['proven']> {
+  const receiptsOf = (equal: boolean) => (eb: ExpressionBuilder<Catalog, 'run'>) =>
+    eb.exists(
+      eb
+        .selectFrom('receipt')
+        .select('ordinal')
+        .whereRef('receipt.run_id', '=', 'run.id')
+        .where('equal', '=', equal)
+        .where('outcome', 'in', [...RESTORED, 'compared']),
+    )
   const row = await engine.db
     .selectFrom('run')
     .select(['id', 'finished_at'])
     .where('vessel_id', '=', vesselId)
     .where('kind', '=', 'restore')
     .where('state', '=', 'done')
-    .where((eb) =>
-      eb.not(eb.exists(eb.selectFrom('receipt').select('ordinal').whereRef('receipt.run_id', '=', 'run.id').where('equal', '=', false))),
-    )
+    .where(receiptsOf(true))
+    .where((eb) => eb.not(receiptsOf(false)(eb)))
     .orderBy('finished_at', 'desc')
     .limit(1)
     .executeTakeFirst()
-  return row ? { run: row.id, at: row.finished_at! } : null
+  if (!row) return null
+  const receipt = await engine.db.selectFrom('receipt').select(['path', 'outcome', 'equal']).where('run_id', '=', row.id).execute()
+  return { run: row.id, at: row.finished_at!, ...proofOf(receipt) }
 }
 
 async function lastRehearsed(engine: EngineContext, vesselId: string): Promise<VesselStanding['rehearsed']> {

@@ -1,3 +1,4 @@
+import type { ReceiptOutcome } from '../../core/restore/receipt'
 import type { ColumnType, Generated, JSONColumnType } from 'kysely'
 import type { ArtifactKind } from '../../core/chain/chain'
 import type { Damage, Missing } from '../../core/content/manifest'
@@ -247,7 +248,7 @@ export interface Catalog extends LogCatalog {
     path: string
     target: string
     verb: string
-    outcome: 'made' | 'replaced' | 'renamed' | 'merged' | 'dropped' | 'left' | 'failed'
+    outcome: ReceiptOutcome
     reason: string | null
     rows: string | number | null
     fingerprint_then: string | null

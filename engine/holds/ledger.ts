@@ -220,7 +220,7 @@ export class Ledger {
       .execute()
   }
 
-  /** What nobody will release by himself: overdue, of a run that is over or whose worker is silent, or due to be tried again. */
+  /** Holds that have to be released from here: overdue ones, those of a run that is over or whose worker is silent, and those whose release is due to be tried again. */
   overdue(): Promise<Overdue[]> {
     const now = sql<Date>`now()`
     return this.db

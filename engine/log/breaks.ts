@@ -15,7 +15,7 @@ export interface Break {
   next: string
 }
 
-/** Ends the following with a reason that is recorded; thrown where it is noticed. */
+/** Thrown where a log can't be followed any further. Its reason is recorded, and following ends. */
 export class LogBroken extends Error {
   constructor(readonly broken: Break) {
     super(broken.reason)

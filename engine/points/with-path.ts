@@ -4,7 +4,7 @@ import { noRows, openPoint } from './open'
 
 // A thing that is gone is looked for in this many points at most.
 const LOOK_BACK = 60
-/** Of so many paths, of all points together, is kept where they are. */
+/** How many paths, over all points, are remembered with the points that hold them. */
 const KEPT_PATHS = 500_000
 
 /** What points hold never changes, so it is read once; what was asked for last stays longest. */

@@ -1,5 +1,6 @@
 import { errorRecord } from '../../core/errors'
 import type { Operation } from '../../core/restore/plan'
+import { RESTORED } from '../../core/restore/receipt'
 import { thingKey } from '../../core/restore/sql'
 import type { Catalog } from '../catalog/types'
 import type { UnrestoredPart } from '../sources/postgres/refill'
@@ -109,6 +110,22 @@ export class Receipts {
     this.rows.push({ ...NOTHING, path, target, verb, outcome, ...more })
   }
 
+  /** Things without rows whose definitions were found as they were then. */
+  proven(paths: Set<string>): void {
+    for (const row of this.rows)
+      if (paths.has(row.path) && row.equal === null && RESTORED.includes(row.outcome) && row.left_parts.length === 0) row.equal = true
+  }
+
+  /** What was looked at once all was there, of a thing that has a line of its own or of the whole. */
+  compared(path: string, target: string, equal: boolean, reason: string, different: UnrestoredPart[] = []): void {
+    this.line(path, target, 'compare', 'compared', { reason, equal, left_parts: different })
+  }
+
+  /** What is to be known of the state that was restored; nothing was compared for it. */
+  noted(path: string, target: string, reason: string): void {
+    this.line(path, target, 'compare', 'noted', { reason })
+  }
+
   /** What a plan for a namespace leaves, and why. */
   leave({ path, target, verb, notes, same }: { path: string; target: string; verb: string; notes: string[]; same?: boolean }): void {
     this.line(path, target, verb, 'left', { reason: notes[0] ?? '', equal: same ? true : null })
@@ -134,7 +151,7 @@ export class Receipts {
   async save(): Promise<void> {
     const fresh = this.rows.slice(this.saved)
     for (const row of fresh) {
-      this.tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
+      if (row.outcome !== 'compared' && row.outcome !== 'noted') this.tally[row.outcome === 'left' && row.equal ? 'same' : row.outcome]++
       this.tally.leftParts += row.left_parts.length
       if (row.equal === false) this.tally.unequal++
     }

@@ -14,10 +14,11 @@ import { isRefusal } from '../sources/postgres/commit'
 import { connect, translate, withClient } from '../sources/postgres/connect'
 import { dropMade, joinRoles, makeDatabase, makeRole, writeProperties } from '../sources/postgres/make-database'
 import { readStructure } from '../sources/postgres/utilities'
+import { AS_A_WHOLE, DEFINITIONS } from '../../core/restore/receipt'
 import { membersOf } from '../../core/restore/entries'
 import type { RunContext } from './context'
 import { keepOverwritten, type Overwritten } from './keep'
-import { isWhole, proveStructure } from './prove-structure'
+import { comparable, proveStructure } from './prove-structure'
 import type { Receipts } from './receipts'
 import { restoreGroup } from './restore-group'
 import { makeStrict, namesStillHold, sayAudited, saySequences } from './restore-last'
@@ -29,6 +30,7 @@ import type { PlannedDatabase } from './restore-plan'
 import { StandingStructure } from './standing'
 import { beginScratch, finishScratch } from './scratch'
 
+const TITLES = { [AS_A_WHOLE]: 'Structure compared as a whole', [DEFINITIONS]: 'Definitions compared' }
 const UNTOUCHED = 'It was rolled back: what stood there before is as it was.'
 
 type Count = (counter: string, by: number) => void
@@ -67,7 +69,10 @@ export class DatabaseRestore {
       await makeStrict(last)
       await namesStillHold(last)
       for (const operation of plan.operations) if (operation.verb === 'leave') this.receipts.left(operation, operation.notes[0] ?? '')
-      if (steps.whole !== null) await this.run.step(steps.whole, () => proveStructure(this.run, this.planned, this.receipts))
+      if (steps.proof) {
+        const { step, what } = steps.proof
+        await this.run.step(step, () => proveStructure(this.run, this.planned, this.receipts, what))
+      }
       await sayAudited(last)
       saySequences(last)
       if (scratch) await finishScratch(this.run, scratch, this.planned)
@@ -90,8 +95,9 @@ export class DatabaseRestore {
       groups.push({ group, ordinal: await this.run.plan({ kind: 'group', member, title: this.titleOf(group) }) })
     const after = await this.run.plan({ kind: 'structure', member, title: 'What depends on them' })
     const last = await this.run.plan({ kind: 'structure', member, title: 'What acts on all of it' })
-    const whole = isWhole(this.planned) ? await this.run.plan({ kind: 'structure', member, title: 'Structure compared as a whole' }) : null
-    return { before, large, groups, after, last, whole }
+    const what = comparable(this.planned)
+    const proof = what && { what, step: await this.run.plan({ kind: 'structure', member, title: TITLES[what] }) }
+    return { before, large, groups, after, last, proof }
   }
 
   private titleOf({ tables }: Group): string {

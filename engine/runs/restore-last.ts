@@ -40,7 +40,7 @@ export async function makeStrict({ planned, receipts }: Ending): Promise<void> {
       // A constraint that the rows that are there can't be held against is there for all that come.
       const isThere = / ADD CONSTRAINT /.test(sql) && (await alone(client, planned, `${sql} NOT VALID`)) === null
       const then = isThere ? 'It holds for what is written from now on; rows that are there were not looked at.' : 'It is not there.'
-      receipts.line(operation.path, operation.target.name, 'compare', 'left', { reason: `${words}: ${failure}. ${then}`, equal: false })
+      receipts.compared(operation.path, operation.target.name, false, `${words}: ${failure}. ${then}`)
     }
   })
 }
@@ -80,11 +80,12 @@ export async function namesStillHold({ planned, receipts }: Ending): Promise<voi
       const statement = copyStatement({ ...operation.target, columns: table.columns })
       const now = await copyOut(client, statement, {}, async () => undefined)
       if (now.fingerprint === table.fingerprint) continue
-      receipts.line(operation.path, thingKey(operation.target.schema, operation.target.name), 'compare', 'left', {
-        reason:
-          'Rows of it name something that was made again after they were loaded, and now show its old number. Bring this table back once more.',
-        equal: false,
-      })
+      receipts.compared(
+        operation.path,
+        thingKey(operation.target.schema, operation.target.name),
+        false,
+        'Rows of it name something that was made again after they were loaded, and now show its old number. Restore this table once more.',
+      )
     }
   })
 }
@@ -106,7 +107,7 @@ export async function sayAudited({ run, point, planned, receipts }: Ending): Pro
   if (oids.length === 0) return
   const audits = await lastAudits(run.engine, point.vesselId, member, follower.era)
   const reason = auditWords(audits, manifest.position, oids)
-  receipts.line(pathOf(source, manifest.name, 'audit of the log'), member, 'compare', 'left', { reason, equal: true })
+  receipts.noted(pathOf(source, manifest.name, 'audit of the log'), member, reason)
 }
 
 /** Sequences of a moment may be ahead of it, which is said where some came back. */
@@ -118,5 +119,5 @@ export function saySequences({ planned, receipts }: Ending): void {
     (operation) => operation.verb !== 'leave' && (operation.kind === 'sequence' || owned.has(operation.path)),
   )
   for (const { reason } of some ? manifest.missing.filter((one) => one.path === path) : [])
-    receipts.line(path, `${planned.access.name} / ${planned.database}`, 'compare', 'left', { reason, equal: true })
+    receipts.noted(path, `${planned.access.name} / ${planned.database}`, reason)
 }

@@ -97,7 +97,7 @@ export interface Holder {
 export interface CaptureJob {
   progress: Progress
   moment: CaptureMoment
-  /** The run's id, which what is made at a source for its sake bears. */
+  /** The run's id, written as a label on everything that the run makes at the source. */
   run: string
   /** Whether a run is known and at work no more, so that what it made at a source for a time is left over. */
   isOver: (run: string) => Promise<boolean>

@@ -32,7 +32,7 @@ export interface Sink {
   readonly failure: unknown
 }
 
-/** What a part of a run writes with: it counts what its own content added to the store. */
+/** The writer of one part of a run. It counts the bytes that this part alone added to the store. */
 export interface WriterPart extends Sink {
   /** Bytes that were added since it was asked last. */
   takeStored(): number

@@ -14,6 +14,16 @@ beforeAll(() => {
 })
 afterAll(() => catalog?.db.destroy())
 
+/** Path, verb, outcome, reason and whether it was equal, as they were written before. */
+const RECEIPT = [
+  ['ferry-db/bookings/sales/port', 'leave', 'left', 'It is there, and the same.', true],
+  ['ferry-db/bookings/structure as a whole', 'compare', 'left', 'All 12 statements are the same.', true],
+  ['ferry-db/bookings/sales/fare', 'compare', 'left', 'Rows of it name something.', false],
+  ['ferry-db/bookings/structure as a whole', 'compare', 'left', 'It was not compared as a whole: PostgreSQL 14.', true],
+  ['ferry-db/bookings/audit of the log', 'compare', 'left', 'It was not audited since.', true],
+  ['ferry-db/bookings/sequences', 'compare', 'left', '1 sequence may be ahead.', true],
+] as const
+
 describe('a catalog from before quiescing had its name', () => {
   const [vessel, plain, run, backup] = [randomUUID(), randomUUID(), randomUUID(), randomUUID()]
   const sequence = { steps: [{ id: 'one', name: 'freeze', member: 'pier/boarding', turn: 0 }], budgetMs: 7000 }
@@ -40,6 +50,9 @@ describe('a catalog from before quiescing had its name', () => {
         position, still_position, still_at)
       values (${vessel}, 'ferry-db/bookings', ${vessel}, 'bookings', 'following', 'slot', 'publication', 'compare', now(),
         '0/10', '0/20', '2026-11-28T04:00:00Z')`.execute(db)
+    for (const [i, [path, verb, outcome, reason, equal]] of RECEIPT.entries())
+      await sql`insert into receipt (run_id, ordinal, path, target, verb, outcome, reason, equal, left_parts)
+        values (${backup}, ${i}, ${path}, 'db', ${verb}, ${outcome}, ${reason}, ${equal}, '[]')`.execute(db)
     await migrate(db)
   })
 
@@ -55,6 +68,18 @@ describe('a catalog from before quiescing had its name', () => {
     expect(rows).toHaveLength(2)
     expect(rows).toContainEqual({ id: run, kind: 'hold', params: { quiesce: sequence } })
     expect(rows).toContainEqual({ id: backup, kind: 'backup', params: { note: 'it stood still' } })
+  })
+
+  it('tells what a restore compared, and what it only remarked, apart from what it left', async () => {
+    const rows = await catalog.db.selectFrom('receipt').select(['outcome', 'equal']).orderBy('ordinal').execute()
+    expect(rows.map(({ outcome, equal }) => [outcome, equal])).toEqual([
+      ['left', true],
+      ['compared', true],
+      ['compared', false],
+      ['noted', null],
+      ['noted', null],
+      ['noted', null],
+    ])
   })
 
   it('knows up to where a log was read', async () => {

@@ -7,6 +7,7 @@ import { accessOf } from '../../engine/catalog/sources'
 import { openStore } from '../../engine/catalog/stores'
 import { openPoint, noRows } from '../../engine/points/open'
 import { planAll, planDigest } from '../../engine/runs/restore-plan'
+import { standingOfVessel } from '../../engine/catalog/standing'
 import { Workbench } from '../support/engine'
 
 // What a restore says of itself when its connection breaks at the last moment, or when the world changed meanwhile.
@@ -119,5 +120,44 @@ describe('the record of a point that a run could not be told about', () => {
     expect(await dropped).toBe(false)
     expect(await store.readPoint(late)).toMatchObject({ id: late })
     await store.removePoint(late)
+  })
+})
+
+describe('what a restore proves', () => {
+  it('is told of just what was read back and found equal', async () => {
+    const vessel = await bench.vessel('Proof')
+    const point = await bench.backup(vessel)
+    const picks = [bench.path('public', 'item'), bench.path('public', 'items')]
+    const proven = async () => (await standingOfVessel(bench.engine, vessel)).proven
+    const linesOf = (receipts: { path: string; outcome: string; equal: boolean | null }[]) =>
+      receipts.map(({ path, outcome, equal }) => [path.split('/').at(-1), outcome, equal])
+    expect(await proven()).toBeNull()
+
+    const beside = { mode: 'beside' as const, schema: 'copy', prefix: '', suffix: '', names: {} }
+    const copied = await bench.restore(vessel, point, { picks, into: beside })
+    // Under another name a view is written otherwise, so nothing is compared with it.
+    expect(linesOf(copied.receipts)).toEqual(
+      expect.arrayContaining([
+        ['item', 'renamed', true],
+        ['items', 'renamed', null],
+      ]),
+    )
+    // The schema of the copy is the third.
+    expect(await proven()).toMatchObject({ run: copied.run.id, things: 3, equal: 1 })
+
+    bench.sql('drop view items; drop table item')
+    const back = await bench.restore(vessel, point, { picks })
+    expect(linesOf(back.receipts)).toEqual(
+      expect.arrayContaining([
+        ['item', 'made', true],
+        ['items', 'made', true],
+        ['definitions of what was restored', 'compared', true],
+      ]),
+    )
+    expect(await proven()).toMatchObject({ run: back.run.id, things: 2, equal: 2 })
+
+    bench.sql('drop view items')
+    const structure = await bench.restore(vessel, point, { picks: [picks[1]!], what: 'structure' })
+    expect(linesOf(structure.receipts)).toContainEqual(['items', 'made', true])
   })
 })

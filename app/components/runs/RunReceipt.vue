@@ -20,6 +20,7 @@ const isSame = (line: ReceiptLine) => line.outcome === 'left' && line.equal === 
 const rankOf = (line: ReceiptLine) => {
   if (line.outcome === 'failed' || (line.equal === false && line.outcome !== 'left')) return 0
   if (line.outcome === 'left') return isSame(line) ? 3 : 1
+  if (line.outcome === 'noted') return 3
   return 2
 }
 const sorted = computed(() => [...run.receipt].sort((a, b) => rankOf(a) - rankOf(b)))
@@ -32,6 +33,8 @@ const nameOf = (line: ReceiptLine) => {
 function outcomeOf(line: ReceiptLine): string {
   if (isSame(line)) return 'there, same'
   if (line.outcome === 'dropped') return 'gone again'
+  if (line.outcome === 'compared') return line.equal ? 'equal' : 'not equal'
+  if (line.outcome === 'noted') return 'note'
   if (line.outcome === 'merged') return isOfCluster(line) ? 'merged' : 'rows added'
   if (line.of === 'check') return line.equal ? 'passed' : 'failed'
   return line.outcome
@@ -157,7 +160,10 @@ function save() {
             </td>
           </template>
           <td v-else colspan="2" class="py-1.5 break-words">
-            {{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}
+            <span v-if="line.equal && !line.reason && line.outcome !== 'left'" class="border-b-2 border-[var(--gold-line)]"
+              >Definition equal</span
+            >
+            <template v-else>{{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}</template>
             <div v-for="part in line.leftParts" :key="part.what" class="warning">{{ part.what }}: {{ part.why }}</div>
           </td>
         </tr>

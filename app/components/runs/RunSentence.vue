@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { proofOf, provenInWords } from '~~/core/restore/receipt'
 import type { RunDetail } from '~~/server/views'
 
 const { run } = defineProps<{ run: RunDetail }>()
@@ -16,7 +17,7 @@ const back = computed(
 )
 /** Rows that were added to tables that stand; null when more than that was done. */
 const added = computed(() => {
-  const lines = run.receipt.filter(({ outcome: what }) => what !== 'left')
+  const lines = run.receipt.filter(({ outcome: what }) => what !== 'left' && what !== 'compared' && what !== 'noted')
   if (lines.length === 0 || lines.some(({ outcome: what }) => what !== 'merged')) return null
   return lines.reduce((sum, line) => sum + (line.rows ?? 0), 0)
 })
@@ -24,7 +25,7 @@ const into = computed(() => (run.outcome?.into ? ` into ${String(run.outcome.int
 /** From the first step to the last release. */
 const heldFor = computed(() => Math.max(0, ...run.holds.map(({ released }) => released ?? 0)))
 const undone = computed(() => (outcome.value.left ?? 0) + (outcome.value.failed ?? 0))
-const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !== null).every((line) => line.equal))
+const proof = computed(() => proofOf(run.receipt))
 </script>
 
 <template>
@@ -120,9 +121,7 @@ const equal = computed(() => run.receipt.filter((line) => line.fingerprintNow !=
     >
     <template v-else
       >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} restored{{ into }},
-      <u :style="{ borderColor: equal ? 'var(--gold-line)' : 'var(--warning)' }">{{
-        equal ? 'proven equal' : 'not all of them equal'
-      }}</u>.</template
+      <u :style="{ borderColor: proof.equal > 0 ? 'var(--gold-line)' : 'var(--line)' }">{{ provenInWords(proof) }}</u>.</template
     >
   </PageSentence>
 </template>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { provenPart } from '~~/core/restore/receipt'
 import type { DataColumn } from '~/components/base/DataTable.vue'
 import type { Standing } from '~~/server/views'
 
@@ -80,9 +81,12 @@ const columns = computed(() => (picks ? [PICK, ...COLUMNS] : COLUMNS))
       </div>
     </template>
     <template #proven-cell="{ row: vessel }">
-      <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" class="border-b-2 border-[var(--gold-line)]">{{
-        agoInWords(new Date(vessel.proven.at), new Date(now))
-      }}</NuxtLink>
+      <template v-if="vessel.proven"
+        ><NuxtLink :to="`/runs/${vessel.proven.run}`" class="border-b-2 border-[var(--gold-line)]">{{
+          agoInWords(new Date(vessel.proven.at), new Date(now))
+        }}</NuxtLink>
+        <div class="soft s12">{{ provenPart(vessel.proven) }}</div></template
+      >
       <span v-else class="soft">not yet</span>
     </template>
   </DataTable>

@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { provenPart } from '~~/core/restore/receipt'
 import type { Command } from '~/stores/commands'
 import { useSettings } from '~/stores/settings'
 
@@ -83,6 +84,7 @@ const lastGap = computed(() => {
             >.
             <NuxtLink v-if="vessel.proven" :to="`/runs/${vessel.proven.run}`" style="border-color: var(--gold-line)"
               >Proven {{ dayOf(vessel.proven.at) }}</NuxtLink
+            ><template v-if="vessel.proven">: {{ provenPart(vessel.proven) }}</template
             ><template v-else>Not proven yet</template>.
           </template>
           <template v-else>{{ vessel.name }} cannot be restored: it has no recovery point yet.</template>

@@ -283,7 +283,7 @@ export class NamespaceRestore {
         this.receipts.broken(name, member, 'after', error)
         return errorRecord(error).what
       })
-      if (failure) await this.run.say('warning', `“${name}” failed after the return: ${failure}`)
+      if (failure) await this.run.say('warning', `“${name}” failed after the restore: ${failure}`)
     }
   }
 }
