@@ -26,10 +26,10 @@ function makeData(): void {
   }
 }
 
-async function compare(bench: Bench, then: string, now: string, what: string): Promise<{ share: number; seconds: number }> {
+async function compare(bench: Bench, earlier: string, now: string, what: string): Promise<{ share: number; seconds: number }> {
   let share = 0
   const seconds = await timed(async () => {
-    const { rows, then: size, read } = await comparePoints(bench.engine, then, now, COMPARED_PATH, 400)
+    const { rows, before: size, read } = await comparePoints(bench.engine, earlier, now, COMPARED_PATH, 400)
     if (rows!.changed !== COMPARED / 100) throw new Error(`${rows!.changed} rows differ`)
     share = read / size.bytes
   })

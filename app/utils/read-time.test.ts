@@ -4,7 +4,7 @@ import { isDayFirst, readTime } from './read-time'
 // A Tuesday, in the zone of whoever runs this.
 const now = new Date(2026, 10, 24, 10, 26, 14)
 const at = (day: number, hour: number, minute = 0, second = 0) => new Date(2026, 10, day, hour, minute, second)
-const read = (text: string, then = now, locale = 'en-GB') => readTime(text, then, locale).at
+const read = (text: string, from = now, locale = 'en-GB') => readTime(text, from, locale).at
 
 describe('readTime', () => {
   it('understands how people say when', () => {

@@ -30,9 +30,9 @@ export function keepsText(before: string, after: string): boolean {
 export function retypedColumn(before: TableManifest, now: TableManifest): string | null {
   const types = (table: TableManifest) =>
     new Map(table.columns.map((name, i) => [table.numbers?.[i], table.structure.columns.find((column) => column.name === name)!]))
-  const then = types(before)
+  const earlier = types(before)
   for (const [number, column] of types(now)) {
-    const old = then.get(number)
+    const old = earlier.get(number)
     if (old && !keepsText(old.type, column.type)) return column.name
   }
   return null

@@ -43,14 +43,14 @@ describe('a sequence at a position', () => {
       fc.property(steps, fc.nat(39), (list, chosen) => {
         let given = 0
         const readings: ReturnType<typeof reading>[] = [reading(0, state(1, false))]
-        let then = 0
+        let before = 0
         for (const [i, { more, read }] of list.entries()) {
           given += more
-          if (i === Math.min(chosen, list.length - 1)) then = given
+          if (i === Math.min(chosen, list.length - 1)) before = given
           if (read || i === list.length - 1) readings.push(reading(i * 10 + 5, given === 0 ? state(1, false) : state(given)))
         }
         const found = at(readings, Math.min(chosen, list.length - 1) * 10 + 1)!
-        expect(found.state.called ? Number(found.state.last) : 0).toBeGreaterThanOrEqual(then)
+        expect(found.state.called ? Number(found.state.last) : 0).toBeGreaterThanOrEqual(before)
       }),
     )
   })

@@ -45,11 +45,11 @@ export function sequencesAt(readings: SequenceReading[], position: string, wante
     }
   }
   return wanted.flatMap((name): SequenceAt[] => {
-    const [then, next] = [before.get(key(name)), after.get(key(name))]
-    if (!then && !next) return []
-    if (!then || !next) return [{ state: (then ?? next)!, ahead: !then, setBack: false }]
-    const setBack = isFurther(then, next)
-    return [{ state: setBack ? { ...then, ownedBy: next.ownedBy } : next, ahead: isFurther(next, then), setBack }]
+    const [earlier, next] = [before.get(key(name)), after.get(key(name))]
+    if (!earlier && !next) return []
+    if (!earlier || !next) return [{ state: (earlier ?? next)!, ahead: !earlier, setBack: false }]
+    const setBack = isFurther(earlier, next)
+    return [{ state: setBack ? { ...earlier, ownedBy: next.ownedBy } : next, ahead: isFurther(next, earlier), setBack }]
   })
 }
 

@@ -26,18 +26,18 @@ describe('what an object holds', () => {
 
 describe('fields that differ', () => {
   it('are an object’s own, whatever they are called', () => {
-    expect(differences({ valueOf: 'a' }, {})).toEqual([{ field: 'valueOf', then: 'a', now: null }])
-    expect(differences([null], [])).toEqual([{ field: '[0]', then: 'null', now: null }])
+    expect(differences({ valueOf: 'a' }, {})).toEqual([{ field: 'valueOf', before: 'a', now: null }])
+    expect(differences([null], [])).toEqual([{ field: '[0]', before: 'null', now: null }])
     expect(holds({ constructor: 'a' }, {})).toBe(false)
   })
   it('are told one by one, by where they stand', () => {
-    const then = { spec: { containers: [{ image: 'a:1', env: [] }], replicas: 2 }, data: { 'app.conf': 'x' } }
+    const before = { spec: { containers: [{ image: 'a:1', env: [] }], replicas: 2 }, data: { 'app.conf': 'x' } }
     const now = { spec: { containers: [{ image: 'a:2', env: [] }, { image: 'b' }], replicas: 2 }, data: { 'app.conf': 'y', more: 'z' } }
-    expect(differences(then, now)).toEqual([
-      { field: 'spec.containers[0].image', then: 'a:1', now: 'a:2' },
-      { field: 'spec.containers[1]', then: null, now: '{"image":"b"}' },
-      { field: 'data["app.conf"]', then: 'x', now: 'y' },
-      { field: 'data.more', then: null, now: 'z' },
+    expect(differences(before, now)).toEqual([
+      { field: 'spec.containers[0].image', before: 'a:1', now: 'a:2' },
+      { field: 'spec.containers[1]', before: null, now: '{"image":"b"}' },
+      { field: 'data["app.conf"]', before: 'x', now: 'y' },
+      { field: 'data.more', before: null, now: 'z' },
     ])
   })
 })

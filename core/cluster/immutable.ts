@@ -49,29 +49,29 @@ const isEmpty = (value: object) => Object.keys(value).length === 0
 export interface FieldDifference {
   /** `spec.template.spec.containers[0].image` */
   field: string
-  then: string | null
+  before: string | null
   now: string | null
 }
 
 const MOST_SHOWN = 400
 
 /** Where two objects differ, field by field, in the order of the first; a null side has no such field. */
-export function differences(then: unknown, now: unknown, path = ''): FieldDifference[] {
-  if (canonical(then) === canonical(now)) return []
+export function differences(earlier: unknown, now: unknown, path = ''): FieldDifference[] {
+  if (canonical(earlier) === canonical(now)) return []
   const isHolder = (value: unknown): value is Fields | unknown[] => typeof value === 'object' && value !== null
-  if (!isHolder(then) || !isHolder(now) || Array.isArray(then) !== Array.isArray(now))
-    return [{ field: path, then: shown(then), now: shown(now) }]
-  if (Array.isArray(then) && Array.isArray(now))
-    return Array.from({ length: Math.max(then.length, now.length) }, (_, i) =>
+  if (!isHolder(earlier) || !isHolder(now) || Array.isArray(earlier) !== Array.isArray(now))
+    return [{ field: path, before: shown(earlier), now: shown(now) }]
+  if (Array.isArray(earlier) && Array.isArray(now))
+    return Array.from({ length: Math.max(earlier.length, now.length) }, (_, i) =>
       // In a list, unlike in an object, null is not what is left out.
-      i < then.length && i < now.length
-        ? differences(then[i], now[i], `${path}[${i}]`)
-        : [{ field: `${path}[${i}]`, then: shown(then[i]), now: shown(now[i]) }],
+      i < earlier.length && i < now.length
+        ? differences(earlier[i], now[i], `${path}[${i}]`)
+        : [{ field: `${path}[${i}]`, before: shown(earlier[i]), now: shown(now[i]) }],
     ).flat()
-  const fields = [...new Set([...Object.keys(then), ...Object.keys(now)])]
+  const fields = [...new Set([...Object.keys(earlier), ...Object.keys(now)])]
   return fields.flatMap((field) =>
     differences(
-      own(then, field),
+      own(earlier, field),
       own(now, field),
       path === '' ? field : /^[\w-]+$/.test(field) ? `${path}.${field}` : `${path}["${field}"]`,
     ),

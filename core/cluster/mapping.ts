@@ -29,11 +29,11 @@ export function classesOf(object: ClusterObject): Fields[] {
 }
 
 /** An object as it will be at its target. Nothing is changed in place. */
-export function mapObject(then: ClusterObject, namespace: string | null, wish: ClusterWish, renames: Renames): Mapped {
+export function mapObject(before: ClusterObject, namespace: string | null, wish: ClusterWish, renames: Renames): Mapped {
   // Objects of an API are JSON, and this is several times as fast as a structured clone.
-  const object = JSON.parse(JSON.stringify(then)) as ClusterObject
+  const object = JSON.parse(JSON.stringify(before)) as ClusterObject
   const notes: string[] = []
-  place(object, then, namespace, wish)
+  place(object, before, namespace, wish)
   rename(object, renames, notes)
   for (const holder of classesOf(object)) {
     const to = wish.classes[String(holder.storageClassName ?? '')]
@@ -44,12 +44,12 @@ export function mapObject(then: ClusterObject, namespace: string | null, wish: C
   relabel(object, wish, notes)
   changeImages(object, wish, notes)
   if (wish.exposure === 'unplug') unplug(object, notes)
-  const trouble = change(object, then, wish, notes)
+  const trouble = change(object, before, wish, notes)
   return { object, notes, trouble }
 }
 
-function place(object: ClusterObject, then: ClusterObject, namespace: string | null, wish: ClusterWish): void {
-  const was = then.metadata.namespace
+function place(object: ClusterObject, before: ClusterObject, namespace: string | null, wish: ClusterWish): void {
+  const was = before.metadata.namespace
   if (namespace !== null && was !== undefined) object.metadata.namespace = namespace
   // Bindings name the namespaces of accounts, webhooks those of services.
   for (const subject of list(object.subjects))
@@ -108,9 +108,9 @@ function unplug(object: ClusterObject, notes: string[]): void {
   for (const port of list(spec.ports)) delete port.nodePort
 }
 
-function change(object: ClusterObject, then: ClusterObject, { changes }: ClusterWish, notes: string[]): string | null {
+function change(object: ClusterObject, before: ClusterObject, { changes }: ClusterWish, notes: string[]): string | null {
   for (const { kind, name, patch } of changes) {
-    if ((kind !== '*' && kind !== object.kind) || !fitting(name || '*')(then.metadata.name)) continue
+    if ((kind !== '*' && kind !== object.kind) || !fitting(name || '*')(before.metadata.name)) continue
     try {
       const { newDocument: changed } = jsonPatch.applyPatch(structuredClone(object), structuredClone(patch), true, true)
       if (!hasForm(changed)) return `A change can’t be made to ${object.kind} ${object.metadata.name}: what it makes is no object any more.`

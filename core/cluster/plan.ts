@@ -170,9 +170,9 @@ class Planner {
 
   private readonly troubles: Blocker[] = []
 
-  private planObject(entry: ObjectEntry, then: ClusterObject): PlannedObject {
+  private planObject(entry: ObjectEntry, before: ClusterObject): PlannedObject {
     const namespace = this.namespaceOf(entry)
-    const { object: mapped, notes, trouble } = mapObject(then, namespace, this.wish, namespace === null ? new Map() : this.renames)
+    const { object: mapped, notes, trouble } = mapObject(before, namespace, this.wish, namespace === null ? new Map() : this.renames)
     if (trouble) this.troubles.push({ code: 'change_impossible', what: trouble, next: 'Mend the change, or leave it out.' })
     const rest = this.wish.atRest ? atRest(mapped) : null
     const object = rest ? rest.resting : mapped

@@ -39,14 +39,14 @@ export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[
   })
 }
 
-function whyOf(then: StructureEntry, now: StructureEntry): string {
-  if (statementText(then) !== statementText(now)) return `The server writes it otherwise now: ${firstDifference(then.sql, now.sql)}`
-  return `It belongs to ${now.owner ?? 'nobody'}, and belonged to ${then.owner}.`
+function whyOf(before: StructureEntry, now: StructureEntry): string {
+  if (statementText(before) !== statementText(now)) return `The server writes it otherwise now: ${firstDifference(before.sql, now.sql)}`
+  return `It belongs to ${now.owner ?? 'nobody'}, and belonged to ${before.owner}.`
 }
 
 /** The first line that differs, cut to what a receipt can hold. */
-function firstDifference(then: string, now: string): string {
-  const [a, b] = [then.split('\n'), now.split('\n')]
+function firstDifference(before: string, now: string): string {
+  const [a, b] = [before.split('\n'), now.split('\n')]
   const at = a.findIndex((line, i) => line !== b[i])
   const cut = (line: string | undefined) => (line === undefined ? 'nothing' : `“${line.trim().slice(0, 120)}”`)
   return at < 0 ? `${cut(b[a.length])} more.` : `${cut(b[at])} instead of ${cut(a[at])}.`

@@ -7,20 +7,20 @@ const rows = fc.array(fc.constantFrom('a', 'b', 'c', 'dd', 'eee'), { maxLength: 
 describe('matching rows of two sides', () => {
   it('leaves what one side has more of than the other, in whatever order they come', () => {
     fc.assert(
-      fc.property(rows, rows, fc.infiniteStream(fc.boolean()), (then, now, turns) => {
+      fc.property(rows, rows, fc.infiniteStream(fc.boolean()), (before, now, turns) => {
         const matcher = new RowMatcher()
-        const [left, right] = [[...then], [...now]]
+        const [left, right] = [[...before], [...now]]
         while (left.length + right.length > 0) {
-          const side = right.length === 0 || (left.length > 0 && turns.next().value) ? 'then' : 'now'
-          matcher.add(side, (side === 'then' ? left : right).shift()!)
+          const side = right.length === 0 || (left.length > 0 && turns.next().value) ? 'before' : 'now'
+          matcher.add(side, (side === 'before' ? left : right).shift()!)
         }
         const count = (list: string[], row: string) => list.filter((one) => one === row).length
         const more = (a: string[], b: string[]) =>
           ['a', 'b', 'c', 'dd', 'eee'].flatMap((row) => Array<string>(Math.max(0, count(a, row) - count(b, row))).fill(row))
-        expect([...matcher.rest('then')].sort()).toEqual(more(then, now))
-        expect([...matcher.rest('now')].sort()).toEqual(more(now, then))
-        expect(matcher.same).toBe(then.length - more(then, now).length)
-        expect(matcher.size).toBe([...more(then, now), ...more(now, then)].join('').length)
+        expect([...matcher.rest('before')].sort()).toEqual(more(before, now))
+        expect([...matcher.rest('now')].sort()).toEqual(more(now, before))
+        expect(matcher.same).toBe(before.length - more(before, now).length)
+        expect(matcher.size).toBe([...more(before, now), ...more(now, before)].join('').length)
       }),
     )
   })

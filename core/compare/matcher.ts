@@ -3,13 +3,13 @@
  * yet. While both sides come in about the same order, what is kept is little more than what differs.
  */
 export class RowMatcher {
-  private readonly pending = { then: new Map<string, number>(), now: new Map<string, number>() }
+  private readonly pending = { before: new Map<string, number>(), now: new Map<string, number>() }
   /** Characters that are kept. */
   size = 0
   same = 0
 
-  add(side: 'then' | 'now', line: string): void {
-    const other = this.pending[side === 'then' ? 'now' : 'then']
+  add(side: 'before' | 'now', line: string): void {
+    const other = this.pending[side === 'before' ? 'now' : 'before']
     const awaited = other.get(line)
     if (awaited === undefined) {
       const own = this.pending[side]
@@ -24,7 +24,7 @@ export class RowMatcher {
   }
 
   /** Rows of a side that have no equal on the other. */
-  *rest(side: 'then' | 'now'): Generator<string> {
+  *rest(side: 'before' | 'now'): Generator<string> {
     for (const [line, count] of this.pending[side]) for (let i = 0; i < count; i++) yield line
   }
 }

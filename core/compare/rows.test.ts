@@ -22,9 +22,9 @@ describe('compareRows', () => {
 
   it('places every row, as a reference that looks each key up does', () => {
     fc.assert(
-      fc.property(table, table, (then, now) => {
-        const result = compareRows(lines(then), lines(now), [1], 1000)
-        const [before, after] = [new Map(then), new Map(now)]
+      fc.property(table, table, (earlier, now) => {
+        const result = compareRows(lines(earlier), lines(now), [1], 1000)
+        const [before, after] = [new Map(earlier), new Map(now)]
         const expected = [...new Set([...before.keys(), ...after.keys()])]
           .sort((a, b) => a - b)
           .flatMap((key) => {
@@ -32,7 +32,7 @@ describe('compareRows', () => {
             return a === b ? [] : [[String(key), a === undefined ? 'new' : b === undefined ? 'gone' : 'changed']]
           })
         expect(result.rows.map((row) => [row.key, row.mark])).toEqual(expected)
-        expect(result.same + result.changed + result.gone).toBe(then.length)
+        expect(result.same + result.changed + result.gone).toBe(earlier.length)
         expect(result.same + result.changed + result.fresh).toBe(now.length)
       }),
     )

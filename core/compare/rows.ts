@@ -21,7 +21,7 @@ function unescape(field: string): string {
 export interface RowDifference {
   mark: 'gone' | 'changed' | 'new'
   key: string
-  then: (string | null)[] | null
+  before: (string | null)[] | null
   now: (string | null)[] | null
 }
 
@@ -42,17 +42,17 @@ const keySeparator = '\u0001'
  * Compares lines of COPY text by key: the columns at `keyAt`, or the whole line where a table has no key
  * (then rows are only gone or new, and equal rows count one by one).
  */
-export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt: number[] | null, limit: number): RowComparison {
+export function compareRows(earlier: Iterable<string>, now: Iterable<string>, keyAt: number[] | null, limit: number): RowComparison {
   const keyOf = keyAt === null ? (line: string) => line : (line: string) => rawFields(line, keyAt).join(keySeparator)
   const before = new Map<string, string[]>()
-  for (const line of then) {
+  for (const line of earlier) {
     const key = keyOf(line)
     const lines = before.get(key)
     if (lines) lines.push(line)
     else before.set(key, [line])
   }
   const comparison: RowComparison = { same: 0, gone: 0, changed: 0, fresh: 0, byColumn: {}, rows: [] }
-  const differences: { mark: RowDifference['mark']; key: string; then?: string; now?: string }[] = []
+  const differences: { mark: RowDifference['mark']; key: string; before?: string; now?: string }[] = []
   for (const line of now) {
     const key = keyOf(line)
     const old = before.get(key)?.pop()
@@ -63,25 +63,25 @@ export function compareRows(then: Iterable<string>, now: Iterable<string>, keyAt
     } else {
       comparison.changed++
       countColumns(comparison.byColumn, old, line)
-      differences.push({ mark: 'changed', key, then: old, now: line })
+      differences.push({ mark: 'changed', key, before: old, now: line })
     }
   }
   for (const [key, lines] of before) {
     comparison.gone += lines.length
-    for (const line of lines) differences.push({ mark: 'gone', key, then: line })
+    for (const line of lines) differences.push({ mark: 'gone', key, before: line })
   }
   differences.sort((a, b) => compareKeys(a.key, b.key))
-  comparison.rows = differences.slice(0, limit).map(({ mark, key, then: a, now: b }) => ({
+  comparison.rows = differences.slice(0, limit).map(({ mark, key, before: a, now: b }) => ({
     mark,
     key: key.replaceAll(keySeparator, ', '),
-    then: a === undefined ? null : fieldsOf(a),
+    before: a === undefined ? null : fieldsOf(a),
     now: b === undefined ? null : fieldsOf(b),
   }))
   return comparison
 }
 
-function countColumns(byColumn: Record<number, number>, then: string, now: string): void {
-  const [before, after] = [then.split('\t'), now.split('\t')]
+function countColumns(byColumn: Record<number, number>, earlier: string, now: string): void {
+  const [before, after] = [earlier.split('\t'), now.split('\t')]
   for (let i = 0; i < after.length; i++) if (before[i] !== after[i]) byColumn[i] = (byColumn[i] ?? 0) + 1
 }
 

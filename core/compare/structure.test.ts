@@ -7,7 +7,7 @@ const column = (name: string, over: object = {}) => ({ ...structure().columns[0]
 
 describe('compareStructures', () => {
   it('marks every column, part and property, and nothing that is the same', () => {
-    const then = structure({
+    const before = structure({
       columns: [column('id'), column('fare', { type: 'numeric' })],
       indexes: [
         { name: 'leg_pkey', definition: 'btree (id)' },
@@ -20,7 +20,7 @@ describe('compareStructures', () => {
       indexes: [{ name: 'leg_pkey', definition: 'btree (id)' }],
       grants: ['clerk: SELECT'],
     })
-    const marks = Object.fromEntries(compareStructures(then, now).map(({ what, name, mark }) => [`${what} ${name}`, mark]))
+    const marks = Object.fromEntries(compareStructures(before, now).map(({ what, name, mark }) => [`${what} ${name}`, mark]))
     expect(marks).toMatchObject({
       'column id': 'same',
       'column fare': 'changed',
@@ -52,7 +52,7 @@ describe('renameStructure', () => {
     const renaming = noRenaming()
     renaming.things.set('"sales"."leg"', { schema: 'sales', name: 'leg_then' })
     renaming.indexes.set('leg_pkey', 'leg_then_pkey')
-    const then = structure({
+    const before = structure({
       constraints: [{ name: 'leg_pkey', definition: 'PRIMARY KEY (id)' }],
       indexes: [{ name: 'leg_pkey', definition: 'CREATE UNIQUE INDEX leg_pkey ON sales.leg USING btree (id)' }],
     })
@@ -60,6 +60,6 @@ describe('renameStructure', () => {
       constraints: [{ name: 'leg_then_pkey', definition: 'PRIMARY KEY (id)' }],
       indexes: [{ name: 'leg_then_pkey', definition: 'CREATE UNIQUE INDEX leg_then_pkey ON sales.leg_then USING btree (id)' }],
     })
-    expect(structureText(renameStructure(then, renaming))).toBe(structureText(expected))
+    expect(structureText(renameStructure(before, renaming))).toBe(structureText(expected))
   })
 })

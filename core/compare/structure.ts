@@ -6,7 +6,7 @@ import { plainIdentifier, rename, thingKey, tokensOf } from '../restore/sql'
 export interface StructureLine {
   what: string
   name: string
-  then: string | null
+  before: string | null
   now: string | null
   mark: 'same' | 'changed' | 'gone' | 'new'
 }
@@ -31,25 +31,25 @@ const PARTS = [
 ] as const
 
 /** Every column, part and property of two structures side by side; either may be missing. */
-export function compareStructures(then: TableStructure | null, now: TableStructure | null): StructureLine[] {
+export function compareStructures(before: TableStructure | null, now: TableStructure | null): StructureLine[] {
   const columns = (structure: TableStructure | null) =>
     new Map((structure?.columns ?? []).map((column) => [column.name, columnInWords(column)]))
-  const lines = pair('column', columns(then), columns(now))
+  const lines = pair('column', columns(before), columns(now))
   for (const [what, field] of PARTS) {
     const parts = (structure: TableStructure | null) =>
       new Map((structure?.[field] ?? []).map((part: Part) => [part.name, part.definition]))
-    lines.push(...pair(what, parts(then), parts(now)))
+    lines.push(...pair(what, parts(before), parts(now)))
   }
-  lines.push(...pair('property', properties(then), properties(now)), ...orderOfColumns(then, now))
+  lines.push(...pair('property', properties(before), properties(now)), ...orderOfColumns(before, now))
   return lines
 }
 
 /** The same columns in another order, as inheritance makes it where a table is made again. */
-function orderOfColumns(then: TableStructure | null, now: TableStructure | null): StructureLine[] {
+function orderOfColumns(earlier: TableStructure | null, now: TableStructure | null): StructureLine[] {
   const names = (structure: TableStructure | null) => (structure?.columns ?? []).map(({ name }) => name)
-  const [a, b] = [names(then), names(now)]
+  const [a, b] = [names(earlier), names(now)]
   if (a.length !== b.length || a.join() === b.join() || a.some((name) => !b.includes(name))) return []
-  return [{ what: 'property', name: 'order of columns', then: a.join(', '), now: b.join(', '), mark: 'changed' }]
+  return [{ what: 'property', name: 'order of columns', before: a.join(', '), now: b.join(', '), mark: 'changed' }]
 }
 
 function properties(structure: TableStructure | null): Map<string, string> {
@@ -71,18 +71,18 @@ function properties(structure: TableStructure | null): Map<string, string> {
   return new Map(all.filter((entry): entry is [string, string] => entry[1] !== null))
 }
 
-function pair(what: string, then: Map<string, string>, now: Map<string, string>): StructureLine[] {
-  const names = [...then.keys(), ...[...now.keys()].filter((name) => !then.has(name))]
+function pair(what: string, before: Map<string, string>, now: Map<string, string>): StructureLine[] {
+  const names = [...before.keys(), ...[...now.keys()].filter((name) => !before.has(name))]
   return names.map((name) => {
-    const [a, b] = [then.get(name) ?? null, now.get(name) ?? null]
+    const [a, b] = [before.get(name) ?? null, now.get(name) ?? null]
     const mark = a === null ? 'new' : b === null ? 'gone' : a === b ? 'same' : 'changed'
-    return { what, name, then: a, now: b, mark }
+    return { what, name, before: a, now: b, mark }
   })
 }
 
 /** What differs between two structures, in a few words each, as a receipt tells it. */
-export function differencesOf(then: TableStructure, now: TableStructure): string[] {
-  return compareStructures(then, now)
+export function differencesOf(before: TableStructure, now: TableStructure): string[] {
+  return compareStructures(before, now)
     .filter(({ mark }) => mark !== 'same')
     .map(
       ({ what, name, mark }) =>

@@ -56,9 +56,9 @@ describe('a file that was there before', () => {
       changed: fc.integer({ min: 0, max: 3 }).map(String),
     })
     fc.assert(
-      fc.property(changes, changes, (then, now) => {
-        const isEqual = JSON.stringify(then) === JSON.stringify(now)
-        expect(mustBeRead({ ...listed, ...now }, { ...entry, ...then }) === 'no').toBe(isEqual)
+      fc.property(changes, changes, (before, now) => {
+        const isEqual = JSON.stringify(before) === JSON.stringify(now)
+        expect(mustBeRead({ ...listed, ...now }, { ...entry, ...before }) === 'no').toBe(isEqual)
       }),
     )
   })

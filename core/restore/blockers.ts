@@ -127,7 +127,7 @@ function ofTable(operation: Operation, table: TableManifest, { target, wish }: P
 function ofColumns(operation: Operation, table: TableManifest, now: TargetTable): Blocker[] {
   const { schema, name } = operation.target
   const differing = compareStructures(table.structure, now.structure).filter(({ what, mark }) => what === 'column' && mark !== 'same')
-  const unlike = differing.filter((line) => line.mark === 'gone' || typeIn(line.then) !== typeIn(line.now))
+  const unlike = differing.filter((line) => line.mark === 'gone' || typeIn(line.before) !== typeIn(line.now))
   const blockers: Blocker[] = []
   if (unlike.length > 0) {
     const first = unlike[0]!

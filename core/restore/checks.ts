@@ -48,7 +48,7 @@ export function checksOf(operations: Operation[], input: PlanInput, blockers: Bl
   const bytes = active.reduce((sum, operation) => sum + operation.bytes, 0)
   const space = target.free === null ? 'How much space is free there is not known; ' : `${bytesInWords(target.free)} are free there; `
   const extensions = active.filter(({ kind, verb }) => kind === 'extension' && verb === 'make').length
-  const [then, now] = [Math.floor(serverVersion / 10000), target.version]
+  const [before, now] = [Math.floor(serverVersion / 10000), target.version]
   const roles = missingRoles(operations, manifest, target, wish)
   const held = active.flatMap(({ verb, target: { schema, name } }) =>
     verb === 'make' ? [] : (target.tables.get(thingKey(schema, name))?.heldBy ?? []).map((who) => `${schema}.${name} is held by ${who}`),
@@ -67,8 +67,8 @@ export function checksOf(operations: Operation[], input: PlanInput, blockers: Bl
         },
     {
       id: 'version',
-      outcome: then === 0 || then === now ? 'ok' : 'advice',
-      what: then === 0 || then === now ? `PostgreSQL ${now}, as then.` : `PostgreSQL ${now}; then it was ${then}.`,
+      outcome: before === 0 || before === now ? 'ok' : 'advice',
+      what: before === 0 || before === now ? `PostgreSQL ${now}, as then.` : `PostgreSQL ${now}; then it was ${before}.`,
     },
     of('space', `${space}about ${bytesInWords(bytes * 2)} are needed.`),
     ...(locks

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest'
 import { structure, table } from '../../tests/support/manifests'
 import { mendsOf, needsRebuild } from './mends'
 
-const then = structure({
+const before = structure({
   owner: 'purser',
   comment: 'then',
   rowSecurity: 'forced',
@@ -11,27 +11,27 @@ const then = structure({
   indexes: [{ name: 'i', definition: 'CREATE INDEX i ON sales.leg USING btree (note) clustered' }],
   triggers: [{ name: 't', definition: 'CREATE TRIGGER t BEFORE INSERT ON sales.leg EXECUTE FUNCTION f() enabled D' }],
 })
-const words = (now: typeof then) => mendsOf(table('leg', 1, { structure: then }), now, {}).map((mend) => mend.words)
+const words = (now: typeof before) => mendsOf(table('leg', 1, { structure: before }), now, {}).map((mend) => mend.words)
 
 describe('a table that stands', () => {
   it('is made again only where its columns, keys or place in a tree are others', () => {
-    expect(needsRebuild(then, structure({ owner: 'other' }))).toBe(false)
-    expect(needsRebuild(then, structure({ persistence: 'unlogged' }))).toBe(true)
-    expect(needsRebuild(then, { ...then, accessMethod: 'columnar' })).toBe(true)
-    expect(needsRebuild(then, { ...then, constraints: [{ name: 'k', definition: 'PRIMARY KEY (id)' }] })).toBe(true)
-    expect(needsRebuild(then, { ...then, constraints: [{ name: 'k', definition: 'CHECK ((id > 0))' }] })).toBe(false)
-    const partition = { ...then, partitionOf: '"sales"."all"' }
+    expect(needsRebuild(before, structure({ owner: 'other' }))).toBe(false)
+    expect(needsRebuild(before, structure({ persistence: 'unlogged' }))).toBe(true)
+    expect(needsRebuild(before, { ...before, accessMethod: 'columnar' })).toBe(true)
+    expect(needsRebuild(before, { ...before, constraints: [{ name: 'k', definition: 'PRIMARY KEY (id)' }] })).toBe(true)
+    expect(needsRebuild(before, { ...before, constraints: [{ name: 'k', definition: 'CHECK ((id > 0))' }] })).toBe(false)
+    const partition = { ...before, partitionOf: '"sales"."all"' }
     expect(needsRebuild(partition, { ...partition, indexes: [] })).toBe(true)
   })
 
   it('has nothing to be mended where nothing differs, whatever the order of a policy’s roles', () => {
-    expect(words(then)).toEqual([])
-    expect(words({ ...then, policies: [{ name: 'own', definition: 'permissive r clerk,reader (id > 1)' }] })).toEqual([])
+    expect(words(before)).toEqual([])
+    expect(words({ ...before, policies: [{ name: 'own', definition: 'permissive r clerk,reader (id > 1)' }] })).toEqual([])
   })
 
   it('names each difference, and drops what stands in the way before rows are loaded', () => {
     const now = {
-      ...then,
+      ...before,
       owner: 'thief',
       comment: null,
       rowSecurity: 'off' as const,
@@ -50,7 +50,7 @@ describe('a table that stands', () => {
       'comment as then',
       'clustering as then',
     ])
-    const mends = mendsOf(table('leg', 1, { structure: then }), now, {})
+    const mends = mendsOf(table('leg', 1, { structure: before }), now, {})
     expect(mends.find((mend) => mend.words === 'policy own is made again')!.after).toEqual([
       'CREATE POLICY "own" ON "sales"."leg" AS PERMISSIVE FOR SELECT TO clerk, reader USING ((id > 1))',
     ])

@@ -35,7 +35,7 @@ const columnShape = ({ name, type, collation, identity, generated, default: valu
 ]
 
 /** Whether a table has to be made again to be as it was; else it can be emptied, filled and mended. */
-export function needsRebuild(then: TableStructure, now: TableStructure): boolean {
+export function needsRebuild(before: TableStructure, now: TableStructure): boolean {
   const shape = (structure: TableStructure) => [
     structure.kind,
     structure.persistence,
@@ -58,25 +58,25 @@ export function needsRebuild(then: TableStructure, now: TableStructure): boolean
         ]
       : [],
   ]
-  return JSON.stringify(shape(then)) !== JSON.stringify(shape(now))
+  return JSON.stringify(shape(before)) !== JSON.stringify(shape(now))
 }
 
 /** The differences of a table that stands and does not need to be made again. `roles` are names of roles at the target. */
 export function mendsOf(table: TableManifest, now: TableStructure, roles: Record<string, string>): Mend[] {
-  const then = renameStructure(table.structure, noRenaming(), roles)
+  const before = renameStructure(table.structure, noRenaming(), roles)
   const target = thingKey(table.schema, table.name)
   return [
-    ...columnMends(then, now, target),
-    ...partMends(then, now, table),
-    ...securityMends(then, now, target),
-    ...propertyMends(then, now, target),
+    ...columnMends(before, now, target),
+    ...partMends(before, now, table),
+    ...securityMends(before, now, target),
+    ...propertyMends(before, now, target),
   ]
 }
 
 const mend = (words: string, before: string[], after: string[]): Mend => ({ words, before, after })
 
-function columnMends(then: TableStructure, now: TableStructure, target: string): Mend[] {
-  return then.columns.flatMap((column) => {
+function columnMends(before: TableStructure, now: TableStructure, target: string): Mend[] {
+  return before.columns.flatMap((column) => {
     const is = now.columns.find(({ name }) => name === column.name)
     if (!is) return []
     const alter = `ALTER TABLE ONLY ${target} ALTER COLUMN ${quoteIdentifier(column.name)}`
@@ -167,9 +167,9 @@ function partKinds({ schema, name }: { schema: string; name: string }): PartKind
   ]
 }
 
-function partMends(then: TableStructure, now: TableStructure, table: TableManifest): Mend[] {
+function partMends(before: TableStructure, now: TableStructure, table: TableManifest): Mend[] {
   return partKinds(table).flatMap(({ word, of, drop, make }) => {
-    const [wanted, found] = [of(then), of(now)]
+    const [wanted, found] = [of(before), of(now)]
     const same = (part: Part) => found.some(({ name, definition }) => name === part.name && definition === part.definition)
     const gone = found.filter((part) => !wanted.some(({ name }) => name === part.name))
     return [
@@ -185,50 +185,50 @@ function partMends(then: TableStructure, now: TableStructure, table: TableManife
   })
 }
 
-function securityMends(then: TableStructure, now: TableStructure, target: string): Mend[] {
+function securityMends(before: TableStructure, now: TableStructure, target: string): Mend[] {
   const mends: Mend[] = []
-  if (then.owner !== now.owner)
-    mends.push(mend(`owner back to ${then.owner}`, [], [`ALTER TABLE ${target} OWNER TO ${quoteIdentifier(then.owner)}`]))
-  if (then.rowSecurity !== now.rowSecurity)
-    mends.push(mend(`row security ${then.rowSecurity} again`, [], rowSecuritySql(target, then.rowSecurity)))
+  if (before.owner !== now.owner)
+    mends.push(mend(`owner back to ${before.owner}`, [], [`ALTER TABLE ${target} OWNER TO ${quoteIdentifier(before.owner)}`]))
+  if (before.rowSecurity !== now.rowSecurity)
+    mends.push(mend(`row security ${before.rowSecurity} again`, [], rowSecuritySql(target, before.rowSecurity)))
   const roleOf = (grant: string) => /^([\s\S]*?): /.exec(grant)![1]!
   const rights = (grants: string[], role: string) => grants.filter((grant) => roleOf(grant) === role).sort()
   // A change of owner moves rights, so all of them are given anew then.
-  const changed = [...new Set([...then.grants, ...now.grants].map(roleOf))].filter(
-    (role) => then.owner !== now.owner || rights(then.grants, role).join() !== rights(now.grants, role).join(),
+  const changed = [...new Set([...before.grants, ...now.grants].map(roleOf))].filter(
+    (role) => before.owner !== now.owner || rights(before.grants, role).join() !== rights(now.grants, role).join(),
   )
   for (const role of changed) {
     const to = role === 'public' ? 'PUBLIC' : quoteIdentifier(role)
-    const given = grantsOf(rights(then.grants, role)).map(([, statement]) => statement.replace('ON TABLE', `ON TABLE ${target}`))
+    const given = grantsOf(rights(before.grants, role)).map(([, statement]) => statement.replace('ON TABLE', `ON TABLE ${target}`))
     mends.push(mend(`rights of ${role} as then`, [], [`REVOKE ALL ON TABLE ${target} FROM ${to} CASCADE`, ...given]))
   }
   return mends
 }
 
-function propertyMends(then: TableStructure, now: TableStructure, target: string): Mend[] {
+function propertyMends(before: TableStructure, now: TableStructure, target: string): Mend[] {
   const mends: Mend[] = []
-  if (then.comment !== now.comment)
+  if (before.comment !== now.comment)
     mends.push(
-      mend('comment as then', [], [`COMMENT ON TABLE ${target} IS ${then.comment === null ? 'NULL' : quoteLiteral(then.comment)}`]),
+      mend('comment as then', [], [`COMMENT ON TABLE ${target} IS ${before.comment === null ? 'NULL' : quoteLiteral(before.comment)}`]),
     )
-  if (then.options.join() !== now.options.join()) {
+  if (before.options.join() !== now.options.join()) {
     const names = now.options
       .map((option) => option.slice(0, option.indexOf('=')))
-      .filter((name) => !then.options.some((option) => option.startsWith(`${name}=`)))
+      .filter((name) => !before.options.some((option) => option.startsWith(`${name}=`)))
     mends.push(
       mend(
         'storage settings as then',
         [],
         [
           ...(names.length > 0 ? [`ALTER TABLE ONLY ${target} RESET (${names.join(', ')})`] : []),
-          ...(then.options.length > 0 ? [`ALTER TABLE ONLY ${target} SET (${then.options.join(', ')})`] : []),
+          ...(before.options.length > 0 ? [`ALTER TABLE ONLY ${target} SET (${before.options.join(', ')})`] : []),
         ],
       ),
     )
   }
   const markOf = (structure: TableStructure, mark: string) =>
     structure.indexes.find(({ definition }) => definition.includes(` ${mark}`))?.name ?? null
-  const clustered = markOf(then, 'clustered')
+  const clustered = markOf(before, 'clustered')
   if (clustered !== markOf(now, 'clustered'))
     mends.push(
       mend(
@@ -241,9 +241,9 @@ function propertyMends(then: TableStructure, now: TableStructure, target: string
         ],
       ),
     )
-  const identity = markOf(then, 'identity')
-  if (then.replicaIdentity !== now.replicaIdentity || identity !== markOf(now, 'identity')) {
-    const how = { d: 'DEFAULT', f: 'FULL', n: 'NOTHING', i: `USING INDEX ${quoteIdentifier(identity ?? '')}` }[then.replicaIdentity]
+  const identity = markOf(before, 'identity')
+  if (before.replicaIdentity !== now.replicaIdentity || identity !== markOf(now, 'identity')) {
+    const how = { d: 'DEFAULT', f: 'FULL', n: 'NOTHING', i: `USING INDEX ${quoteIdentifier(identity ?? '')}` }[before.replicaIdentity]
     mends.push(mend('replica identity as then', [], [`ALTER TABLE ONLY ${target} REPLICA IDENTITY ${how}`]))
   }
   return mends

@@ -48,10 +48,10 @@ export function mergeStructures(
   choose: (thing: string, parts: ThingParts) => Choice,
   adapter: () => (entry: StructureEntry, from: 'before' | 'after') => StructureEntry = () => (entry) => entry,
 ): StructureEntry[] {
-  const [then, now] = [thingsOf(before), thingsOf(after)]
+  const [earlier, now] = [thingsOf(before), thingsOf(after)]
   const chosen: { entry: StructureEntry; from: 'before' | 'after' }[] = []
-  for (const thing of new Set([...then.keys(), ...now.keys()])) {
-    const [old, fresh] = [then.get(thing), now.get(thing)]
+  for (const thing of new Set([...earlier.keys(), ...now.keys()])) {
+    const [old, fresh] = [earlier.get(thing), now.get(thing)]
     const from = choose(thing, {
       before: old?.map(keyOf) ?? null,
       after: fresh?.map(keyOf) ?? null,

@@ -29,28 +29,28 @@ export function partsByRoot(entries: StructureEntry[], sequences: DatabaseManife
 }
 
 /**
- * @param then entries of the thing, its own first; `now` is what a dump of the target has for it
+ * @param before entries of the thing, its own first; `now` is what a dump of the target has for it
  * @param roles names of roles at the target
  */
-export function otherDifference(then: StructureEntry[], now: StructureEntry[], roles: Record<string, string>): OtherDifference {
-  const [own, current] = [then[0]!, now[0]!]
+export function otherDifference(before: StructureEntry[], now: StructureEntry[], roles: Record<string, string>): OtherDifference {
+  const [own, current] = [before[0]!, now[0]!]
   const moved = own.ownerSql !== null && (roles[own.owner ?? ''] ?? own.owner) !== current.owner
   return {
     definition: [
       ...(statementText(own) === statementText(current) ? [] : ['definition']),
       ...partWords(
-        then.slice(1).filter(({ type }) => !BESIDE.has(type)),
+        before.slice(1).filter(({ type }) => !BESIDE.has(type)),
         now.slice(1).filter(({ type }) => !BESIDE.has(type)),
       ),
     ],
-    mends: [...(moved ? [ownerMend(own, roles)] : []), ...rightsMends(then, now, roles, moved), ...commentMends(then, now)],
+    mends: [...(moved ? [ownerMend(own, roles)] : []), ...rightsMends(before, now, roles, moved), ...commentMends(before, now)],
   }
 }
 
 /** Parts that are not the same then and now, in words. */
-function partWords(then: StructureEntry[], now: StructureEntry[]): string[] {
+function partWords(before: StructureEntry[], now: StructureEntry[]): string[] {
   const texts = (entries: StructureEntry[]) => new Map(entries.map((entry) => [definitionKey(entry), entry]))
-  const [a, b] = [texts(then), texts(now)]
+  const [a, b] = [texts(before), texts(now)]
   const differ = [...a].filter(([key, entry]) => !b.has(key) || statementText(b.get(key)!) !== statementText(entry))
   const more = [...b].filter(([key]) => !a.has(key))
   return [...differ, ...more].map(([, entry]) => entryWords(entry))
@@ -62,14 +62,14 @@ function ownerMend({ ownerSql, owner }: StructureEntry, roles: Record<string, st
 }
 
 /** Rights of a thing are given anew as a whole, because what was given since is in no statement of then. */
-function rightsMends(then: StructureEntry[], now: StructureEntry[], roles: Record<string, string>, moved: boolean): Mend[] {
+function rightsMends(earlier: StructureEntry[], now: StructureEntry[], roles: Record<string, string>, moved: boolean): Mend[] {
   const rights = (entries: StructureEntry[]) => entries.filter(({ type }) => type === 'ACL')
-  const [wanted, found] = [rights(then), rights(now)]
+  const [wanted, found] = [rights(earlier), rights(now)]
   if (wanted.length + found.length === 0) return []
   const text = (entries: StructureEntry[], sql: (entry: StructureEntry) => string) => entries.map(sql).sort().join('\n')
   if (!moved && text(wanted, (entry) => renameRoles(entry.sql, roles)) === text(found, ({ sql }) => sql)) return []
   const whole = [...wanted, ...found].find(({ name }) => !name.startsWith('COLUMN ')) ?? null
-  const resets = whole ? { schema: whole.schema, name: whole.name } : columnsOf(then[0]!)
+  const resets = whole ? { schema: whole.schema, name: whole.name } : columnsOf(earlier[0]!)
   const after = wanted.flatMap(({ sql }) => renameRoles(sql, roles).split(/;\s*\n/)).map(withoutEnd)
   return [{ words: 'rights as then', before: [], after: after.filter(Boolean), resets }]
 }
@@ -77,10 +77,10 @@ function rightsMends(then: StructureEntry[], now: StructureEntry[], roles: Recor
 /** Rights of columns alone hang on the relation, whose rights are taken with them. */
 const columnsOf = ({ schema, name }: StructureEntry) => ({ schema, name: `TABLE ${name}` })
 
-function commentMends(then: StructureEntry[], now: StructureEntry[]): Mend[] {
+function commentMends(earlier: StructureEntry[], now: StructureEntry[]): Mend[] {
   const comments = (entries: StructureEntry[]) =>
     new Map(entries.filter(({ type }) => type === 'COMMENT').map((entry) => [definitionKey(entry), entry]))
-  const [wanted, found] = [comments(then), comments(now)]
+  const [wanted, found] = [comments(earlier), comments(now)]
   const mend = ({ name }: StructureEntry, sql: string): Mend => ({
     words: `comment on ${name} as then`,
     before: [],
@@ -107,7 +107,7 @@ export function alteredSequence(sql: string): string {
 }
 
 /** What is made equal of the sequences that columns of a table own. Both lists are the entries of that table. */
-export function ownedSequenceMends(then: StructureEntry[], now: StructureEntry[], roles: Record<string, string>): Mend[] {
+export function ownedSequenceMends(earlier: StructureEntry[], now: StructureEntry[], roles: Record<string, string>): Mend[] {
   const of = (entries: StructureEntry[], { schema, name }: StructureEntry) =>
     entries
       .filter(
@@ -116,9 +116,9 @@ export function ownedSequenceMends(then: StructureEntry[], now: StructureEntry[]
           ((entry.type === 'SEQUENCE' && entry.name === name) || (BESIDE.has(entry.type) && entry.name === `SEQUENCE ${name}`)),
       )
       .sort((a, b) => Number(BESIDE.has(a.type)) - Number(BESIDE.has(b.type)))
-  return then.flatMap((sequence) => {
+  return earlier.flatMap((sequence) => {
     if (sequence.type !== 'SEQUENCE') return []
-    const [wanted, found] = [of(then, sequence), of(now, sequence)]
+    const [wanted, found] = [of(earlier, sequence), of(now, sequence)]
     if (found[0]?.type !== 'SEQUENCE') return []
     const { definition, mends } = otherDifference(wanted, found, roles)
     const altered: Mend[] = definition.length > 0 ? [{ words: 'as then', before: [], after: [alteredSequence(sequence.sql)] }] : []
@@ -130,10 +130,10 @@ export function ownedSequenceMends(then: StructureEntry[], now: StructureEntry[]
  * Comments on constraints, indexes, triggers, rules, policies and statistics of a table. Parts that are made again lose
  * theirs, so that all of them are written again then. Both lists are the entries of that table.
  */
-export function partCommentMends(then: StructureEntry[], now: StructureEntry[], remade: boolean): Mend[] {
+export function partCommentMends(earlier: StructureEntry[], now: StructureEntry[], remade: boolean): Mend[] {
   const onParts = (entries: StructureEntry[]) =>
     entries.filter(({ type, name }) => type === 'COMMENT' && !/^(TABLE|COLUMN|SEQUENCE) /.test(name))
-  const [wanted, found] = [onParts(then), onParts(now)]
+  const [wanted, found] = [onParts(earlier), onParts(now)]
   const differ = commentMends(wanted, found)
   if (!remade || wanted.length === 0) return differ
   const again = { words: 'comments on its parts as then', before: [], after: wanted.map(({ sql }) => withoutEnd(sql)) }

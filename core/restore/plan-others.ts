@@ -79,12 +79,12 @@ const STANDS = new Set(['function', 'sequence'])
 
 /** How a thing that stands is not as it was then. One of which no dump of the target tells is taken to differ. */
 function differenceOf(entry: StructureEntry, { manifest, target, wish }: PlanInput): OtherDifference {
-  const then = partsByRoot(manifest.entries, manifest.sequences).get(entry.id) ?? [entry]
+  const before = partsByRoot(manifest.entries, manifest.sequences).get(entry.id) ?? [entry]
   const now = target.definitions.get(definitionKey(entry))
-  if (now) return otherDifference(then, now, wish.roles)
+  if (now) return otherDifference(before, now, wish.roles)
   // What every database has is in a dump only as far as somebody changed it.
   if (entry.type !== 'SCHEMA') return { definition: ['definition'], mends: [] }
-  return otherDifference(then, [{ ...entry, owner: null }], wish.roles)
+  return otherDifference(before, [{ ...entry, owner: null }], wish.roles)
 }
 
 /** What is different in the definition of a type is made equal where the server can. */
@@ -112,11 +112,11 @@ function choicesFor(kind: string, same: boolean): Collision[] {
 
 /** From where to where a sequence goes; null where it stands as then. */
 function positionNote(entry: StructureEntry, { manifest, target }: PlanInput): string | null {
-  const then = manifest.sequences.find(({ schema, name }) => schema === entry.schema && name === entry.name)
+  const earlier = manifest.sequences.find(({ schema, name }) => schema === entry.schema && name === entry.name)
   const now = target.sequences.get(thingKey(entry.schema ?? '', entry.name))
-  if (!then || !now || (then.last === now.last && then.called === now.called)) return null
+  if (!earlier || !now || (earlier.last === now.last && earlier.called === now.called)) return null
   const words = ({ last, called }: { last: string; called: boolean }) => (called ? last : `just before ${last}`)
-  return `It stands at ${words(now)} now, and goes back to ${words(then)}.`
+  return `It stands at ${words(now)} now, and goes back to ${words(earlier)}.`
 }
 
 function replaceOther(base: Operation, other: OtherThing, { target }: PlanInput, position: string | null): Operation {
@@ -240,7 +240,7 @@ export function planDatabase(input: PlanInput): Operation[] {
 }
 
 /** What differs of a database itself, in words. */
-function propertyDifferences(then: DatabaseProperties, now: DatabaseProperties, roles: Record<string, string>): string[] {
+function propertyDifferences(before: DatabaseProperties, now: DatabaseProperties, roles: Record<string, string>): string[] {
   const role = (name: string | null) => (name === null ? null : (roles[name] ?? name))
   const grants = ({ grants, owner }: DatabaseProperties) =>
     grants
@@ -249,11 +249,11 @@ function propertyDifferences(then: DatabaseProperties, now: DatabaseProperties, 
   const settings = ({ settings }: DatabaseProperties) =>
     settings.map((setting) => JSON.stringify([role(setting.role), setting.setting])).sort()
   return [
-    ...(role(then.owner) === now.owner ? [] : [`owner back to ${role(then.owner)}`]),
-    ...(then.comment === now.comment ? [] : ['comment']),
-    ...(then.connectionLimit === now.connectionLimit ? [] : ['connection limit']),
-    ...(settings(then).join() === settings(now).join() ? [] : ['settings']),
-    ...(grants(then).join() === grants(now).join() ? [] : ['rights']),
+    ...(role(before.owner) === now.owner ? [] : [`owner back to ${role(before.owner)}`]),
+    ...(before.comment === now.comment ? [] : ['comment']),
+    ...(before.connectionLimit === now.connectionLimit ? [] : ['connection limit']),
+    ...(settings(before).join() === settings(now).join() ? [] : ['settings']),
+    ...(grants(before).join() === grants(now).join() ? [] : ['rights']),
   ]
 }
 

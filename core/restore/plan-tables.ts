@@ -127,8 +127,8 @@ function allMends(table: TableManifest, { structure }: TargetTable, { manifest, 
   const own = manifest.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
   const now = own && target.definitions.get(definitionKey(own))
   if (!now) return mends
-  const then = partsByRoot(manifest.entries, manifest.sequences).get(own.id)!
-  return [...mends, ...ownedSequenceMends(then, now, wish.roles), ...partCommentMends(then, now, mends.length > 0)]
+  const before = partsByRoot(manifest.entries, manifest.sequences).get(own.id)!
+  return [...mends, ...ownedSequenceMends(before, now, wish.roles), ...partCommentMends(before, now, mends.length > 0)]
 }
 
 /**

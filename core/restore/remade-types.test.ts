@@ -15,7 +15,7 @@ const made = (id: number, name: string, sql: string, needs: number[] = [], type 
   entry(id, type, name, { catalog: CATALOG.type, needs, sql: `${sql};` })
 
 const MOOD = `CREATE TYPE sales.mood AS ENUM (\n    'calm',\n    'rough'\n)`
-const then = manifest({
+const before = manifest({
   tables: [table('sea', 1), table('passage', 2), table('apart', 3)],
   entries: [
     made(50, 'mood', MOOD),
@@ -41,9 +41,9 @@ const domain = { key: '1247/51', words: 'type sales.moods' }
 /** What stands now: a label more than then. */
 function now(mood: TypeUses, moods: TypeUses): TargetState {
   const standing = (one: StructureEntry, sql = one.sql): [string, StructureEntry[]] => [definitionKey(one), [{ ...one, sql }]]
-  const [first, second, ...tables] = then.entries
+  const [first, second, ...tables] = before.entries
   return target({
-    holds: Object.fromEntries(then.tables.map(({ name }) => [name, { structure: structure() }])),
+    holds: Object.fromEntries(before.tables.map(({ name }) => [name, { structure: structure() }])),
     others: new Set([key('mood'), key('moods')]),
     types: new Map([
       [key('mood'), mood],
@@ -57,7 +57,7 @@ function now(mood: TypeUses, moods: TypeUses): TargetState {
   })
 }
 const planned = (state: TargetState, wanted: Partial<Wish>) => {
-  const plan = planRestore(planInput(then, state, wanted))
+  const plan = planRestore(planInput(before, state, wanted))
   const of = (name: string) => plan.operations.find((operation) => operation.path.endsWith(`/${name}`))!
   return { plan, of, how: (name: string) => [of(name)?.verb, of(name)?.how] }
 }

@@ -96,16 +96,20 @@ class Finder {
   }
 
   private now(operation: Operation) {
-    const then = this.then(operation)
-    return then && this.input.target.definitions.get(definitionKey(then))?.[0]
+    const before = this.then(operation)
+    return before && this.input.target.definitions.get(definitionKey(before))?.[0]
   }
 
   /** Whether it is a type that differs, and that nothing less makes equal. */
   isDue(operation: Operation): boolean {
     if (operation.kind !== 'type' || operation.verb !== 'leave' || operation.same) return false
-    const [then, now] = [this.then(operation), this.now(operation)]
+    const [before, now] = [this.then(operation), this.now(operation)]
     return (
-      then !== undefined && now !== undefined && then.sql !== now.sql && MADE_AGAIN.test(then.sql) && this.usesOf(operation) !== undefined
+      before !== undefined &&
+      now !== undefined &&
+      before.sql !== now.sql &&
+      MADE_AGAIN.test(before.sql) &&
+      this.usesOf(operation) !== undefined
     )
   }
 

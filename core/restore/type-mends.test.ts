@@ -3,8 +3,8 @@ import type { StructureEntry } from './structure'
 import { typeMends } from './type-mends'
 
 const entry = (sql: string) => ({ sql }) as StructureEntry
-const mendsOf = (then: string, now: string) =>
-  typeMends(entry(then), entry(now))
+const mendsOf = (before: string, now: string) =>
+  typeMends(entry(before), entry(now))
     ?.map(({ after, last = [] }) => [...after, ...last.map((sql) => `at last: ${sql}`)])
     .flat() ?? null
 
@@ -36,11 +36,11 @@ describe('an enum that stands', () => {
 
 describe('a domain that stands', () => {
   it('forbids no more than then before rows come, and no less when all are there', () => {
-    const then = domain(
+    const before = domain(
       ` NOT NULL DEFAULT 0\n\tCONSTRAINT bright CHECK ((VALUE < (40)::numeric))\n\tCONSTRAINT "D im" CHECK ((VALUE > ('-30'::integer)::numeric))`,
     )
     const now = domain(`\n\tCONSTRAINT bright CHECK ((VALUE < (4)::numeric))\n\tCONSTRAINT odd CHECK ((VALUE <> (7)::numeric))`)
-    expect(mendsOf(then, now)).toEqual([
+    expect(mendsOf(before, now)).toEqual([
       'ALTER DOMAIN sky.mag SET DEFAULT 0',
       'at last: ALTER DOMAIN sky.mag SET NOT NULL',
       'ALTER DOMAIN sky.mag DROP CONSTRAINT bright',

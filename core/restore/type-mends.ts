@@ -12,14 +12,14 @@ const DOMAIN = new RegExp(String.raw`^CREATE DOMAIN ${NAME} AS ([\s\S]*?);?\s*$`
 /**
  * The statements that make a type what it was, null where the server has none for it.
  *
- * @param then as a dump wrote it at the moment; `now` as one writes it of the target, under the same name
+ * @param before as a dump wrote it at the moment; `now` as one writes it of the target, under the same name
  */
-export function typeMends(then: StructureEntry, now: StructureEntry): Mend[] | null {
-  const [enumThen, enumNow] = [ENUM.exec(then.sql), ENUM.exec(now.sql)]
+export function typeMends(before: StructureEntry, now: StructureEntry): Mend[] | null {
+  const [enumThen, enumNow] = [ENUM.exec(before.sql), ENUM.exec(now.sql)]
   if (enumThen && enumNow) return enumMends(enumThen[1]!, labelsOf(enumThen[2]!), labelsOf(enumNow[2]!))
-  const [domainThen, domainNow] = [DOMAIN.exec(then.sql), DOMAIN.exec(now.sql)]
+  const [domainThen, domainNow] = [DOMAIN.exec(before.sql), DOMAIN.exec(now.sql)]
   if (domainThen && domainNow) return domainMends(domainThen[1]!, domainOf(domainThen[2]!), domainOf(domainNow[2]!))
-  const [rowThen, rowNow] = [COMPOSITE.exec(then.sql), COMPOSITE.exec(now.sql)]
+  const [rowThen, rowNow] = [COMPOSITE.exec(before.sql), COMPOSITE.exec(now.sql)]
   if (rowThen && rowNow) return compositeMends(rowThen[1]!, attributesOf(rowThen[2]!), attributesOf(rowNow[2]!))
   return null
 }
@@ -35,16 +35,16 @@ const mend = (words: string, after: string[], last: string[] = []): Mend => ({
 const labelsOf = (list: string): string[] => list.match(/'(?:[^']|'')*'/g) ?? []
 
 /** Labels are never taken away, so that as many as then can only have other names, and fewer lack some. */
-function enumMends(name: string, then: string[], now: string[]): Mend[] | null {
-  if (then.length === now.length) {
-    const renamed = then.flatMap((label, i) => (label === now[i] ? [] : [[now[i]!, label] as const]))
-    if (renamed.some(([from, to]) => then.includes(from) || now.includes(to))) return null
+function enumMends(name: string, before: string[], now: string[]): Mend[] | null {
+  if (before.length === now.length) {
+    const renamed = before.flatMap((label, i) => (label === now[i] ? [] : [[now[i]!, label] as const]))
+    if (renamed.some(([from, to]) => before.includes(from) || now.includes(to))) return null
     return renamed.map(([from, to]) => mend(`label ${from} is called ${to} again`, [`ALTER TYPE ${name} RENAME VALUE ${from} TO ${to}`]))
   }
-  if (!isWithin(now, then)) return null
-  return then.flatMap((label, i) => {
+  if (!isWithin(now, before)) return null
+  return before.flatMap((label, i) => {
     if (now.includes(label)) return []
-    const place = i > 0 ? ` AFTER ${then[i - 1]}` : now.length > 0 ? ` BEFORE ${now[0]}` : ''
+    const place = i > 0 ? ` AFTER ${before[i - 1]}` : now.length > 0 ? ` BEFORE ${now[0]}` : ''
     return [mend(`label ${label} is there again`, [`ALTER TYPE ${name} ADD VALUE ${label}${place}`])]
   })
 }
@@ -74,17 +74,17 @@ function domainOf(text: string): Domain {
 }
 
 /** What forbids more than then goes before rows are loaded; what forbids more than now comes when all of them are there. */
-function domainMends(name: string, then: Domain, now: Domain): Mend[] | null {
-  if (then.type !== now.type) return null
+function domainMends(name: string, before: Domain, now: Domain): Mend[] | null {
+  if (before.type !== now.type) return null
   const alter = (what: string) => `ALTER DOMAIN ${name} ${what}`
   const wrong = (a: Domain, b: Domain) => [...a.constraints].filter(([key, says]) => b.constraints.get(key) !== says)
-  const value = then.default === null ? 'DROP DEFAULT' : `SET DEFAULT ${then.default}`
+  const value = before.default === null ? 'DROP DEFAULT' : `SET DEFAULT ${before.default}`
   return [
-    ...(then.default === now.default ? [] : [mend('default as then', [alter(value)])]),
-    ...(now.notNull && !then.notNull ? [mend('may be null again', [alter('DROP NOT NULL')])] : []),
-    ...(then.notNull && !now.notNull ? [mend('may not be null again', [], [alter('SET NOT NULL')])] : []),
-    ...wrong(now, then).map(([key]) => mend(`constraint ${key} is taken off`, [alter(`DROP CONSTRAINT ${key}`)])),
-    ...wrong(then, now).map(([key, says]) => mend(`constraint ${key} as then`, [], [alter(`ADD CONSTRAINT ${key} ${says}`)])),
+    ...(before.default === now.default ? [] : [mend('default as then', [alter(value)])]),
+    ...(now.notNull && !before.notNull ? [mend('may be null again', [alter('DROP NOT NULL')])] : []),
+    ...(before.notNull && !now.notNull ? [mend('may not be null again', [], [alter('SET NOT NULL')])] : []),
+    ...wrong(now, before).map(([key]) => mend(`constraint ${key} is taken off`, [alter(`DROP CONSTRAINT ${key}`)])),
+    ...wrong(before, now).map(([key, says]) => mend(`constraint ${key} as then`, [], [alter(`ADD CONSTRAINT ${key} ${says}`)])),
   ]
 }
 
@@ -105,21 +105,21 @@ const attributesOf = (text: string): Attribute[] =>
  * Attributes that were not there then go, and those that were come behind the ones that stay. Where only names differ,
  * they are named as then, so that what rows hold stays.
  */
-function compositeMends(name: string, then: Attribute[], now: Attribute[]): Mend[] | null {
+function compositeMends(name: string, before: Attribute[], now: Attribute[]): Mend[] | null {
   const alter = (what: string) => `ALTER TYPE ${name} ${what} CASCADE`
-  if (then.length === now.length && then.every(({ rest }, i) => rest === now[i]!.rest)) {
-    const renamed = then.flatMap((one, i) => (one.name === now[i]!.name ? [] : [[now[i]!.name, one.name] as const]))
-    const names = new Set([...then, ...now].map((one) => one.name))
-    if (names.size === then.length + renamed.length)
+  if (before.length === now.length && before.every(({ rest }, i) => rest === now[i]!.rest)) {
+    const renamed = before.flatMap((one, i) => (one.name === now[i]!.name ? [] : [[now[i]!.name, one.name] as const]))
+    const names = new Set([...before, ...now].map((one) => one.name))
+    if (names.size === before.length + renamed.length)
       return renamed.map(([from, to]) => mend(`attribute ${from} is called ${to} again`, [alter(`RENAME ATTRIBUTE ${from} TO ${to}`)]))
   }
   const isSame = (a: Attribute, b: Attribute | undefined) => a.name === b?.name && a.rest === b.rest
   const gone: Attribute[] = []
   let kept = 0
   for (const one of now)
-    if (isSame(one, then[kept])) kept++
+    if (isSame(one, before[kept])) kept++
     else gone.push(one)
-  const added = then.slice(kept)
+  const added = before.slice(kept)
   return [
     ...gone.map((one) => mend(`attribute ${one.name} is taken off`, [alter(`DROP ATTRIBUTE ${one.name}`)])),
     ...added.map((one) => mend(`attribute ${one.name} is there again`, [alter(`ADD ATTRIBUTE ${one.name} ${one.rest}`)])),

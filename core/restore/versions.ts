@@ -15,13 +15,13 @@ const CHANGES: { version: number; what: string }[] = [
  * What changes between the version that was backed up and the one it goes to (major versions). Nothing for equal
  * ones.
  */
-export function versionChanges(then: number, target: number): string[] {
-  if (then === 0 || then === target) return []
-  const [low, high] = then < target ? [then, target] : [target, then]
+export function versionChanges(earlier: number, target: number): string[] {
+  if (earlier === 0 || earlier === target) return []
+  const [low, high] = earlier < target ? [earlier, target] : [target, earlier]
   const between = CHANGES.filter(({ version }) => version > low && version <= high)
-  const newer = then < target
+  const newer = earlier < target
   const first = newer
-    ? `The target is PostgreSQL ${target}, newer than ${then} then. What no longer holds there fails, each on the receipt.`
-    : `The target is PostgreSQL ${target}, older than ${then} then. Statements that it does not know fail, each on the receipt.`
+    ? `The target is PostgreSQL ${target}, newer than ${earlier} then. What no longer holds there fails, each on the receipt.`
+    : `The target is PostgreSQL ${target}, older than ${earlier} then. Statements that it does not know fail, each on the receipt.`
   return [first, ...between.map(({ version, what }) => `${newer ? 'Since' : 'Not before'} ${version}: ${what}.`)]
 }

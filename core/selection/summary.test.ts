@@ -85,8 +85,8 @@ describe('summarize', () => {
     const many = Array.from({ length: 5000 }, (_, i) => thing(`db/a/big/${i}`, 'table', i))
     const all = [...things, ...many]
     const before: Rule[] = [{ id: 'big', act: 'take', kind: 'schema', pattern: 'db/a/big' }]
-    const [then, now] = [select(before, all), select([...before, ...rules], all)]
-    const summary = summarize(now, then)
+    const [earlier, now] = [select(before, all), select([...before, ...rules], all)]
+    const summary = summarize(now, earlier)
     expect(summary.than).toMatchObject({ count: 5000, fresh: 3, dropped: 0 })
     expect(summary.rules.s!.first.every(({ isNew }) => isNew)).toBe(true)
     expect(summary.rules.big!.first.some(({ isNew }) => isNew)).toBe(false)

@@ -17,7 +17,7 @@ import { ClusterClient } from '../sources/kubernetes/client'
 /** An object then, and now or at another point. */
 export interface ManifestComparison {
   path: string
-  then: string
+  before: string
   /** Null where it is not there any more. */
   now: string | null
   fields: FieldDifference[]
@@ -29,14 +29,14 @@ export async function compareManifest(
   path: string,
   against: string | null,
 ): Promise<ManifestComparison> {
-  const then = await objectIn(point, path)
-  const now = against === null ? await objectNow(engine, path, then) : await objectAt(engine, against, path)
-  return { path, then: yamlOf(then), now: now && yamlOf(now), fields: now ? differences(then, now) : [] }
+  const earlier = await objectIn(point, path)
+  const now = against === null ? await objectNow(engine, path, earlier) : await objectAt(engine, against, path)
+  return { path, before: yamlOf(earlier), now: now && yamlOf(now), fields: now ? differences(earlier, now) : [] }
 }
 
-async function objectNow(engine: EngineContext, path: string, then: ClusterObject): Promise<ClusterObject | null> {
+async function objectNow(engine: EngineContext, path: string, before: ClusterObject): Promise<ClusterObject | null> {
   const access = await clusterAccessOf(engine, namesOf(path)[0]!)
-  const found = await ClusterClient.with(access, (client) => new Applier(client, AbortSignal.timeout(20_000)).get(then))
+  const found = await ClusterClient.with(access, (client) => new Applier(client, AbortSignal.timeout(20_000)).get(before))
   return found && cleaned(found)
 }
 
@@ -52,7 +52,7 @@ export interface FileComparison {
   path: string
   type: FileEntry['type']
   mark: 'gone' | 'new' | 'changed' | 'same'
-  then: { size: number; mtime: number } | null
+  before: { size: number; mtime: number } | null
   now: { size: number; mtime: number } | null
 }
 
@@ -77,10 +77,10 @@ export async function compareVolume(
   path: string,
   against: string | null,
 ): Promise<VolumeComparison> {
-  const then = () => entriesOf(point.store, volumeIn(point, path))
+  const earlier = () => entriesOf(point.store, volumeIn(point, path))
   // What is not in the store is refused before anything is looked at.
-  const entries = then()
-  const { now, close, ...other } = against === null ? await filesNow(engine, path, then) : await filesAt(engine, against, path)
+  const entries = earlier()
+  const { now, close, ...other } = against === null ? await filesNow(engine, path, earlier) : await filesAt(engine, against, path)
   try {
     return { path, ...other, ...(await compareEntries(entries, now)) }
   } finally {
@@ -101,30 +101,30 @@ async function filesAt(engine: EngineContext, id: string, path: string): Promise
 }
 
 /** Files can be picked also where nobody can say what is there now. */
-async function filesNow(engine: EngineContext, path: string, then: () => AsyncIterable<FileEntry>): Promise<Other> {
+async function filesNow(engine: EngineContext, path: string, before: () => AsyncIterable<FileEntry>): Promise<Other> {
   const against = { id: null, at: engine.clock.now() }
   try {
-    const now = await volumeNow(engine, path, then)
+    const now = await volumeNow(engine, path, before)
     return { against, now: now ?? [], trouble: null, close: () => now?.close() }
   } catch (error) {
-    return { against, now: then(), trouble: errorRecord(error), close: nothingToClose }
+    return { against, now: before(), trouble: errorRecord(error), close: nothingToClose }
   }
 }
 
 /** Files side by side; of each mark the first ones are told, those that differ before those that are the same. */
 async function compareEntries(
-  then: AsyncIterable<FileEntry>,
+  earlier: AsyncIterable<FileEntry>,
   now: Other['now'],
 ): Promise<Pick<VolumeComparison, 'files' | 'counts' | 'more'>> {
   const told: Record<FileComparison['mark'], FileComparison[]> = { gone: [], changed: [], new: [], same: [] }
   const counts = { gone: 0, new: 0, changed: 0, same: 0 }
   const side = (entry: FileEntry | null) => (entry ? { size: entry.size, mtime: entry.mtime } : null)
-  for await (const pair of paired(then, now)) {
+  for await (const pair of paired(earlier, now)) {
     const [a, b] = pair.map((entry) => (entry?.type === 'folder' ? null : entry)) as [FileEntry | null, FileEntry | null]
     if (!a && !b) continue
     const mark = !b ? 'gone' : !a ? 'new' : isSameFile(a, b) ? 'same' : 'changed'
     counts[mark]++
-    if (told[mark].length < MOST_FILES) told[mark].push({ path: (a ?? b)!.path, type: (a ?? b)!.type, mark, then: side(a), now: side(b) })
+    if (told[mark].length < MOST_FILES) told[mark].push({ path: (a ?? b)!.path, type: (a ?? b)!.type, mark, before: side(a), now: side(b) })
   }
   const files = [...told.gone, ...told.changed, ...told.new, ...told.same].slice(0, MOST_FILES)
   return { files, counts, more: counts.gone + counts.new + counts.changed + counts.same > files.length }

@@ -18,7 +18,7 @@ import type { Store } from '../store/store'
 /** A table in a point beside the same table at its source now. */
 export interface TableComparison {
   path: string
-  then: { rows: number; bytes: number }
+  before: { rows: number; bytes: number }
   /** Null when the table is not there now, or not in the other point. */
   now: { rows: number } | null
   /** The other point, where the table is not compared with its source. */
@@ -73,14 +73,14 @@ export async function comparePoints(
   path: string,
   limit: number,
 ): Promise<TableComparison> {
-  const [then, now] = await Promise.all([openPoint(engine, thenId, rowsOf(path)), openPoint(engine, nowId, rowsOf(path))])
-  const { table } = tableIn(then, path)
+  const [before, now] = await Promise.all([openPoint(engine, thenId, rowsOf(path)), openPoint(engine, nowId, rowsOf(path))])
+  const { table } = tableIn(before, path)
   const against = { id: now.id, at: now.at }
   const other = tableOf(now, path)
-  if (!other) return { ...(await thenOnly(then.store, table, limit)), against }
+  if (!other) return { ...(await thenOnly(before.store, table, limit)), against }
   const columns = table.columns.filter((column) => other.columns.includes(column))
-  const comparison = new Comparison(then.store, table, columns)
-  const same = columns.length === table.columns.length && columns.length === other.columns.length && then.store.id === now.store.id
+  const comparison = new Comparison(before.store, table, columns)
+  const same = columns.length === table.columns.length && columns.length === other.columns.length && before.store.id === now.store.id
   const common = same ? comparison.skipCommon(other.chunks.map(({ name }) => name)) : new Set<number>()
   const fresh = other.chunks.filter((_, i) => !common.has(i))
   comparison.same += other.chunks.reduce((sum, { rows }, i) => sum + (common.has(i) ? rows : 0), 0)
@@ -113,7 +113,7 @@ function base(table: TableManifest, now: { rows: number } | null, columns: strin
   const key = table.key?.every((column) => columns.includes(column)) ? table.key : null
   return {
     path: table.path,
-    then: { rows: table.rows, bytes: table.bytes },
+    before: { rows: table.rows, bytes: table.bytes },
     now: now && { rows: now.rows },
     columns,
     key,
@@ -234,7 +234,7 @@ class Comparison {
   private addThen(bytes: Uint8Array): void {
     this.read += bytes.length
     const at = this.columns.map((column) => this.table.columns.indexOf(column))
-    for (const line of projected(linesOf([bytes]), at, this.table.columns.length)) this.matcher.add('then', line)
+    for (const line of projected(linesOf([bytes]), at, this.table.columns.length)) this.matcher.add('before', line)
   }
 
   async finish(fits: boolean, structure: StructureLine[], nowRows: number, limit: number): Promise<TableComparison> {
@@ -252,7 +252,7 @@ class Comparison {
         read: this.read,
         tooMuch: `More than ${bytesInWords(DIFFERING)} of it differ, which is too much to compare row by row here.`,
       }
-    const rows = compareRows(this.matcher.rest('then'), this.matcher.rest('now'), keyAt(table, columns), limit)
+    const rows = compareRows(this.matcher.rest('before'), this.matcher.rest('now'), keyAt(table, columns), limit)
     rows.same += this.same + this.matcher.same
     const sample = rows.rows.length > 0 ? [] : (await firstLines(this.store, table, SAMPLE_ROWS)).map(fieldsOf)
     return { ...result, read: this.read, rows, sample }

@@ -51,10 +51,10 @@ export function renamer(
   tables: TableManifest[],
   originOf: (key: string) => From | undefined,
 ) {
-  const [then, now] = [namesIn(before), namesIn(after)]
+  const [earlier, now] = [namesIn(before), namesIn(after)]
   const known = new Map<string, Name>(tables.map((table) => [`${CATALOG.relation}/${table.oid}`, table]))
-  const nameOf = (key: string) => known.get(key) ?? { before: then, after: now }[originOf(key) ?? 'before'].get(key)
-  const renaming = { before: renamesOf(then, nameOf), after: renamesOf(now, nameOf) }
+  const nameOf = (key: string) => known.get(key) ?? { before: earlier, after: now }[originOf(key) ?? 'before'].get(key)
+  const renaming = { before: renamesOf(earlier, nameOf), after: renamesOf(now, nameOf) }
   return (entry: StructureEntry, from: From): StructureEntry => {
     if (renaming[from].things.size === 0) return entry
     const own = entry.schema === null ? undefined : renaming[from].things.get(thingKey(entry.schema, entry.name))
@@ -75,8 +75,8 @@ export function sameBut(before: StructureEntry[], after: StructureEntry[]) {
   const plain = (sql: string) => sql.replaceAll(/"([a-z_][a-z0-9_]*)"/g, '$1')
   const texts = (entries: StructureEntry[], names: Renaming) =>
     entries.map(({ type, sql, owner }) => JSON.stringify([type, owner, plain(renamed(sql, names))])).sort()
-  return (then: StructureEntry[], now: StructureEntry[]): boolean =>
-    JSON.stringify(texts(then, renaming)) === JSON.stringify(texts(now, noRenaming()))
+  return (before: StructureEntry[], now: StructureEntry[]): boolean =>
+    JSON.stringify(texts(before, renaming)) === JSON.stringify(texts(now, noRenaming()))
 }
 
 /** A table as it was read at another moment, under the name that it has at this one. */

@@ -40,10 +40,10 @@ function viewsAfter(changes: Change[], count: number): Map<number, View> {
 
 /** What a reading says that saw the first changes; those of things that were changed until it ended may be as they were then. */
 function mixedAfter(changes: Change[], { seen, behind, mixed }: Look): { views: Map<number, View>; moved: string[] } {
-  const [then, now] = [viewsAfter(changes, seen), viewsAfter(changes, seen + behind)]
-  if (!mixed) return { views: then, moved: [] }
-  const views = new Map([...then].map(([view, was]) => [view, now.get(view)?.oid === was.oid ? now.get(view)! : was]))
-  return { views, moved: [...then].flatMap(([view, was]) => (views.get(view)!.change === was.change ? [] : [keyOf(was)])) }
+  const [before, now] = [viewsAfter(changes, seen), viewsAfter(changes, seen + behind)]
+  if (!mixed) return { views: before, moved: [] }
+  const views = new Map([...before].map(([view, was]) => [view, now.get(view)?.oid === was.oid ? now.get(view)! : was]))
+  return { views, moved: [...before].flatMap(([view, was]) => (views.get(view)!.change === was.change ? [] : [keyOf(was)])) }
 }
 
 const keyOf = ({ oid }: View) => `1259/${oid}`

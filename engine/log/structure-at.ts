@@ -102,8 +102,8 @@ export async function structureAt(
  */
 function toldWith(found: DatabaseManifest, now: DatabaseManifest): Missing[] {
   const pathsOf = ({ tables }: DatabaseManifest) => new Set(tables.map(({ path }) => path))
-  const [then, still] = [pathsOf(found), pathsOf(now)]
-  return found.missing.filter(({ path, note, reason }) => reason !== MOVED && (still.has(path) ? note : !then.has(path)))
+  const [before, still] = [pathsOf(found), pathsOf(now)]
+  return found.missing.filter(({ path, note, reason }) => reason !== MOVED && (still.has(path) ? note : !before.has(path)))
 }
 
 /** What looking told of a position: readings whose change may lie before it or after it, and whether it is looked up to there. */
@@ -180,9 +180,9 @@ function merge(
       (entries[from] ?? []).flatMap(({ needs }) => needs.flatMap((id) => ids[from].get(id) ?? [])),
     )
   const choose = (thing: string, parts: ThingParts) => {
-    const { before: then, after: now } = parts.entries
+    const { before: earlier, after: now } = parts.entries
     // Statements that attach a partition are written as the tables say.
-    const same = !thing.includes('/') || (then !== null && now !== null && isSame(then, now))
+    const same = !thing.includes('/') || (earlier !== null && now !== null && isSame(earlier, now))
     const { from: chosen, exact } = after
       ? touches.of(thing, parts, same, needsOf(parts))
       : { from: 'before' as const, exact: !touches.isEarly(thing, parts) }
@@ -237,9 +237,9 @@ function rewriteTables(
     const root = entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
     const parts = root ? entries.filter((entry) => roots.get(entry.id) === root.id) : []
     const origin = originOf(`${CATALOG.relation}/${table.oid}`)
-    const then = origin && read[origin].tables.find(({ oid }) => oid === table.oid)
+    const earlier = origin && read[origin].tables.find(({ oid }) => oid === table.oid)
     // Its entries have the names of the moment by now.
-    const as = then && calledAs(then, table)
+    const as = earlier && calledAs(earlier, table)
     const fresh = entriesOfTable(table, root && as ? { table: as, entries: parts } : null, around)
     const gone = new Set(parts.map((entry) => entry.id))
     const at = Math.max(
@@ -279,9 +279,9 @@ function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries:
 }
 
 /** A sequence with the table whose column owns it under the name that this has at the moment. */
-function ownedAt(sequence: SequenceState, then: TableManifest[], tables: TableManifest[]): SequenceState {
+function ownedAt(sequence: SequenceState, before: TableManifest[], tables: TableManifest[]): SequenceState {
   const [schema, name] = sequence.ownedBy ?? []
-  const oid = then.find((table) => table.schema === schema && table.name === name)?.oid
+  const oid = before.find((table) => table.schema === schema && table.name === name)?.oid
   const table = tables.find((table) => table.oid === oid)
   return table ? { ...sequence, ownedBy: [table.schema, table.name] } : sequence
 }

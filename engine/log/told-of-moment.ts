@@ -30,9 +30,9 @@ export function differing(from: Ingredients, found: DatabaseManifest, later: Dat
   const is = new Map(later.tables.map((table) => [table.path, text(table)]))
   const sql = ({ entries }: DatabaseManifest) =>
     new Map(entries.map(({ type, schema, name, sql }) => [[schema, type, name].join(' '), sql]))
-  const [then, now] = [sql(found), sql(later)]
+  const [earlier, now] = [sql(found), sql(later)]
   const paths = [...new Set([...was.keys(), ...is.keys()])].filter((path) => was.get(path) !== is.get(path))
-  const others = [...new Set([...then.keys(), ...now.keys()])].filter((key) => then.get(key) !== now.get(key))
+  const others = [...new Set([...earlier.keys(), ...now.keys()])].filter((key) => earlier.get(key) !== now.get(key))
   const note = (path: string, reason: string): Missing => ({ path, reason, note: true })
   const why = 'Its structure was changed about this moment, and the source does not tell when: it is shown as before that change.'
   return [...paths.map((path) => note(path, why)), betweenLooksOf(from, found.name, others)]

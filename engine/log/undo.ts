@@ -158,14 +158,14 @@ async function planTable(
       'Bring the table back to just before it instead.',
     )
   const touched = touchedKeys(changes, relation.key)
-  const then = await rowsByKey(point.store, table, key, touched)
+  const earlier = await rowsByKey(point.store, table, key, touched)
   const now = await rowsNow(client, table, key, touched)
-  const after = afterwards(changes, table, relation.key, then)
+  const after = afterwards(changes, table, relation.key, earlier)
   const later = await laterChanges(engine, vessel.id, where.ref, relation.oid, touched)
   const rows = [...touched].map((one) => ({
     ...undoRow({
       key: one.split('\t').map((field) => fieldsOf(field)[0] ?? ''),
-      before: then.get(one) ?? null,
+      before: earlier.get(one) ?? null,
       after: after.get(one) ?? null,
       now: now.get(one) ?? null,
     }),
@@ -196,9 +196,9 @@ function afterwards(
   changes: LoggedChange[],
   table: TableManifest,
   key: number[],
-  then: Map<string, string[]>,
+  before: Map<string, string[]>,
 ): Map<string, string[] | null> {
-  const rows = new Map<string, string[] | null>([...then].map(([one, row]) => [one, row]))
+  const rows = new Map<string, string[] | null>([...before].map(([one, row]) => [one, row]))
   for (const { relation, old, row } of changes) {
     const keyOf = (line: string) => rawFields(line, key).join('\t')
     const from = old !== null ? keyOf(old) : row !== null ? keyOf(row) : ''

@@ -19,7 +19,7 @@ const WITHIN_MS = 120_000
 export async function volumeNow(
   engine: EngineContext,
   path: string,
-  then: () => AsyncIterable<FileEntry>,
+  before: () => AsyncIterable<FileEntry>,
 ): Promise<Sorting<FileEntry> | null> {
   const [source, namespace, , name] = namesOf(path) as [string, string, string, string]
   const client = new ClusterClient(await clusterAccessOf(engine, source))
@@ -34,7 +34,7 @@ export async function volumeNow(
     if (claim === null) return null
     try {
       const target = await readerPod(client, temporary, { path, claim }, name)
-      return (await lookAtVolume(client, target, path, signal, then)).entries
+      return (await lookAtVolume(client, target, path, signal, before)).entries
     } finally {
       await temporary.removeAll()
     }

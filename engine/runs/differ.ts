@@ -169,8 +169,8 @@ export class RangeDifferential {
       differing.bytes += rows * rowBytes + bytes
     }
     for (const { range, rows, bytes, sum } of found) {
-      const then = sums.get(range)
-      if (!then || then[0] !== rows || String(then[1]) !== sum) differs(range, then?.[0] ?? 0, Number(bytes))
+      const before = sums.get(range)
+      if (!before || before[0] !== rows || String(before[1]) !== sum) differs(range, before?.[0] ?? 0, Number(bytes))
       sums.delete(range)
     }
     for (const [range, [rows]] of sums) differs(range, rows, 0)
@@ -187,10 +187,10 @@ export class RangeDifferential {
   ): Promise<NetTable | null> {
     const at = now.key!.map((column) => now.columns.indexOf(column))
     const keyOf = (line: string) => rawFields(line, at).join('\t')
-    const then = new Map<string, string>()
+    const before = new Map<string, string>()
     const holds = mayHold(ranges, differing)
     for await (const bytes of this.store.readAll(namesOfChunks(old.chunks.filter(({ keys }) => holds(keys)))))
-      for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) then.set(keyOf(line), line)
+      for (const line of linesOf([bytes])) if (differing.has(rangeOfRow(fieldsOf(line), ranges))) before.set(keyOf(line), line)
     const net = new NetChanges(at)
     const list = [...differing].map((range) => quoteLiteral(range)).join(', ')
     const statement = `copy (select ${now.columns.map(quoteIdentifier).join(', ')} from only ${qualified(now.schema, now.name)}
@@ -200,12 +200,12 @@ export class RangeDifferential {
       count('bytes', bytes.length)
       for (const line of linesOf([bytes])) {
         const key = keyOf(line)
-        const was = then.get(key)
-        then.delete(key)
+        const was = before.get(key)
+        before.delete(key)
         if (was !== line) net.take(was === undefined ? OP.insert : OP.update, bytesOf(line), null)
       }
     })
-    for (const line of then.values()) net.take(OP.deleteKey, bytesOf(line), null)
+    for (const line of before.values()) net.take(OP.deleteKey, bytesOf(line), null)
     return net.size === 0 ? null : writeNet(this.writer, now, net.share())
   }
 }

@@ -33,7 +33,7 @@ interface KeptFrom {
   access: PostgresAccess & { id: string }
   database: string
   /** The database of the backup, whose chunks are probably similar. */
-  then: DatabaseManifest
+  before: DatabaseManifest
   days: number
 }
 
@@ -65,14 +65,14 @@ async function keepAll(
   store: Store,
   writer: ContentWriter,
   client: pg.Client,
-  { access, database, then, days }: KeptFrom,
+  { access, database, before: earlier, days }: KeptFrom,
   overwritten: Overwritten,
   entries: StructureEntry[],
 ): Promise<string> {
   const tables: TableManifest[] = []
   for (const table of overwritten.tables?.length ? await describeTables(client, overwritten.tables) : []) {
     const path = pathOf(access.name, database, table.schema, table.name)
-    tables.push(await captureTable(client, table, path, writer, { earlier: then, signal: run.signal, moved: () => undefined }))
+    tables.push(await captureTable(client, table, path, writer, { earlier: earlier, signal: run.signal, moved: () => undefined }))
   }
   const only = overwritten.largeObjects ?? []
   const path = largeObjectsPath(access.name, database)
@@ -80,7 +80,7 @@ async function keepAll(
     only.length > 0 ? await captureLargeObjects(client, path, writer, { only, signal: run.signal, moved: () => undefined }) : null
   const now = run.engine.clock.now()
   const kept: DatabaseManifest = {
-    ...then,
+    ...earlier,
     name: database,
     at: now.toISOString(),
     entries,
@@ -100,7 +100,7 @@ async function keepAll(
     member: pathOf(access.name, database),
     artifact,
     kind: 'full',
-    position: then.position,
+    position: earlier.position,
     manifest: names,
     rows: all.reduce((sum, held) => sum + held.rows, 0),
     bytes: all.reduce((sum, held) => sum + held.bytes, 0),

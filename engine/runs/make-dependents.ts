@@ -31,14 +31,14 @@ export async function makeDependents(
     const own = parts[0]!
     const error = await attemptEntries(client, writer, parts, ({ sql }) => sql)
     if (!error) continue
-    const then = manifest.entries.find((entry) => definitionKey(entry) === definitionKey(own))
+    const before = manifest.entries.find((entry) => definitionKey(entry) === definitionKey(own))
     const comesBack =
-      then &&
+      before &&
       plan.operations.some(
-        (operation) => operation.verb === 'replace' && operation.how === 'rebuild' && operation.entries.includes(then.id),
+        (operation) => operation.verb === 'replace' && operation.how === 'rebuild' && operation.entries.includes(before.id),
       )
     if (!comesBack) throw dependentFailed(own, upon, error)
-    const failed = await attemptEntries(client, writer, withParts(manifest.entries, [then.id], tables), (entry) => writer.sqlOf(entry))
+    const failed = await attemptEntries(client, writer, withParts(manifest.entries, [before.id], tables), (entry) => writer.sqlOf(entry))
     if (failed) gone.add(thingKey(own.schema ?? '', own.name))
   }
   return gone

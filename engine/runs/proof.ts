@@ -56,15 +56,15 @@ export async function prove(
     const together = root ? spread.of(root, operation) : null
     const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table, together)
     const expected = renameStructure(table.structure, renaming, roles)
-    const [then, after] = [expected, now.structure].map(digest)
+    const [before, after] = [expected, now.structure].map(digest)
     const asked = planned.wish.what !== 'rows' && !own
     outcomes.push({
       operation,
       ...rows,
-      structureThen: asked ? then! : null,
+      structureThen: asked ? before! : null,
       structureNow: asked ? after! : null,
-      equal: !asked || then === after,
-      differences: asked && then !== after ? differencesOf(expected, now.structure) : [],
+      equal: !asked || before === after,
+      differences: asked && before !== after ? differencesOf(expected, now.structure) : [],
       left: leftOf(table, members, left),
     })
   }
@@ -80,7 +80,7 @@ interface Tree {
   columns: string[]
   /** What brought the first of them back. */
   operation: Operation
-  then: Counted[]
+  before: Counted[]
   now: Counted[]
 }
 
@@ -89,7 +89,7 @@ class SpreadRows {
   private readonly trees = new Map<TableManifest, Tree>()
 
   of(root: TableManifest, operation: Operation): Tree {
-    const tree = this.trees.get(root) ?? { columns: root.columns, operation, then: [], now: [] }
+    const tree = this.trees.get(root) ?? { columns: root.columns, operation, before: [], now: [] }
     this.trees.set(root, tree)
     return tree
   }
@@ -101,8 +101,8 @@ class SpreadRows {
       fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
     })
     for (const { operation, ...tree } of this.trees.values()) {
-      const [then, now] = [sum(tree.then), sum(tree.now)]
-      if (then.rows !== now.rows || then.fingerprint !== now.fingerprint) throw unequal(then, operation, now)
+      const [earlier, now] = [sum(tree.before), sum(tree.now)]
+      if (earlier.rows !== now.rows || earlier.fingerprint !== now.fingerprint) throw unequal(earlier, operation, now)
     }
   }
 }
@@ -137,10 +137,10 @@ async function proveRows(
     return { rows: 0, fingerprintThen: null, fingerprintNow: null }
   }
   if (tree && isPlain) {
-    const then = await thenInOrder(table, tree.columns, store)
-    tree.then.push(then)
+    const earlier = await thenInOrder(table, tree.columns, store)
+    tree.before.push(earlier)
     tree.now.push(tally)
-    return { rows: tally.rows, fingerprintThen: then.fingerprint, fingerprintNow: tally.fingerprint }
+    return { rows: tally.rows, fingerprintThen: earlier.fingerprint, fingerprintNow: tally.fingerprint }
   }
   if (tally.fingerprint !== table.fingerprint || tally.rows !== table.rows) throw unequal(table, operation, tally)
   return { rows: tally.rows, fingerprintThen: table.fingerprint, fingerprintNow: tally.fingerprint }

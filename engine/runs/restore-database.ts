@@ -290,7 +290,7 @@ export class DatabaseRestore {
     const things = tables.length + others.length + largeObjects.length + (properties ? 1 : 0)
     if (things === 0) return
     const { access, database, manifest, plan, wish } = this.planned
-    const into = { access: await accessOf(this.run.engine, access.name), database, then: manifest, days: wish.keepDays }
+    const into = { access: await accessOf(this.run.engine, access.name), database, before: manifest, days: wish.keepDays }
     const remade = plan.operations.some(({ verb, how }) => verb === 'replace' && how === 'rebuild')
     await keepOverwritten(this.run, this.vessel, this.point.store, client, into, { ...overwritten, remade }, before)
     await this.run.say('info', `What stood there was kept as a point of its own: ${plural(things, 'thing')}.`)

@@ -291,8 +291,10 @@ class GroupRestore {
         const isThere = operation.how !== 'create' && operation.how !== 'rebuild'
         const stands = isThere && (operation.how !== 'refill' || wish.what !== 'both')
         if (isThere && !(await this.isSequence(name))) continue
-        const then = `${sequence.last}::bigint`
-        const value = stands ? `case when ${countsDown(name)} then least(last_value, ${then}) else greatest(last_value, ${then}) end` : then
+        const before = `${sequence.last}::bigint`
+        const value = stands
+          ? `case when ${countsDown(name)} then least(last_value, ${before}) else greatest(last_value, ${before}) end`
+          : before
         const called = stands ? `is_called or ${sequence.called}` : `${sequence.called}`
         await this.client.query(`select setval(${quoteLiteral(name)}, ${value}, ${called}) from ${name}`)
       }

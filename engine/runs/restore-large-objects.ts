@@ -36,12 +36,12 @@ export async function putLargeObjects(
       roles: roleOf,
       loaded: (bytes, i) => (count('rows', large.chunks.at(i)!.rows), count('bytes', bytes)),
     })
-    if (outcome.then !== outcome.now) throw unequal()
+    if (outcome.before !== outcome.now) throw unequal()
     await restore()
     await commitSurely(client, { access, database, confirm })
     receipts.made(operation, outcome.left, {
       rows: large.objects.length - (operation.verb === 'merge' ? standing.length : 0),
-      fingerprint_then: outcome.then,
+      fingerprint_then: outcome.before,
       fingerprint_now: outcome.now,
       equal: true,
     })

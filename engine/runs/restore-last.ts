@@ -39,8 +39,8 @@ export async function makeStrict({ planned, receipts }: Ending): Promise<void> {
       if (failure === null) continue
       // A constraint that the rows that are there can't be held against is there for all that come.
       const isThere = / ADD CONSTRAINT /.test(sql) && (await alone(client, planned, `${sql} NOT VALID`)) === null
-      const then = isThere ? 'It holds for what is written from now on; rows that are there were not looked at.' : 'It is not there.'
-      receipts.compared(operation.path, operation.target.name, false, `${words}: ${failure}. ${then}`)
+      const before = isThere ? 'It holds for what is written from now on; rows that are there were not looked at.' : 'It is not there.'
+      receipts.compared(operation.path, operation.target.name, false, `${words}: ${failure}. ${before}`)
     }
   })
 }

@@ -136,8 +136,8 @@ async function replaceFirst(client: pg.Client, { manifest }: PlannedDatabase, { 
 
 /** By what the thing of an operation is told in a dump; rights that the point knows nothing of have no entry there. */
 export function keyOf(operation: Operation, { entries }: DatabaseManifest): string {
-  const then = entries.find(({ id }) => id === operation.entries[0])
-  return then ? definitionKey(then) : JSON.stringify(['ACL', operation.target.schema || null, operation.target.name])
+  const before = entries.find(({ id }) => id === operation.entries[0])
+  return before ? definitionKey(before) : JSON.stringify(['ACL', operation.target.schema || null, operation.target.name])
 }
 
 /** Views that stood upon it come back. */

@@ -82,10 +82,10 @@ export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wis
 async function planDatabase(
   engine: EngineContext,
   point: OpenPoint,
-  then: { member: string; serverVersion: number; database: DatabaseManifest },
+  before: { member: string; serverVersion: number; database: DatabaseManifest },
   wish: Wish,
 ): Promise<PlannedDatabase> {
-  const { member, database } = then
+  const { member, database } = before
   const into = placeOf(wish.into, member, database.name, scratchName(database.name, point.at))
   const access = await accessOf(engine, into.source)
   const target = await inspectTarget(access, into.database, needsDefinitions(database, wish))
@@ -94,18 +94,18 @@ async function planDatabase(
   const plan = planRestore({
     source: member,
     manifest: database,
-    serverVersion: then.serverVersion,
+    serverVersion: before.serverVersion,
     target: state,
     into,
     wish,
     at: point.at,
   })
-  if (plan.operations.some(isJudged)) tellJudged(plan, judgeStructure(member, database, then.serverVersion))
+  if (plan.operations.some(isJudged)) tellJudged(plan, judgeStructure(member, database, before.serverVersion))
   const renaming = renamingOf({ plan, manifest: database, target: state })
   return {
     access,
     source: member,
-    serverVersion: then.serverVersion,
+    serverVersion: before.serverVersion,
     database: into.database,
     manifest: database,
     target: state,

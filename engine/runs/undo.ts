@@ -27,7 +27,7 @@ export interface UndoParams {
 interface Outcome {
   table: UndoTable
   rows: number
-  then: string
+  before: string
   now: string
 }
 
@@ -163,16 +163,16 @@ async function proven(
   count: (counter: string, by: number) => void,
 ): Promise<Outcome> {
   const rows = chosen(table, choices)
-  const [then, found] = [digest(rows.map(undone)), digest(await heldNow(client, table, rows))]
+  const [earlier, found] = [digest(rows.map(undone)), digest(await heldNow(client, table, rows))]
   count('rows', rows.length)
-  if (then !== found) {
+  if (earlier !== found) {
     throw new VesselError('undo_unproven', {
       what: `Rows of ${table.schema}.${table.name} were not what they were to become: something at the source changes them as they are written.`,
       touched: 'It was rolled back: no row was changed.',
       next: 'Look for rules and generated values at the source, and bring the rows back from just before the transaction instead.',
     })
   }
-  return { table, rows: rows.length, then, now: found }
+  return { table, rows: rows.length, before: earlier, now: found }
 }
 
 async function writeReceipt(run: RunContext, outcomes: Outcome[]): Promise<void> {
@@ -180,7 +180,7 @@ async function writeReceipt(run: RunContext, outcomes: Outcome[]): Promise<void>
   await run.engine.db
     .insertInto('receipt')
     .values(
-      outcomes.map(({ table, rows, then, now }, ordinal) => ({
+      outcomes.map(({ table, rows, before: earlier, now }, ordinal) => ({
         run_id: run.id,
         ordinal,
         path: table.path,
@@ -190,11 +190,11 @@ async function writeReceipt(run: RunContext, outcomes: Outcome[]): Promise<void>
         reason:
           table.rows.length > rows ? `${table.rows.length - rows} left as they are now, because something has changed them since.` : null,
         rows,
-        fingerprint_then: then,
+        fingerprint_then: earlier,
         fingerprint_now: now,
         structure_then: null,
         structure_now: null,
-        equal: then === now,
+        equal: earlier === now,
         left_parts: '[]',
       })),
     )

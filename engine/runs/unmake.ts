@@ -45,7 +45,7 @@ export class Unmaking {
     private readonly run: RunContext,
     private readonly vessel: Vessel,
     private readonly store: Store,
-    private readonly then: DatabaseManifest,
+    private readonly before: DatabaseManifest,
     place: string,
     private readonly paths: string[],
     /** Numbers of large objects that it put where none was. */
@@ -79,7 +79,7 @@ export class Unmaking {
     )
     if (rows.length === 0) return
     await this.inTransaction(client, access, async () => {
-      const into = { access, database: this.database, then: this.then, days: this.days }
+      const into = { access, database: this.database, before: this.before, days: this.days }
       await keepOverwritten(this.run, this.vessel, this.store, client, into, { largeObjects: rows.map(({ oid }) => oid) }, [])
       await client.query('select lo_unlink(oid::oid) from unnest($1::int[]) oid', [rows.map(({ oid }) => oid)])
     })
@@ -134,7 +134,7 @@ export class Unmaking {
     const tables = due.filter(({ kind }) => kind === 'table').map(({ entry }) => ({ schema: entry.schema!, name: entry.name }))
     for (const { schema, name } of tables) await client.query(`lock table only ${qualified(schema, name)} in access exclusive mode`)
     const others = due.filter(({ kind }) => kind !== 'table').map(({ path, kind, entry }): OtherThing => ({ path, kind, entry: entry.id }))
-    const into = { access, database: this.database, then: this.then, days: this.days }
+    const into = { access, database: this.database, before: this.before, days: this.days }
     await keepOverwritten(this.run, this.vessel, this.store, client, into, { tables, others }, entries)
     await this.run.say('info', `What goes was kept as a point of its own: ${plural(due.length, 'thing')}.`)
   }

@@ -74,14 +74,14 @@ async function addGone(
 function lossOf(gone: GoneFrom): Loss {
   const { whole, paths, kinds, place, at, after, points } = gone
   const one = whole ? place : paths.length === 1 ? paths[0]! : null
-  const ways = points.map(({ vessel, point, at: then }): LossWay => {
+  const ways = points.map(({ vessel, point, at: before }): LossWay => {
     const { slug, name } = vessel
     const without = 'what was changed since then'
     return {
       kind: 'point',
       vessel: { slug, name },
       ref: point,
-      at: then,
+      at: before,
       without,
       to: restoreFrom(vessel, point, one ? { pick: one } : { gone: place }),
     }

@@ -92,8 +92,8 @@ describe('a table that somebody drops', () => {
     expect(sql('select count(*) from sales.full_legs')).toBe('5077')
     expect(sql(`select count(*) from pg_constraint where conname = 'note_leg'`)).toBe('1')
     const line = (await person.texts('[data-receipt]')).find((text) => text.startsWith('sales.booking_leg'))!
-    const [then, now] = line.match(/[0-9a-f]{32}/g)!
-    expect(then).toBe(now)
+    const [earlier, now] = line.match(/[0-9a-f]{32}/g)!
+    expect(earlier).toBe(now)
     await person.opens('/')
     await person.sees(/booking_leg.* back\. .*Receipt/)
     expect(await person.texts('[data-loss]')).toEqual([])

@@ -15,13 +15,13 @@ import { unwell } from '../support/engine'
 
 const STRANGER = { user: 'carrier', password: 'no superuser' }
 let all: Breadth
-let { bench, vessel, point, then, dumped } = {} as Breadth
+let { bench, vessel, point, before: before, dumped } = {} as Breadth
 let other: PostgresServer
 let folder: string
 
 beforeAll(async () => {
   all = await openBreadth()
-  ;({ bench, vessel, point, then, dumped } = all)
+  ;({ bench, vessel, point, before: before, dumped } = all)
   folder = mkdtempSync(join(tmpdir(), 'vessel-other-'))
   chmodSync(folder, 0o755)
   other = new PostgresServer({ folder: join(folder, 'server'), port: await freePort(), password: 'elsewhere', settings: { fsync: 'off' } })
@@ -57,7 +57,7 @@ describe('a database with everything that can be made', () => {
       'grandchild',
       'structure as a whole',
     ])
-    expect(withoutOrder(changesOf('all_of_it', then, dumped, other))).toEqual({})
+    expect(withoutOrder(changesOf('all_of_it', before, dumped, other))).toEqual({})
     const members = `select roleid::regrole, member::regrole, admin_option from pg_auth_members where roleid::regrole::text ~ 'sky_' order by roleid::regrole::text`
     expect(other.psql('postgres', members)).toBe(bench.server.psql('postgres', members))
   })
@@ -81,7 +81,7 @@ describe('a database with everything that can be made', () => {
       expect(general).toContain(`The role ${role} does not exist`)
     const why = new Set(receipts.flatMap(({ left_parts: left }) => (left as { why: string }[]).map((part) => part.why)))
     for (const reason of why) expect(reason).toMatch(/role "(sky_|Sky "Boss")|policy "one"|It is not there|writes it otherwise|belongs to/)
-    const { rows = [] } = withoutOrder(changesOf('roleless', then, dumped, other))
+    const { rows = [] } = withoutOrder(changesOf('roleless', before, dumped, other))
     expect(rows.filter((line) => !line.includes('sky.every_type'))).toEqual([])
     dropOther('roleless')
   })

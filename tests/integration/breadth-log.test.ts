@@ -102,12 +102,14 @@ describe.each(PACES.map((pace, i) => [pace, i] as const))('changes with %s ms be
       const database = `${log.bench.database}_${step}`
       const { run, receipts } = await log.bench.restore(log.vessel, ref, { into: { mode: 'elsewhere', source: 'db', database } })
       expect(run.error).toBeNull()
-      const [now, then] = [dumpOf(database), copies.get(step)!]
+      const [now, before] = [dumpOf(database), copies.get(step)!]
       const told = toldOf(receipts)
       // What belongs to the database as a whole did not come along into the copy.
       const isApart = (line: string) =>
         /THE DATABASE|set_config/.test(line) || !/^[-+] [A-Z]+ [A-Z]/.test(line) || /^[-+] NOTIFY /.test(line)
-      const changes = [...differences(now.structure, then.structure), ...differences(now.rows, then.rows)].filter((line) => !isApart(line))
+      const changes = [...differences(now.structure, before.structure), ...differences(now.rows, before.rows)].filter(
+        (line) => !isApart(line),
+      )
       // Parts that are named apart from their table are told with it where it did not come back.
       const isPart = (line: string) =>
         receipts.some(({ outcome }) => outcome === 'failed') && /^[-+] (ALTER STATISTICS|COMMENT ON (INDEX|STATISTICS)) /.test(line)

@@ -7,11 +7,11 @@ import { unwell } from '../support/engine'
 // and by its catalogs.
 
 let all: Breadth
-let { bench, vessel, point, then, dumped } = {} as Breadth
+let { bench, vessel, point, before: before, dumped } = {} as Breadth
 
 beforeAll(async () => {
   all = await openBreadth()
-  ;({ bench, vessel, point, then, dumped } = all)
+  ;({ bench, vessel, point, before: before, dumped } = all)
 })
 afterAll(async () => {
   await closeBreadth(all)
@@ -74,7 +74,7 @@ describe('a database with everything that can be made', () => {
     const { run, receipts } = await bench.restore(vessel, point, { into: { mode: 'elsewhere', source: 'db', database } })
     expect(run.error).toBeNull()
     expect(unwell(receipts).map(inShort)).toEqual(INHERITED)
-    expect(changesOf(database, then, dumped)).toEqual({})
+    expect(changesOf(database, before, dumped)).toEqual({})
     expect(run.state).toBe('warned')
     dropWhole(database)
   })
@@ -84,7 +84,7 @@ describe('a database with everything that can be made', () => {
     const { run, receipts } = await bench.restore(vessel, point, {})
     expect(run.error).toBeNull()
     expect.soft(unwell(receipts)).toEqual([])
-    expect(changesOf(bench.database, then, dumped)).toEqual({})
+    expect(changesOf(bench.database, before, dumped)).toEqual({})
     expect(run.state).toBe('done')
   })
 
@@ -96,7 +96,7 @@ describe('a database with everything that can be made', () => {
     const { run, receipts } = await bench.restore(vessel, point, { picks: picks.map((pick) => bench.path(...pick.split('/'))) })
     expect(run.error).toBeNull()
     expect.soft(unwell(receipts)).toEqual([])
-    expect(changesOf(bench.database, then, dumped)).toEqual({})
+    expect(changesOf(bench.database, before, dumped)).toEqual({})
     expect(run.state).toBe('done')
   })
 
@@ -112,7 +112,7 @@ describe('a database with everything that can be made', () => {
     const { run, receipts } = await bench.restore(vessel, point, {})
     expect(run.error).toBeNull()
     expect(unwell(receipts).map(inShort)).toEqual(INHERITED)
-    expect(changesOf(bench.database, then, dumped)).toEqual({})
+    expect(changesOf(bench.database, before, dumped)).toEqual({})
     const back = await bench.run('restore', vessel, { ...(await takeBack(bench.engine, run.id)) })
     expect(back.error).toBeNull()
     const told = await bench.engine.db.selectFrom('receipt').selectAll().where('run_id', '=', back.id).execute()

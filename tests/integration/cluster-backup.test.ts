@@ -173,7 +173,7 @@ describe('a namespace', () => {
     expect((await folderOf(await newest(again), path, 'november/days')).map(({ name }) => name)).toEqual(['01.txt', '02.txt'])
     expect(await folderOf(point, path, 'november/days')).toHaveLength(1)
     const { files, counts } = await compareVolume(bench.engine, point, path, (again.outcome as { point: string }).point)
-    expect(files[0]).toMatchObject({ path: 'november/days/02.txt', mark: 'new', then: null })
+    expect(files[0]).toMatchObject({ path: 'november/days/02.txt', mark: 'new', before: null })
     expect(counts).toEqual({ gone: 0, changed: 0, new: 1, same: 6 })
     const found = await findFiles(bench.engine, kiosks.id, '0*.TXT', 60)
     expect(found.map(({ file, at }) => [file, at > point.at])).toEqual([
@@ -195,11 +195,14 @@ describe('a namespace', () => {
     expect(find('pier/boarding/core/ConfigMap/settings')).toMatchObject({ kind: 'ConfigMap', there: false })
     expect(find('pier/kiosk/volume/receipts')).toMatchObject({ kind: 'volume', rows: 5, there: true })
     const settings = 'pier/boarding/core/ConfigMap/settings'
-    expect(await compareManifest(bench.engine, point, settings, null)).toMatchObject({ now: null, then: expect.stringContaining('LANES') })
+    expect(await compareManifest(bench.engine, point, settings, null)).toMatchObject({
+      now: null,
+      before: expect.stringContaining('LANES'),
+    })
     const { run } = await bench.restore(both, point.id, { picks: [settings] })
     expect([run.error, cluster.json('get', 'configmap', 'settings', '-n', 'boarding').data]).toEqual([null, { LANES: '4' }])
     cluster.kubectl('patch', 'configmap', 'settings', '-n', 'boarding', '--type=merge', '-p', '{"data":{"LANES":"5"}}')
-    expect((await compareManifest(bench.engine, point, settings, null)).fields).toEqual([{ field: 'data.LANES', then: '4', now: '5' }])
+    expect((await compareManifest(bench.engine, point, settings, null)).fields).toEqual([{ field: 'data.LANES', before: '4', now: '5' }])
     expect((await compareManifest(bench.engine, point, settings, point.id)).fields).toEqual([])
   })
 

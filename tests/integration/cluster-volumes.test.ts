@@ -129,8 +129,8 @@ describe('a volume that was read before', () => {
     const all = await filesOf(point)
     expect(all.filter(({ type }) => type === 'hard-link').map(({ path, target }) => [path, target])).toEqual([['two-names', 'other-name']])
     expect(all.find(({ path }) => path === 'a\nb\tc')).toMatchObject({ size: 5 })
-    const then = await backup()
-    expect((await filesOf(then.point)).filter(({ path }) => path.endsWith('A'))).toMatchObject([{ size: 3 }])
+    const before = await backup()
+    expect((await filesOf(before.point)).filter(({ path }) => path.endsWith('A'))).toMatchObject([{ size: 3 }])
     rmSync(odd)
   })
 

@@ -37,7 +37,7 @@ describe.each([
       const full = await bench.backup(vessel)
       const read = await bench.vessel('Odd, read', [`db/${database}`])
       await bench.backup(read)
-      const then = sums()
+      const before = sums()
       sql(`update fish set v = name || v where n < 50; delete from fish where n = 77; insert into fish select ${fish} || ${fish}, 1000`)
       const differential = await bench.backup(vessel, 'differential')
       const compared = await bench.backup(read, 'differential')
@@ -53,7 +53,7 @@ describe.each([
         expect(unwell(receipts)).toEqual([])
         expect(sums()).toBe(expected)
       }
-      await comesBack(full, then)
+      await comesBack(full, before)
       await comesBack(differential, changed)
       await comesBack(compared, changed)
       sql('drop view shown; drop table fish; drop table named; drop function catch')
@@ -70,7 +70,7 @@ describe.each([
       for await (const { bytes } of exportSchema(await openPoint(engine, full), `db/${database}/public`).pieces()) pieces.push(bytes)
       writeFileSync(`${bench.place}.sql`, Buffer.concat(pieces))
       sql(`drop view shown; drop table fish; drop table named; drop function catch;\n\\i ${bench.place}.sql`)
-      expect(sums()).toBe(then)
+      expect(sums()).toBe(before)
     } finally {
       await bench.close()
       server.psql(

@@ -205,11 +205,11 @@ describe('what has no identity', () => {
   it('is as of the last differential, which is said', async () => {
     const { bench, vessel } = log
     await bench.backup(vessel, 'differential')
-    const then = log.rows('harbour.keyless')
+    const before = log.rows('harbour.keyless')
     bench.sql(`delete from harbour.keyless where x < 20`)
     const ref = log.ref(log.moment())
     await log.flush()
-    expect(await log.rowsAt(ref, 'harbour.keyless')).toEqual(then)
+    expect(await log.rowsAt(ref, 'harbour.keyless')).toEqual(before)
     const { openPoint, noRows } = await import('../../engine/points/open')
     const { missing } = (await openPoint(bench.engine, ref, noRows)).members[0]!.manifest.databases[0]!
     expect(missing.find(({ path }) => path.endsWith('/keyless'))).toMatchObject({

@@ -38,7 +38,7 @@ const dump = () => bench.server.dump(bench.database, []).replaceAll(/^\\(un)?res
 
 describe('a type that was changed since, and that columns have', () => {
   it('is as it was again with the tables that have it, and as it became when that is taken back', async () => {
-    const then = dump()
+    const earlier = dump()
     bench.sql(`alter type mood add value 'stormy' before 'rough'`)
     bench.sql(`insert into sea values (99, 'stormy'); delete from sea where id = 3 and false; update apart set v = 'changed'; refresh materialized view counted;
       alter type spot drop attribute y cascade; alter type spot add attribute z date; comment on type mood is null`)
@@ -46,17 +46,17 @@ describe('a type that was changed since, and that columns have', () => {
     const { run, receipts } = await bench.restore(vessel, point, {})
     expect(run.error).toBeNull()
     expect(unwell(receipts)).toEqual([])
-    expect(dump()).toBe(then)
+    expect(dump()).toBe(earlier)
     const back = await bench.run('restore', vessel, { ...(await takeBack(bench.engine, run.id)) })
     expect(back.error).toBeNull()
     expect(dump()).toBe(changed)
     const again = await bench.restore(vessel, point, {})
     expect(unwell(again.receipts)).toEqual([])
-    expect(dump()).toBe(then)
+    expect(dump()).toBe(earlier)
   })
 
   it('is another one in itself, and comes back', async () => {
-    const then = dump()
+    const before = dump()
     bench.sql(`drop view rough_seas; alter table sea alter t type text; drop domain tons; create domain tons as text check (value <> ''); alter table sea alter t type tons;
       drop function around; alter table watch alter s type text, alter all_of type text, alter b type text; drop domain short; drop type span;
       create type span as range (subtype = int8, multirange_type_name = spans); create domain short as span; create function around(a span) returns span language sql immutable as $$ select a $$;
@@ -66,7 +66,7 @@ describe('a type that was changed since, and that columns have', () => {
     const { run, receipts } = await bench.restore(vessel, point, {})
     expect(run.error).toBeNull()
     expect(unwell(receipts)).toEqual([])
-    expect(dump()).toBe(then)
+    expect(dump()).toBe(before)
   })
 
   it('stays where something has it that does not come back, which is named before', async () => {

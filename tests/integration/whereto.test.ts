@@ -256,7 +256,7 @@ describe('a scratch copy', () => {
 describe('things without rows', () => {
   it('that changed are replaced, with what stands upon them, kept first and taken back', async () => {
     const definition = () => bench.sql(`select pg_get_viewdef('sales.leg_with_ship'::regclass)`)
-    const then = definition()
+    const before = definition()
     bench.sql(`drop view sales.leg_with_ship; create view sales.leg_with_ship as select leg_id, 'nobody'::text as name from sales.leg;
       create view sales.over_it as select name from sales.leg_with_ship;
       create or replace function sales.next_code() returns text language sql as $$ select 'changed' $$`)
@@ -265,7 +265,7 @@ describe('things without rows', () => {
     const { run, receipts } = await bench.restore(vessel, point, { picks })
     expect(run.error).toBeNull()
     expect(receipts.map(({ outcome }) => outcome)).toEqual(['replaced', 'replaced'])
-    expect(definition()).toBe(then)
+    expect(definition()).toBe(before)
     expect(bench.sql('select sales.next_code()')).toMatch(/^QM/)
     expect(bench.sql('select count(*) from sales.over_it')).toBe(bench.sql('select count(*) from sales.leg'))
     const undone = await doRun('restore', await takeBack(bench.engine, run.id))

@@ -135,10 +135,10 @@ export function loadedTwin(database: string): Whole {
  */
 export function changesOf(database: string, expected: Whole, dumped: Whole = expected, server = testServer()): Record<string, string[]> {
   const list = ({ structure, rows, catalogs }: Whole): Record<string, string[]> => ({ structure, rows, ...catalogs })
-  const [found, then, twin] = [list(wholeOf(database, server)), list(expected), list(dumped)]
+  const [found, before, twin] = [list(wholeOf(database, server)), list(expected), list(dumped)]
   const all = Object.entries(found).map(([name, lines]): [string, string[]] => {
-    const own = new Set(differences(twin[name]!, then[name]!))
-    return [name, differences(lines, then[name]!).filter((line) => !own.has(line))]
+    const own = new Set(differences(twin[name]!, before[name]!))
+    return [name, differences(lines, before[name]!).filter((line) => !own.has(line))]
   })
   return Object.fromEntries(all.filter(([, lines]) => lines.length > 0))
 }
@@ -163,7 +163,7 @@ export interface Breadth {
   bench: Workbench
   vessel: Vessel
   point: string
-  then: Whole
+  before: Whole
   /** What the server's own dump and load makes of it. */
   dumped: Whole
 }
@@ -172,7 +172,7 @@ export async function openBreadth(): Promise<Breadth> {
   const bench = await Workbench.open(BREADTH)
   const vessel = await bench.vessel('Breadth')
   const point = await bench.backup(vessel)
-  return { bench, vessel, point, then: wholeOf(bench.database), dumped: loadedTwin(bench.database) }
+  return { bench, vessel, point, before: wholeOf(bench.database), dumped: loadedTwin(bench.database) }
 }
 
 export async function closeBreadth(breadth: Breadth | undefined): Promise<void> {

@@ -10,7 +10,7 @@ const bench = useWorkbench()
 interface Shown {
   mark: 'same' | 'gone' | 'changed' | 'new'
   key: string
-  then: (string | null)[] | null
+  before: (string | null)[] | null
   now: (string | null)[] | null
 }
 const keyAt = computed(() => (comparison.key ?? []).map((column) => comparison.columns.indexOf(column)))
@@ -18,7 +18,12 @@ const columns = computed(() => comparison.columns.map((name, i) => ({ name, i })
 const rows = computed((): Shown[] => {
   const differing = comparison.rows?.rows ?? []
   if (differing.length > 0) return differing
-  return comparison.sample.map((fields) => ({ mark: 'same', key: keyAt.value.map((i) => fields[i]).join(', '), then: fields, now: fields }))
+  return comparison.sample.map((fields) => ({
+    mark: 'same',
+    key: keyAt.value.map((i) => fields[i]).join(', '),
+    before: fields,
+    now: fields,
+  }))
 })
 const scroller = useTemplateRef<HTMLElement>('scroller')
 const virtual = useVirtualizer(
@@ -40,30 +45,30 @@ const runs = computed(() => {
   return starts
 })
 const SIDE = 3
-const thenColumns = computed(() => columns.value.slice(0, SIDE + 1))
-const differs = (row: Shown, i: number) => row.mark === 'changed' && row.then![i] !== row.now![i]
+const shownColumns = computed(() => columns.value.slice(0, SIDE + 1))
+const differs = (row: Shown, i: number) => row.mark === 'changed' && row.before![i] !== row.now![i]
 /** In a changed row, the columns that changed come first, so that they are in view. */
 function cells(row: Shown) {
-  if (row.mark !== 'changed') return thenColumns.value
+  if (row.mark !== 'changed') return shownColumns.value
   const changed = columns.value.filter(({ i }) => differs(row, i))
   return [
-    ...thenColumns.value
+    ...shownColumns.value
       .filter(({ i }) => !changed.some((column) => column.i === i))
-      .slice(0, Math.max(0, thenColumns.value.length - changed.length)),
+      .slice(0, Math.max(0, shownColumns.value.length - changed.length)),
     ...changed,
   ]
-    .slice(-thenColumns.value.length)
+    .slice(-shownColumns.value.length)
     .sort((a, b) => a.i - b.i)
 }
 const grid = computed(() => {
-  const side = `repeat(${Math.max(1, thenColumns.value.length)}, minmax(0, 1fr))`
+  const side = `repeat(${Math.max(1, shownColumns.value.length)}, minmax(0, 1fr))`
   return { gridTemplateColumns: `${pickable.value ? '20px ' : ''}${side} 28px minmax(70px, max-content) 28px ${side}` }
 })
 // Single rows can be picked by their key, while they go to where they came from.
 const pickable = computed(() => comparison.key !== null && bench.choices.mode !== 'beside' && bench.choices.what !== 'structure')
 const picked = computed(() => bench.choices.rows[comparison.path]?.keys ?? [])
 const pickedKeys = computed(() => new Set(picked.value.map(rowKey)))
-const keysOf = (row: Shown) => keyAt.value.map((i) => row.then![i] ?? '')
+const keysOf = (row: Shown) => keyAt.value.map((i) => row.before![i] ?? '')
 const isPicked = (row: Shown) => pickedKeys.value.has(rowKey(keysOf(row)))
 function pick(keys: string[][]) {
   const wanted = new Set(keys.map(rowKey))
@@ -124,7 +129,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
 <template>
   <div class="flex min-h-0 flex-1 flex-col text-[13px]">
     <p v-if="comparison.tooMuch" class="m-4">
-      {{ comparison.tooMuch }} Then it held {{ countInWords(comparison.then.rows) }} rows<template v-if="comparison.now"
+      {{ comparison.tooMuch }} Then it held {{ countInWords(comparison.before.rows) }} rows<template v-if="comparison.now"
         >, and now about {{ countInWords(comparison.now.rows) }}</template
       >.
     </p>
@@ -172,21 +177,21 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
             @update:model-value="pick(allPicked === true ? [] : listed.map(keysOf))"
           />
         </span>
-        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
+        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${shownColumns.length || 1}` }">
           <b class="font-semibold">Then</b> <span v-if="at">{{ whenOf(at) }}</span>
         </div>
         <span /><span /><span />
-        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
+        <div class="pb-0.5 text-[13px]" :style="{ gridColumn: `span ${shownColumns.length || 1}` }">
           <b class="font-semibold">{{ comparison.against ? 'The other point' : 'Now' }}</b>
           <span v-if="comparison.against">{{ whenOf(comparison.against.at) }}</span>
         </div>
         <span v-if="pickable" />
-        <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span><span
-          v-if="thenColumns.length === 0"
+        <span v-for="column in shownColumns" :key="column.i" class="soft cut">{{ column.name }}</span><span
+          v-if="shownColumns.length === 0"
         />
         <span /><span class="soft text-center">{{ comparison.key?.join(', ') ?? 'no key' }}</span
         ><span />
-        <span v-for="column in thenColumns" :key="column.i" class="soft cut">{{ column.name }}</span>
+        <span v-for="column in shownColumns" :key="column.i" class="soft cut">{{ column.name }}</span>
       </div>
       <div
         ref="scroller"
@@ -218,12 +223,12 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
               :key="`t${column.i}`"
               class="cut"
               :class="[differs(rows[item.index]!, column.i) ? 'font-semibold' : '', rows[item.index]!.mark === 'same' ? 'soft' : '']"
-              :title="`${column.name}: ${rows[item.index]!.then?.[column.i] ?? 'null'}`"
+              :title="`${column.name}: ${rows[item.index]!.before?.[column.i] ?? 'null'}`"
             >
-              <template v-if="rows[item.index]!.then">{{ rows[item.index]!.then![column.i] ?? '∅' }}</template>
+              <template v-if="rows[item.index]!.before">{{ rows[item.index]!.before![column.i] ?? '∅' }}</template>
             </span>
-            <span v-if="thenColumns.length === 0" />
-            <RowThread :mark="rows[item.index]!.mark" side="then" />
+            <span v-if="shownColumns.length === 0" />
+            <RowThread :mark="rows[item.index]!.mark" side="before" />
             <span
               class="mono cut text-center text-[12px]"
               :class="{ error: rows[item.index]!.mark === 'gone' }"
@@ -247,7 +252,7 @@ const total = computed(() => (comparison.rows ? comparison.rows.gone + compariso
                 >{{ rows[item.index]!.now![column.i] ?? '∅' }}
               </span>
             </template>
-            <span v-else class="relative -ml-2.5 h-full self-stretch" :style="{ gridColumn: `span ${thenColumns.length || 1}` }">
+            <span v-else class="relative -ml-2.5 h-full self-stretch" :style="{ gridColumn: `span ${shownColumns.length || 1}` }">
               <svg class="absolute inset-y-0 left-0 h-full w-[9px]" preserveAspectRatio="none" aria-hidden="true">
                 <rect width="9" height="100%" fill="url(#hatch)" />
               </svg>

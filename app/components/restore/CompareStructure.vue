@@ -33,7 +33,7 @@ const SIGN: Record<StructureLine['mark'], { word: string; color: string }> = {
       >
         <span class="mono break-words">{{ line.name }}</span>
         <span class="mono min-w-0 break-words text-[12px]">
-          <span :class="line.mark === 'same' ? 'soft' : ''">{{ line.then ?? '' }}</span>
+          <span :class="line.mark === 'same' ? 'soft' : ''">{{ line.before ?? '' }}</span>
           <span v-if="line.mark === 'changed' || line.mark === 'new'" class="block" :style="{ color: SIGN[line.mark].color }"
             >now: {{ line.now }}</span
           >

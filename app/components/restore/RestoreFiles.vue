@@ -25,8 +25,10 @@ const picked = computed(() => bench.choices.cluster.files[path] ?? [])
 const isWhole = computed(() => bench.picks.has(path) && picked.value.length === 0)
 const toggle = (file: string) =>
   bench.pickFiles(path, picked.value.includes(file) ? picked.value.filter((one) => one !== file) : [...picked.value, file])
-const sizes = ({ then, now }: (typeof files.value)[number]) =>
-  then && now && then.size !== now.size ? `${bytesInWords(then.size)} → ${bytesInWords(now.size)}` : bytesInWords((then ?? now)!.size)
+const sizes = ({ before, now }: (typeof files.value)[number]) =>
+  before && now && before.size !== now.size
+    ? `${bytesInWords(before.size)} → ${bytesInWords(now.size)}`
+    : bytesInWords((before ?? now)!.size)
 const SHOWN = 400
 </script>
 
@@ -64,7 +66,7 @@ const SHOWN = 400
           <tr v-for="file in files.slice(0, SHOWN)" :key="file.path" class="h-[27px]" data-file :data-mark="file.mark">
             <td class="w-10 pl-4">
               <UCheckbox
-                v-if="file.then"
+                v-if="file.before"
                 :model-value="picked.includes(file.path)"
                 :aria-label="`Restore ${file.path}`"
                 @update:model-value="toggle(file.path)"

@@ -40,7 +40,7 @@ const { data, error } = useLoad<ManifestComparison>(
           <tr v-for="field in data.fields" :key="field.field" class="align-top" data-field>
             <td class="mono py-1.5 pr-3 pl-4 break-words">{{ field.field }}</td>
             <td class="mono py-1.5 pr-3 break-words">
-              {{ field.then ?? '' }}<span v-if="field.then === null" class="soft">not there</span>
+              {{ field.before ?? '' }}<span v-if="field.before === null" class="soft">not there</span>
             </td>
             <td class="mono warning py-1.5 pr-4 break-words">
               {{ field.now ?? '' }}<span v-if="field.now === null" class="error">gone</span>
@@ -48,7 +48,7 @@ const { data, error } = useLoad<ManifestComparison>(
           </tr>
         </tbody>
       </table>
-      <pre class="mono px-4 py-3 text-[12px] leading-[18px] whitespace-pre-wrap">{{ data.then }}</pre>
+      <pre class="mono px-4 py-3 text-[12px] leading-[18px] whitespace-pre-wrap">{{ data.before }}</pre>
     </template>
   </div>
 </template>

@@ -23,10 +23,10 @@ const statements = computed(() => {
   const wanted = new Set(pick.value.keys.map(rowKey))
   const insert = insertWriter(target, comparison.columns)
   return (comparison.rows?.rows ?? [])
-    .filter(({ then }) => then && wanted.has(rowKey(at.map((i) => then[i] ?? ''))))
-    .flatMap(({ mark, then }) => {
-      if (mark === 'gone') return [insert(then!.map(copyText).join('\t')).trimEnd()]
-      return pick.value.overwrite ? [updateStatement(target, comparison.columns, then!, comparison.key!, pick.value.overwrite)] : []
+    .filter(({ before }) => before && wanted.has(rowKey(at.map((i) => before[i] ?? ''))))
+    .flatMap(({ mark, before }) => {
+      if (mark === 'gone') return [insert(before!.map(copyText).join('\t')).trimEnd()]
+      return pick.value.overwrite ? [updateStatement(target, comparison.columns, before!, comparison.key!, pick.value.overwrite)] : []
     })
 })
 </script>

@@ -42,8 +42,8 @@ function outcomeOf(line: ReceiptLine): string {
 const isElsewhere = (line: ReceiptLine) => line.of === 'cluster' && line.target !== line.path
 /** Where it went, and under which name where that is another one. */
 function placeOfLine({ path, target }: ReceiptLine): string {
-  const [then, now] = [namesOf(path), namesOf(target)]
-  const renamed = then.length > 2 && then.at(-1) !== now.at(-1) ? ` as ${now.at(-1)}` : ''
+  const [before, now] = [namesOf(path), namesOf(target)]
+  const renamed = before.length > 2 && before.at(-1) !== now.at(-1) ? ` as ${now.at(-1)}` : ''
   return `${now.slice(0, 2).join(' / ')}${renamed}`
 }
 const WHAT = { object: 'Every field as then', volume: 'Every file equal' } as const

@@ -40,7 +40,7 @@ export async function keepStanding(
   vessel: Vessel,
   { store }: OpenPoint,
   client: ClusterClient,
-  { plan, manifest: then, wish, access }: PlannedNamespace,
+  { plan, manifest: before, wish, access }: PlannedNamespace,
 ): Promise<void> {
   const isChanged = ({ verb }: { verb: string }) => verb === 'replace' || verb === 'merge'
   const rules: Rule[] = [
@@ -64,7 +64,7 @@ export async function keepStanding(
     // What is as it was then is in the store already; nobody waits for a whole volume because of one file.
     earlierFiles: async (path) => {
       const from = plan.volumes.find(({ target }) => target === path)?.path
-      const volume = then.volumes.find((volume) => volume.path === from && volume.onlyAt === undefined)
+      const volume = before.volumes.find((volume) => volume.path === from && volume.onlyAt === undefined)
       return volume && (() => entriesOf(store, volume))
     },
     willLeave: (source) => willLeave(run, source),

@@ -172,13 +172,13 @@ export class NamespaceRestore {
     for (const operation of plan.volumes.filter(({ verb }) => verb === 'leave')) this.receipts.leave(operation)
     const active = plan.volumes.filter(({ verb }) => verb !== 'leave')
     await inParallel(active, this.vessel.definition.readers, async (operation) => {
-      const then = manifest.volumes.find(({ path }) => path === operation.path)!
+      const before = manifest.volumes.find(({ path }) => path === operation.path)!
       try {
         const filled = await this.step('volume', `${operation.claim}, filled and read back`, async (count) => {
           await resting.filling(operation.claim)
-          return filler.fill(operation, then, count)
+          return filler.fill(operation, before, count)
         })
-        this.receiveVolume(operation, then, filled)
+        this.receiveVolume(operation, before, filled)
         if (filled.equal) await resting.filled(operation.claim)
         else bad.add(operation.claim)
       } catch (error) {
@@ -190,10 +190,10 @@ export class NamespaceRestore {
     return bad
   }
 
-  private receiveVolume({ path, target, verb, renamed, only }: VolumeOperation, then: VolumeManifest, filled: Filled): void {
+  private receiveVolume({ path, target, verb, renamed, only }: VolumeOperation, before: VolumeManifest, filled: Filled): void {
     this.receipts.line(path, target, verb, outcomeOf({ verb, renamed }), {
       rows: filled.files,
-      fingerprint_then: only ? filled.wanted : then.fingerprint,
+      fingerprint_then: only ? filled.wanted : before.fingerprint,
       fingerprint_now: filled.found,
       equal: filled.equal,
       left_parts: filled.differing.slice(0, LEFT_SHOWN),
@@ -288,10 +288,10 @@ export class NamespaceRestore {
   }
 }
 
-function leftFields(then: ClusterObject, now: ClusterObject | null): { what: string; why: string }[] {
+function leftFields(earlier: ClusterObject, now: ClusterObject | null): { what: string; why: string }[] {
   if (now === null) return [{ what: 'all of it', why: 'It is not there.' }]
-  return differences(then, now)
-    .filter((one) => one.then !== null)
+  return differences(earlier, now)
+    .filter((one) => one.before !== null)
     .slice(0, LEFT_SHOWN)
-    .map((one) => ({ what: one.field, why: `It was ${one.then} and is ${one.now ?? 'not there'}.` }))
+    .map((one) => ({ what: one.field, why: `It was ${one.before} and is ${one.now ?? 'not there'}.` }))
 }

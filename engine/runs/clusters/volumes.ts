@@ -33,9 +33,9 @@ export class VolumeFiller {
     private readonly signal: AbortSignal,
   ) {}
 
-  async fill(operation: VolumeOperation, then: VolumeManifest, count: Count): Promise<Filled> {
+  async fill(operation: VolumeOperation, before: VolumeManifest, count: Count): Promise<Filled> {
     const { target: path, only, verb, namespace, claim } = operation
-    const all = () => entriesOf(this.point.store, then)
+    const all = () => entriesOf(this.point.store, before)
     const entries = () => (only ? pickedOf(all(), only) : all())
     if ((await entries().next()).done)
       throw new VesselError('not_in_point', {
@@ -91,11 +91,11 @@ const TOLD = 1000
 
 /** @param partly whether there may be more than what was wanted */
 async function compare(wanted: AsyncIterable<FileEntry>, found: Iterable<FileEntry>, partly: boolean): Promise<Filled> {
-  const [then, now] = [new Fingerprint(), new Fingerprint()]
+  const [before, now] = [new Fingerprint(), new Fingerprint()]
   const differing: Filled['differing'] = []
   let [files, unequal] = [0, 0]
   for await (const [entry, there] of paired(wanted, found)) {
-    if (entry) then.add(entry)
+    if (entry) before.add(entry)
     if (entry?.type === 'file') files++
     if (there && (entry || !partly)) now.add(there)
     const why = whyDifferent(entry, there, partly)
@@ -103,15 +103,15 @@ async function compare(wanted: AsyncIterable<FileEntry>, found: Iterable<FileEnt
     unequal++
     if (differing.length < TOLD) differing.push({ what: (entry ?? there)!.path || '.', why })
   }
-  return { files, wanted: then.value(), found: now.value(), equal: unequal === 0, differing }
+  return { files, wanted: before.value(), found: now.value(), equal: unequal === 0, differing }
 }
 
-function whyDifferent(then: FileEntry | null, now: FileEntry | null, partly: boolean): string | null {
-  if (!then) return partly ? null : 'It is there, and was not then.'
+function whyDifferent(before: FileEntry | null, now: FileEntry | null, partly: boolean): string | null {
+  if (!before) return partly ? null : 'It is there, and was not then.'
   if (!now) return 'It is not there.'
-  if (isSameFile(then, now)) return null
-  if (then.type !== now.type) return `It was a ${then.type} and is a ${now.type}.`
-  if (then.digest !== now.digest) return 'Its content is another one.'
-  if (then.mode !== now.mode) return `Its mode was ${then.mode.toString(8)} and is ${now.mode.toString(8)}.`
+  if (isSameFile(before, now)) return null
+  if (before.type !== now.type) return `It was a ${before.type} and is a ${now.type}.`
+  if (before.digest !== now.digest) return 'Its content is another one.'
+  if (before.mode !== now.mode) return `Its mode was ${before.mode.toString(8)} and is ${now.mode.toString(8)}.`
   return 'Its target is another one.'
 }

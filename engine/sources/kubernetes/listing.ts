@@ -120,7 +120,7 @@ export interface Place {
 interface Asked {
   path: string
   now: ListedFile
-  then: FileEntry
+  before: FileEntry
 }
 
 /** What is asked of the store together. */
@@ -142,12 +142,12 @@ export async function sortOut(
   const asked = new Sorting<Asked>(pathOf)
   for await (const pairs of batches(paired(all, earlier))) {
     // Chunks can have been found damaged since, and are made anew then.
-    const known = await writer.known(pairs.flatMap(([, then]) => then?.chunks ?? []))
-    for (const [one, then] of pairs) {
-      const isThere = then?.chunks?.every((name) => known.has(name)) !== false
-      const must = isThere && then && isText(one) ? mustBeRead(one, then) : 'yes'
-      if (must === 'no') sorted.kept.add(withContentOf(then!, one, one.changed))
-      else if (must === 'compare') asked.add({ path: one.path, now: one, then: then! })
+    const known = await writer.known(pairs.flatMap(([, before]) => before?.chunks ?? []))
+    for (const [one, earlier] of pairs) {
+      const isThere = earlier?.chunks?.every((name) => known.has(name)) !== false
+      const must = isThere && earlier && isText(one) ? mustBeRead(one, earlier) : 'yes'
+      if (must === 'no') sorted.kept.add(withContentOf(earlier!, one, one.changed))
+      else if (must === 'compare') asked.add({ path: one.path, now: one, before: earlier! })
       else sorted.others.add(one)
     }
   }
@@ -164,8 +164,8 @@ const isText = ({ raw }: ListedFile) => raw === undefined || isUtf8(Buffer.from(
 /** What is there now, with what was then, some at a time. */
 async function* batches(pairs: AsyncGenerator<[ListedFile | null, FileEntry | null]>): AsyncGenerator<[ListedFile, FileEntry | null][]> {
   let batch: [ListedFile, FileEntry | null][] = []
-  for await (const [one, then] of pairs) {
-    if (one) batch.push([one, then])
+  for await (const [one, before] of pairs) {
+    if (one) batch.push([one, before])
     if (batch.length < TOGETHER) continue
     yield batch
     batch = []
@@ -180,11 +180,11 @@ async function askFor(place: Place, asked: Sorting<Asked>, sorted: Sorted, now: 
     await takeDigests(place, asked, digests, signal)
     for await (const [one, found] of paired(asked, digests)) {
       if (!one) continue
-      if (found?.digest !== one.then.digest) {
+      if (found?.digest !== one.before.digest) {
         sorted.others.add(one.now)
         continue
       }
-      sorted.kept.add(withContentOf(one.then, one.now, settled(one.now.changed, now)))
+      sorted.kept.add(withContentOf(one.before, one.now, settled(one.now.changed, now)))
       sorted.compared++
     }
   } finally {

@@ -46,7 +46,7 @@ export async function captureLargeObjects(
 }
 
 export interface LargeObjectsOutcome {
-  then: string
+  before: string
   now: string
   left: UnrestoredPart[]
 }
@@ -65,13 +65,13 @@ export async function restoreLargeObjects(
   await client.query('create temp table uv_large (loid oid, pageno int, data bytea) on commit drop')
   await copyIn(client, { schema: 'pg_temp', name: 'uv_large' }, ['loid', 'pageno', 'data'], chunks, options.loaded)
   if (options.skip.size > 0) await client.query('delete from pg_temp.uv_large where loid::int = any ($1::int[])', [[...options.skip]])
-  const then = await tallyOf(client, 'copy (select loid, pageno, data from pg_temp.uv_large) to stdout')
+  const earlier = await tallyOf(client, 'copy (select loid, pageno, data from pg_temp.uv_large) to stdout')
   const left: UnrestoredPart[] = []
   for (const object of back) await makeObject(client, object, options.roles, left)
   // The number of a page times its size is where it lies; holes between pages stay holes.
   await client.query('select lo_put(loid, pageno::bigint * 2048, data) from pg_temp.uv_large order by loid, pageno')
   const now = await tallyOf(client, statement(back.map(({ oid }) => oid)))
-  return { then: then.fingerprint, now: now.fingerprint, left }
+  return { before: earlier.fingerprint, now: now.fingerprint, left }
 }
 
 const tallyOf = (client: pg.Client, copy: string): Promise<RowsTally> => copyOut(client, copy, {}, async () => undefined)

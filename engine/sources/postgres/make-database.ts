@@ -86,7 +86,7 @@ export async function joinRoles(
 export async function writeProperties(
   client: pg.Client,
   name: string,
-  then: DatabaseProperties,
+  before: DatabaseProperties,
   { roles, target }: Writing,
   now: DatabaseProperties | null,
 ): Promise<UnrestoredPart[]> {
@@ -98,12 +98,12 @@ export async function writeProperties(
     if (failure) left.push({ what, why: failure.message })
   }
   await client.query('begin')
-  await run(`comment on database ${database} is ${then.comment === null ? 'null' : quoteLiteral(then.comment)}`, 'comment')
-  if (then.connectionLimit !== (now?.connectionLimit ?? -1))
-    await run(`alter database ${database} connection limit ${then.connectionLimit}`, 'connection limit')
+  await run(`comment on database ${database} is ${before.comment === null ? 'null' : quoteLiteral(before.comment)}`, 'comment')
+  if (before.connectionLimit !== (now?.connectionLimit ?? -1))
+    await run(`alter database ${database} connection limit ${before.connectionLimit}`, 'connection limit')
   const whose = (role: string | null) => (role === null ? `database ${database}` : `role ${quoteIdentifier(role)} in database ${database}`)
   for (const role of new Set((now?.settings ?? []).map((setting) => setting.role))) await run(`alter ${whose(role)} reset all`, 'settings')
-  for (const { role, setting } of then.settings) {
+  for (const { role, setting } of before.settings) {
     const [key, value] = [setting.slice(0, setting.indexOf('=')), setting.slice(setting.indexOf('=') + 1)]
     const to = LISTS.has(key) ? value : quoteLiteral(value)
     await run(
@@ -114,9 +114,10 @@ export async function writeProperties(
   await run(`revoke all on database ${database} from public`, 'rights')
   for (const role of new Set((now?.grants ?? []).flatMap((grant) => grant.role ?? [])))
     if (role !== now!.owner) await run(`revoke all on database ${database} from ${quoteIdentifier(role)} cascade`, 'rights')
-  if (target.roles.has(roleOf(then.owner))) await run(`alter database ${database} owner to ${quoteIdentifier(roleOf(then.owner))}`, 'owner')
-  for (const { role, privilege, grantable } of then.grants) {
-    if (role === then.owner) continue
+  if (target.roles.has(roleOf(before.owner)))
+    await run(`alter database ${database} owner to ${quoteIdentifier(roleOf(before.owner))}`, 'owner')
+  for (const { role, privilege, grantable } of before.grants) {
+    if (role === before.owner) continue
     const to = role === null ? 'public' : quoteIdentifier(roleOf(role))
     await run(
       `grant ${privilege} on database ${database} to ${to}${grantable ? ' with grant option' : ''}`,

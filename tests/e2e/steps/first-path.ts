@@ -153,8 +153,8 @@ export function firstPath(): void {
     expect(sql(LEGS)).toBe(before)
     expect(sql('select count(*) from sales.open_leg')).not.toBe('0')
     const line = (await person.texts('[data-receipt]')).find((text) => text.startsWith('sales.booking_leg'))!
-    const [then, now] = line.match(/[0-9a-f]{32}/g)!
-    expect(then).toBe(now)
+    const [earlier, now] = line.match(/[0-9a-f]{32}/g)!
+    expect(earlier).toBe(now)
     expect(line).toContain('Rows equal, structure equal')
     expect(await person.text('[data-run-state]')).toBe('done')
     return line
