@@ -48,12 +48,7 @@ export async function proveStructure(run: RunContext, planned: PlannedDatabase, 
   const known = all.length - differences.length
   if (differences.length === 0) {
     receipts.proven(new Set(things.flatMap(({ path, isTable }) => (isTable ? [] : [path]))))
-    return receipts.compared(
-      path,
-      place,
-      true,
-      `All ${expected.length} statements are the same as the server’s dump wrote them then${known > 0 ? `, but for ${known} that ${known === 1 ? 'is' : 'are'} told with the things they belong to` : ''}.`,
-    )
+    return receipts.compared(path, place, true, sameInWords(expected.length, known))
   }
   const words = `${differences.length} of ${expected.length} statements are not the same as the server’s dump wrote them then.`
   receipts.compared(
@@ -63,6 +58,14 @@ export async function proveStructure(run: RunContext, planned: PlannedDatabase, 
     words,
     listed(differences).map(({ what, why }) => ({ what, why })),
   )
+}
+
+function sameInWords(statements: number, known: number): string {
+  const same =
+    statements === 1
+      ? 'The one statement is the same as the server’s dump wrote it then'
+      : `All ${statements} statements are the same as the server’s dump wrote them then`
+  return known === 0 ? `${same}.` : `${same}, but for ${known} that ${known === 1 ? 'is' : 'are'} told with the things they belong to.`
 }
 
 const listed = (differences: DumpDifference[]) =>
