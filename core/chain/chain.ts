@@ -181,8 +181,8 @@ class Era {
     const first = last(this.segments, (segment) => segment.from <= from)
     // What ends at or before the mark has nothing to add.
     const logs = to < 0 ? [] : this.segments.slice(Math.max(0, first), to + 1).filter((segment) => segment.to > from)
-    const told = logs.map(({ artifact }) => artifact).filter(({ id }) => id !== STILL)
-    return { member: this.member, artifacts: [...path, ...told], at, exact }
+    const known = logs.map(({ artifact }) => artifact).filter(({ id }) => id !== STILL)
+    return { member: this.member, artifacts: [...path, ...known], at, exact }
   }
 
   to(position: bigint): Chain | undefined {

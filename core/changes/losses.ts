@@ -48,10 +48,10 @@ export function lostColumns(before: Pick<TableManifest, 'columns' | 'numbers'>, 
  * @param isThere whether a table that was not read, by its object id, is there all the same, under a name that nobody asked for
  */
 export function lostBetween(before: TableManifest[], now: TableManifest[], isThere: (oid: number) => boolean): LostTable[] {
-  const left = new Map(now.map((table) => [table.oid, table]))
+  const tablesNow = new Map(now.map((table) => [table.oid, table]))
   return before.flatMap((table): LostTable[] => {
     const { schema, name, oid } = table
-    const after = left.get(oid)
+    const after = tablesNow.get(oid)
     if (!after) return isThere(oid) ? [] : [{ schema, name, columns: null }]
     const columns = lostColumns(table, after)
     return columns.length > 0 ? [{ schema, name, columns }] : []

@@ -36,9 +36,9 @@ export function sequencesAt(readings: SequenceReading[], position: string, wante
   const key = ({ schema, name }: { schema: string; name: string }) => JSON.stringify([schema, name])
   const before = new Map<string, SequenceState>()
   const after = new Map<string, SequenceState>()
-  for (const { position: taken, sequences } of readings) {
+  for (const { position: readAt, sequences } of readings) {
     // Numbers are given without a new position, so what was read at the very position may be from before it.
-    const isAfter = positionOf(taken)! > at
+    const isAfter = positionOf(readAt)! > at
     for (const state of sequences) {
       if (!isAfter) before.set(key(state), state)
       else if (!after.has(key(state))) after.set(key(state), state)

@@ -40,9 +40,9 @@ const LARGE_OBJECTS: Denied = {
  * given to others, and what needs something of that, or comes back together with it.
  */
 export function privilegesOf(operations: Operation[], groups: Group[], input: PlanInput): Map<Operation, string[]> {
-  const told = new Map<Operation, string[]>()
-  if (input.target.may.superuser) return told
-  const tell = (operation: Operation, words: string[]) => told.set(operation, [...(told.get(operation) ?? []), ...words])
+  const refusals = new Map<Operation, string[]>()
+  if (input.target.may.superuser) return refusals
+  const tell = (operation: Operation, words: string[]) => refusals.set(operation, [...(refusals.get(operation) ?? []), ...words])
   const lost = new Map<Operation, string>()
   // Whoever makes a role is no member of it by that.
   const there = new Set([...input.target.roles, ...operations.flatMap(({ kind, target }) => (kind === 'role' ? [target.name] : []))])
@@ -71,7 +71,7 @@ export function privilegesOf(operations: Operation[], groups: Group[], input: Pl
       for (const operation of members) follow(operation, other, (name) => `It comes back together with ${name}, which can’t be made.`)
     }
   }
-  return told
+  return refusals
 }
 
 /** Which operations need which others that are made. */

@@ -52,11 +52,11 @@ export function keptOut(rules: Rule[], ruleId: string, things: readonly Thing[])
   const named = (rule: Rule) => select([rule], things, labelsOf).byRule.get(ruleId)!.decides
   const has = new Set(named(own))
   const candidates = named(bare).filter((thing) => !has.has(thing))
-  const told = candidates.slice(0, MOST).map((thing) => {
+  const explained = candidates.slice(0, MOST).map((thing) => {
     const all = explain(rules, thing, labelsOf)
     const decides = all.find(({ outcome }) => outcome === 'decides')?.rule
     const now = decides ? { id: decides.id, act: decides.act, pattern: decides.pattern } : null
     return { path: thing.path, why: all.find(({ rule }) => rule.id === ruleId)!.why, now }
   })
-  return { things: told, count: candidates.length }
+  return { things: explained, count: candidates.length }
 }

@@ -29,8 +29,8 @@ export async function addSource(engine: EngineContext, source: NewSource): Promi
       next: 'Use up to 63 characters without slashes and wildcards.',
     })
   }
-  const taken = await engine.db.selectFrom('source').select('id').where('name', '=', source.name).executeTakeFirst()
-  if (taken) {
+  const namesake = await engine.db.selectFrom('source').select('id').where('name', '=', source.name).executeTakeFirst()
+  if (namesake) {
     throw new VesselError('source_exists', {
       what: `There is a source called ${source.name} already.`,
       touched: 'Nothing was saved.',

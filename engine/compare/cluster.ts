@@ -116,7 +116,7 @@ async function compareEntries(
   earlier: AsyncIterable<FileEntry>,
   now: Other['now'],
 ): Promise<Pick<VolumeComparison, 'files' | 'counts' | 'more'>> {
-  const told: Record<FileComparison['mark'], FileComparison[]> = { gone: [], changed: [], new: [], same: [] }
+  const byMark: Record<FileComparison['mark'], FileComparison[]> = { gone: [], changed: [], new: [], same: [] }
   const counts = { gone: 0, new: 0, changed: 0, same: 0 }
   const side = (entry: FileEntry | null) => (entry ? { size: entry.size, mtime: entry.mtime } : null)
   for await (const pair of paired(earlier, now)) {
@@ -124,9 +124,10 @@ async function compareEntries(
     if (!a && !b) continue
     const mark = !b ? 'gone' : !a ? 'new' : isSameFile(a, b) ? 'same' : 'changed'
     counts[mark]++
-    if (told[mark].length < MOST_FILES) told[mark].push({ path: (a ?? b)!.path, type: (a ?? b)!.type, mark, before: side(a), now: side(b) })
+    if (byMark[mark].length < MOST_FILES)
+      byMark[mark].push({ path: (a ?? b)!.path, type: (a ?? b)!.type, mark, before: side(a), now: side(b) })
   }
-  const files = [...told.gone, ...told.changed, ...told.new, ...told.same].slice(0, MOST_FILES)
+  const files = [...byMark.gone, ...byMark.changed, ...byMark.new, ...byMark.same].slice(0, MOST_FILES)
   return { files, counts, more: counts.gone + counts.new + counts.changed + counts.same > files.length }
 }
 

@@ -95,10 +95,10 @@ async function beginLog(
   const tables = await withClient(access, database, async (client) => {
     if (plan.structure === 'trigger') await installTrigger(client)
     const found = await identities(client)
-    const taken = found.filter(({ schema, name }) => takesTable(vessel.definition.rules, pathOf(access.name, database, schema, name)))
-    const wanted = taken.filter(({ trouble }) => trouble === null)
+    const covered = found.filter(({ schema, name }) => takesTable(vessel.definition.rules, pathOf(access.name, database, schema, name)))
+    const wanted = covered.filter(({ trouble }) => trouble === null)
     const { published } = await alignPublication(client, publication, { seen: found, wanted })
-    return unpublished(taken, wanted, published)
+    return unpublished(covered, wanted, published)
   })
   const exact = await snapshotWithSlot(access, database, slot, patience)
   const era = await eraFrom(engine, row, await placeOfServer(access, database), exact.position)

@@ -117,7 +117,7 @@ export class Follower {
   private certain: { position: bigint; at: Date } | null = null
   private toldAt = 0
   /** Up to here the catalog knows that nothing has changed since the last segment. */
-  private told = 0n
+  private toldUpTo = 0n
 
   /** Whether changes of the structure are noticed by looking, because the source does not tell of them. */
   private readonly looks: boolean
@@ -450,8 +450,8 @@ export class Follower {
       .executeTakeFirst()
     if (numUpdatedRows === 0n) return
     // From the first word on any moment can be entered, though nothing may change for hours.
-    if (this.told === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
-    this.told = positionOf(caughtUp)!
+    if (this.toldUpTo === 0n) await notify(this.engine.db, { about: 'log', vessel: this.vessel.id, member: this.row.member })
+    this.toldUpTo = positionOf(caughtUp)!
     if (!this.failure && this.waiting === 0 && this.recorder.isEmpty) this.stream.confirm(caughtUp)
   }
 
@@ -587,7 +587,7 @@ export class Follower {
     this.due = this.hurried = true
     await this.tick()
     const goal = this.certain!.position
-    while (Date.now() < until && this.told < goal) {
+    while (Date.now() < until && this.toldUpTo < goal) {
       this.hurried = true
       this.stream.ask()
       await new Promise((resolve) => setTimeout(resolve, 20))

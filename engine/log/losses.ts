@@ -114,8 +114,8 @@ export class LossFinder {
   /** A transaction dropped tables or columns, as the source told in it. */
   dropped(transaction: StructureTransaction, lost: LostTable[]): void {
     const { position, end, at, xid, by, statement, went } = transaction
-    const told = { before: position, end, at: timeOf(at), after: null, xid, by, statement, went }
-    this.addDropped(told, lost)
+    const loss = { before: position, end, at: timeOf(at), after: null, xid, by, statement, went }
+    this.addDropped(loss, lost)
   }
 
   /**
@@ -128,12 +128,12 @@ export class LossFinder {
     for (const [before, part] of grouped(lost, lastOf)) this.addDropped({ ...between, ...untold, before }, part)
   }
 
-  private addDropped(told: Omit<NewLoss, 'kind' | 'tables'>, lost: LostTable[]): void {
+  private addDropped(loss: Omit<NewLoss, 'kind' | 'tables'>, lost: LostTable[]): void {
     const things = (part: LostTable[]) =>
       part.slice(0, TOLD_AT_MOST).map((table) => ({ path: this.path(table), columns: table.columns, rows: null, isAbout: false }))
     const [whole, parts] = [lost.filter(({ columns }) => columns === null), lost.filter(({ columns }) => columns !== null)]
-    if (whole.length > 0) this.found.push({ ...told, kind: 'dropped', tables: things(whole) })
-    if (parts.length > 0) this.found.push({ ...told, kind: 'columns', tables: things(parts) })
+    if (whole.length > 0) this.found.push({ ...loss, kind: 'dropped', tables: things(whole) })
+    if (parts.length > 0) this.found.push({ ...loss, kind: 'columns', tables: things(parts) })
   }
 
   /** What was found since it was asked last. */
@@ -186,9 +186,9 @@ const RECKONED_BYTES = 2 ** 30
  * Says of losses how many rows their tables had just before, as the log and the points before it tell: about at once,
  * then exactly. What turns out to have had none was no loss.
  *
- * @param told called when something more is known
+ * @param tell called when something more is known
  */
-export async function countLost(engine: EngineContext, slug: string, ids: string[], told: () => Promise<void>): Promise<void> {
+export async function countLost(engine: EngineContext, slug: string, ids: string[], tell: () => Promise<void>): Promise<void> {
   for (const id of ids) {
     const loss = await engine.db
       .selectFrom('loss')
@@ -200,7 +200,7 @@ export async function countLost(engine: EngineContext, slug: string, ids: string
     const counted = new Set(tables.flatMap(({ path, isRemoved }) => (isRemoved || loss.kind === 'columns' ? [] : [path])))
     const point = await openPoint(engine, refAtPosition(slug, namesOf(member)[0]!, before, at.getTime() * 1000), noRows)
     await saveCounted(engine, loss, point, counted, () => false)
-    await told()
+    await tell()
     const isLight = (path: string) =>
       counted.has(path) && tablesOf(point).some((table) => table.path === path && table.bytes <= RECKONED_BYTES)
     await point.ready(isLight)
@@ -210,7 +210,7 @@ export async function countLost(engine: EngineContext, slug: string, ids: string
       .set({ counted_at: sql<Date>`now()` })
       .where('id', '=', id)
       .execute()
-    await told()
+    await tell()
   }
 }
 
@@ -229,11 +229,11 @@ async function saveCounted(
     const { path } = table
     const about = missing.find((one) => one.path === path)
     const isHeld = rows.has(path)
-    const told = about
+    const known = about
       ? { ...table, note: about.reason, isUnknown: !about.note }
       : // Without a word of why: what is known of the structure of that moment does not have it, so nothing leads back there.
         { ...table, isUnknown: !isHeld }
-    return counted.has(path) && rows.has(path) ? { ...told, rows: rows.get(path)!, isAbout: !isExact(path) } : told
+    return counted.has(path) && rows.has(path) ? { ...known, rows: rows.get(path)!, isAbout: !isExact(path) } : known
   })
   const nothing = kind === 'removed' && now.every((one) => one.rows === 0 && !one.isAbout)
   if (nothing) await engine.db.deleteFrom('loss').where('id', '=', id).execute()

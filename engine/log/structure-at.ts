@@ -138,8 +138,8 @@ async function betweenLooks(
     const seen = seenIn(shown, later, columns)
     if (seen) shown = merge(from, shown, later, [seen], [])
   }
-  const told = new Map(readings.flatMap((later) => differing(from, shown, later)).map((one) => [one.path, one]))
-  return { structure: { ...shown, missing: [...missing, ...told.values()] }, settled: isKnown }
+  const doubts = new Map(readings.flatMap((later) => differing(from, shown, later)).map((one) => [one.path, one]))
+  return { structure: { ...shown, missing: [...missing, ...doubts.values()] }, settled: isKnown }
 }
 
 /** Tables that rows in the log show to have been by then as they were read next. */

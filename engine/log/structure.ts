@@ -116,7 +116,7 @@ export class StructureWatch {
   private knownDigest: string
   /** Behind this the source was kept from telling of changes; null where it was not. */
   private missedFrom: string | null = null
-  private readonly told = new Set<number>()
+  private readonly described = new Set<number>()
   failure: unknown = null
 
   constructor(
@@ -375,8 +375,8 @@ export class StructureWatch {
     const key = keyed.map((column) => names.indexOf(column)).filter((at) => at >= 0)
     const relation: LogRelation = { oid, schema, name, columns: names, numbers: null, key, whole }
     // Without a trigger, to be told of a table once more is the only sign that it may have changed.
-    const again = !this.member.trigger && this.told.has(oid)
-    this.told.add(oid)
+    const again = !this.member.trigger && this.described.has(oid)
+    this.described.add(oid)
     if (again) this.changed()
     // Between a change and its reading the names may be those of other columns.
     if (!again && (this.member.trigger || !this.reading)) relation.numbers = this.numbersOf(oid, names)

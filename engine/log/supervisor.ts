@@ -297,13 +297,13 @@ export class LogSupervisor {
     if (error instanceof LogBroken) return recordBreak(this.engine, row.vessel_id, row.member, error.broken)
     const count = this.troubles.get(key)?.count ?? 0
     this.troubles.set(key, { count: count + 1, until: Date.now() + RETRY_MS[Math.min(count, RETRY_MS.length - 1)]! })
-    const told = translate(error, await accessById(this.engine, row.source_id), row.database)
-    const record = errorRecord(told)
+    const translated = translate(error, await accessById(this.engine, row.source_id), row.database)
+    const record = errorRecord(translated)
     // Another worker may reach what this one can't.
     await this.shares.giveUp(key)
     if (record.code === 'log_taken') return
-    if (!(told instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
-    await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, told))
+    if (!(translated instanceof VesselError)) console.warn(`log of ${row.member}: ${record.what}`)
+    await setTrouble(this.engine, row.vessel_id, row.member, stalled(row, translated))
     await this.engine.db
       .updateTable('follower')
       .set({ state: 'stalled' })

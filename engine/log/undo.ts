@@ -181,7 +181,7 @@ async function planTable(
     types,
     key,
     // A row that came and went within the transaction is none.
-    rows: rows.filter(({ before: was, after: left }) => was !== null || left !== null),
+    rows: rows.filter(({ before: was, after }) => was !== null || after !== null),
   }
 }
 

@@ -184,7 +184,7 @@ export async function* withContent(
 async function* contentOf(store: Store, entries: FileEntry[]): AsyncGenerator<{ entry: FileEntry; content: AsyncIterable<Uint8Array> }> {
   const all = store.readAll(entries.flatMap(({ chunks }) => chunks ?? []))
   async function* next(chunks: number) {
-    for (let left = chunks; left > 0; left--) yield (await all.next()).value as Uint8Array
+    for (let remaining = chunks; remaining > 0; remaining--) yield (await all.next()).value as Uint8Array
   }
   try {
     for (const entry of entries) yield { entry, content: next(entry.chunks?.length ?? 0) }

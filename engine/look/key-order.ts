@@ -79,7 +79,7 @@ export class KeyOrder {
     const found: RowAt[] = []
     const waiting = this.ranges.filter(({ max }) => max >= key).sort((a, b) => (a.min < b.min ? -1 : a.min > b.min ? 1 : a.chunk - b.chunk))
     const open: { chunk: number; keys: BigInt64Array; rows: Uint32Array; at: number }[] = []
-    let left = skip
+    let remaining = skip
     while (found.length < limit) {
       const head = open.reduce<(typeof open)[number] | null>(
         (least, one) => (least === null || one.keys[one.at]! < least.keys[least.at]! ? one : least),
@@ -94,7 +94,7 @@ export class KeyOrder {
         continue
       }
       if (head === null) break
-      if (left > 0) left--
+      if (remaining > 0) remaining--
       else found.push({ chunk: head.chunk, row: head.rows[head.at]! })
       if (++head.at >= head.keys.length) open.splice(open.indexOf(head), 1)
     }

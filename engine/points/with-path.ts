@@ -50,18 +50,18 @@ export async function pointsHolding(
   paths: Iterable<string>,
   until?: Date,
 ): Promise<Map<string, { id: string; at: Date }>> {
-  const left = new Set(paths)
+  const unknown = new Set(paths)
   const found = new Map<string, { id: string; at: Date }>()
   let points = engine.db.selectFrom('point').select(['id', 'at']).where('vessel_id', '=', vesselId).where('kept_for', 'is', null)
   if (until) points = points.where('at', '<', until)
   for (const { id, at } of await points.orderBy('at', 'desc').limit(LOOK_BACK).execute()) {
-    if (left.size === 0) break
+    if (unknown.size === 0) break
     // A point that can't be opened is told of by the verification of its store.
     const held = await kept.in(engine, id).catch(() => new Set<string>())
-    for (const path of left) {
+    for (const path of unknown) {
       if (!held.has(path)) continue
       found.set(path, { id, at })
-      left.delete(path)
+      unknown.delete(path)
     }
   }
   return found

@@ -88,7 +88,7 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
     const undoing = [() => writer.discard(), () => undoAll(run.engine, run.id)]
     // Why it failed is what counts; what could not be cleaned up besides is told.
     for (const undo of undoing)
-      await undo().catch((left: unknown) => run.say('warning', `Not all of what was begun could be removed: ${errorRecord(left).what}`))
+      await undo().catch((error: unknown) => run.say('warning', `Not all of what was begun could be removed: ${errorRecord(error).what}`))
     throw error
   }
 }
@@ -318,9 +318,9 @@ async function captureSource(
     keptAtSource: vessel.definition.partly === 'fail' ? null : () => void (run.keptAtSource = true),
     folderToRead: (volume) => folderToRead(quiesceOf(vessel.definition), volume, moment.values),
     snapshot: async (database) => {
-      const left = moment.remainingMs()
+      const remainingMs = moment.remainingMs()
       const access = await accessOf(run.engine, name)
-      const patience = left === null ? undefined : left * SHARE_OF_HOLD
+      const patience = remainingMs === null ? undefined : remainingMs * SHARE_OF_HOLD
       const exact = await snapshotOnLog(run.engine, vessel, access, database, (why) => run.say('warning', why), patience)
       if (exact) eras.set(database, exact.era)
       return exact

@@ -72,7 +72,7 @@ async function keepAll(
   const tables: TableManifest[] = []
   for (const table of overwritten.tables?.length ? await describeTables(client, overwritten.tables) : []) {
     const path = pathOf(access.name, database, table.schema, table.name)
-    tables.push(await captureTable(client, table, path, writer, { earlier: earlier, signal: run.signal, moved: () => undefined }))
+    tables.push(await captureTable(client, table, path, writer, { earlier, signal: run.signal, moved: () => undefined }))
   }
   const only = overwritten.largeObjects ?? []
   const path = largeObjectsPath(access.name, database)

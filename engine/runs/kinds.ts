@@ -50,9 +50,9 @@ const unreadable = (what: string) =>
 
 /** What one kind of run does with what it was told. */
 const kind =
-  <T>(told: v.GenericSchema<unknown, T>, perform: (begun: Begun, params: T) => Promise<void>) =>
+  <T>(schema: v.GenericSchema<unknown, T>, perform: (begun: Begun, params: T) => Promise<void>) =>
   async (begun: Begun, params: unknown): Promise<void> => {
-    const { success, output, issues } = v.safeParse(told, params)
+    const { success, output, issues } = v.safeParse(schema, params)
     if (!success) throw unreadable(`${v.getDotPath(issues[0]) ?? 'it'}: ${issues[0].message}`)
     await perform(begun, output)
   }

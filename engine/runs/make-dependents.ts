@@ -59,7 +59,7 @@ async function attemptEntries(
   entries: StructureEntry[],
   sqlOf: (entry: StructureEntry) => string,
 ): Promise<Error | null> {
-  const told = writer.left.length
+  const before = writer.unrestored.length
   await client.query('savepoint dependent')
   try {
     for (const entry of entries) await writer.run(entry, undefined, sqlOf(entry))
@@ -67,7 +67,7 @@ async function attemptEntries(
     return null
   } catch (error) {
     await client.query('rollback to savepoint dependent')
-    writer.left.length = told
+    writer.unrestored.length = before
     return error as Error
   }
 }

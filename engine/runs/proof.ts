@@ -27,7 +27,7 @@ export interface TableOutcome {
   equal: boolean
   /** What differs in the structure, in words. */
   differences: string[]
-  left: UnrestoredPart[]
+  unrestored: UnrestoredPart[]
 }
 
 /**
@@ -38,7 +38,7 @@ export async function prove(
   client: pg.Client,
   job: GroupJob,
   merged: Map<TableManifest, Merged>,
-  left: UnrestoredPart[],
+  unrestored: UnrestoredPart[],
 ): Promise<TableOutcome[]> {
   const { members, planned } = job
   const { renaming, roles } = planned.writing
@@ -65,7 +65,7 @@ export async function prove(
       structureNow: asked ? after! : null,
       equal: !asked || before === after,
       differences: asked && before !== after ? differencesOf(expected, now.structure) : [],
-      left: leftOf(table, members, left),
+      unrestored: leftOf(table, members, unrestored),
     })
   }
   spread.compare()
@@ -155,10 +155,10 @@ async function thenInOrder(table: TableManifest, columns: string[], store: Store
   return { rows: table.rows, fingerprint: addFingerprints(fingerprints) }
 }
 
-function leftOf(table: TableManifest, members: GroupMember[], left: UnrestoredPart[]): UnrestoredPart[] {
+function leftOf(table: TableManifest, members: GroupMember[], unrestored: UnrestoredPart[]): UnrestoredPart[] {
   const others = members.filter((member) => member.table !== table)
   // What can't be told to be another table's is told with the first.
-  return left.filter(
+  return unrestored.filter(
     ({ what }) => what.includes(table.name) || (members[0]!.table === table && !others.some((o) => what.includes(o.table.name))),
   )
 }

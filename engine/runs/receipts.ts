@@ -76,8 +76,8 @@ export class Receipts {
     this.line(operation.path, thingKey(operation.target.schema, operation.target.name), operation.verb, outcome, { reason, ...more })
   }
 
-  made(operation: Operation, left: UnrestoredPart[], more: Partial<Row> = {}): void {
-    this.add(operation, outcomeOf(operation), { left_parts: left, ...more })
+  made(operation: Operation, unrestored: UnrestoredPart[], more: Partial<Row> = {}): void {
+    this.add(operation, outcomeOf(operation), { left_parts: unrestored, ...more })
   }
 
   table(outcome: TableOutcome): void {
@@ -89,7 +89,7 @@ export class Receipts {
       structure_now: outcome.structureNow,
       equal: outcome.equal,
       ...(outcome.equal ? {} : { reason: unequalWords(outcome) }),
-      left_parts: outcome.left,
+      left_parts: outcome.unrestored,
     })
   }
 
@@ -144,7 +144,7 @@ export class Receipts {
 
   /** Parts that could not be put in place, in the words that tell of them. */
   leftWords(): string[] {
-    return this.rows.flatMap(({ left_parts: left }) => left.map(({ what }) => what))
+    return this.rows.flatMap(({ left_parts: unrestored }) => unrestored.map(({ what }) => what))
   }
 
   /** Writes what has become known since the last time. */

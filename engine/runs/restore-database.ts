@@ -163,20 +163,20 @@ export class DatabaseRestore {
       const replaces = due.some(({ verb }) => verb === 'replace')
       const before = replaces ? await readStructure(access, database, client, { signal: this.run.signal }) : []
       await this.keepOthers(client, due, before)
-      const waiting: { operation: Operation; left: UnrestoredPart[] }[] = []
+      const waiting: { operation: Operation; unrestored: UnrestoredPart[] }[] = []
       const until = {
-        made: (operation: Operation, left: UnrestoredPart[]) => void waiting.push({ operation, left }),
+        made: (operation: Operation, unrestored: UnrestoredPart[]) => void waiting.push({ operation, unrestored }),
         failed: (operation: Operation, error: unknown) => this.receipts.failed(operation, error),
       }
       for (const operation of due) {
         this.run.signal.throwIfAborted()
-        const told = operation.later.length > 0 ? until : this.receipts
+        const receipts = operation.later.length > 0 ? until : this.receipts
         if (operation.kind === 'database') await this.properties(client, operation)
-        else await makeOther(client, this.planned, await this.asItStands(client, operation, before), told)
+        else await makeOther(client, this.planned, await this.asItStands(client, operation, before), receipts)
         count('structures', 1)
       }
-      for (const { operation, left } of waiting)
-        this.receipts.made(operation, [...left, ...(await defineLate(client, this.planned, operation))])
+      for (const { operation, unrestored } of waiting)
+        this.receipts.made(operation, [...unrestored, ...(await defineLate(client, this.planned, operation))])
     })
   }
 
@@ -279,9 +279,9 @@ export class DatabaseRestore {
       })
     } catch (error) {
       if (this.run.signal.aborted) throw error
-      const told = translate(error, access, database, UNTOUCHED)
-      for (const operation of [...members.map((member) => member.operation), ...inner]) this.receipts.failed(operation, told)
-      await this.run.say('error', told instanceof VesselError ? `${told.message} ${told.touched}` : String(told))
+      const translated = translate(error, access, database, UNTOUCHED)
+      for (const operation of [...members.map((member) => member.operation), ...inner]) this.receipts.failed(operation, translated)
+      await this.run.say('error', translated instanceof VesselError ? `${translated.message} ${translated.touched}` : String(translated))
     }
   }
 

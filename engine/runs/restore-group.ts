@@ -78,7 +78,7 @@ export async function restoreGroup(client: pg.Client, job: GroupJob): Promise<Ta
     await group.rebuild('rest')
     await group.mend()
     await group.sequences()
-    const outcomes = await prove(client, job, group.merged, group.left)
+    const outcomes = await prove(client, job, group.merged, group.unrestored)
     await restore()
     await commitSurely(client, job.planned)
     return outcomes
@@ -97,11 +97,11 @@ const countsDown = (name: string) =>
 
 class GroupRestore {
   private readonly entries: StructureEntry[]
-  readonly left: UnrestoredPart[] = []
+  readonly unrestored: UnrestoredPart[] = []
   private readonly writer: EntryWriter
   readonly merged = new Map<TableManifest, Merged>()
   private readonly rebuilds: Dependent[]
-  private taken: TakenOff = nothingTakenOff()
+  private takenOff: TakenOff = nothingTakenOff()
   /** What stood upon a table and waits for its own operation, by `thingKey`. */
   private readonly gone = new Set<string>()
   private readonly made = new Set<number>()
@@ -114,7 +114,7 @@ class GroupRestore {
   ) {
     const { planned, members, inner } = job
     this.entries = entriesToRun(planned, members, inner)
-    this.writer = new EntryWriter(client, planned.writing, this.left)
+    this.writer = new EntryWriter(client, planned.writing, this.unrestored)
     this.rebuilds = job.rebuilds
   }
 
@@ -142,11 +142,11 @@ class GroupRestore {
     const quiet = await quieten(this.client, targets(this.by('merge', 'rows')))
     const rebuilt = this.by('rebuild')
     const refilled = this.by('refill').filter(({ table }) => table.structure.kind === 'table')
-    this.taken = await takeOff(this.client, targets([...this.by('refill'), ...rebuilt]))
-    this.taken.triggers.push(...quiet.triggers)
-    this.taken.rules.push(...quiet.rules)
-    this.taken.forced.push(...quiet.forced)
-    this.taken.checks.push(...quiet.checks)
+    this.takenOff = await takeOff(this.client, targets([...this.by('refill'), ...rebuilt]))
+    this.takenOff.triggers.push(...quiet.triggers)
+    this.takenOff.rules.push(...quiet.rules)
+    this.takenOff.forced.push(...quiet.forced)
+    this.takenOff.checks.push(...quiet.checks)
     if (refilled.length > 0)
       await this.client.query(
         `truncate ${refilled.map(({ operation: { target } }) => `only ${qualified(target.schema, target.name)}`).join(', ')}`,
@@ -162,10 +162,10 @@ class GroupRestore {
     await this.dropTypes()
     // What was on a table that is dropped went with it; the backup brings its own.
     const isGone = ({ table }: { table: string }) => this.isOneOf(table, rebuilt)
-    this.taken.triggers = this.taken.triggers.filter((part) => !isGone(part))
-    this.taken.rules = this.taken.rules.filter((part) => !isGone(part))
-    this.taken.forced = this.taken.forced.filter((table) => !isGone({ table }))
-    this.taken.checks = this.taken.checks.filter((part) => !isGone(part))
+    this.takenOff.triggers = this.takenOff.triggers.filter((part) => !isGone(part))
+    this.takenOff.rules = this.takenOff.rules.filter((part) => !isGone(part))
+    this.takenOff.forced = this.takenOff.forced.filter((table) => !isGone({ table }))
+    this.takenOff.checks = this.takenOff.checks.filter((part) => !isGone(part))
   }
 
   /** Types that are made again, and casts of them; what needs another one goes first. */
@@ -201,10 +201,10 @@ class GroupRestore {
     const others = due.filter(({ type }) => type !== 'FK CONSTRAINT')
     for (const entry of others.filter((one) => !isOfKey(one))) await this.runEntry(entry)
     if (when === 'before') return
-    await putBack(this.client, this.taken)
+    await putBack(this.client, this.takenOff)
     // A table that was made again has its own keys from the backup; those of others point at it as before.
     const rebuilt = this.by('rebuild')
-    this.left.push(...(await putBackForeignKeys(this.client, this.taken, (table) => !this.isOneOf(table, rebuilt))))
+    this.unrestored.push(...(await putBackForeignKeys(this.client, this.takenOff, (table) => !this.isOneOf(table, rebuilt))))
     for (const entry of keys) await this.runForeignKey(entry)
     for (const entry of others.filter(isOfKey)) await this.runEntry(entry)
   }
@@ -235,7 +235,7 @@ class GroupRestore {
     const target = own && (writing.renaming.things.get(thingKey(own.schema, own.name)) ?? own)
     if (target && (await this.hasConstraint(target.schema, target.name, name))) return
     const part = await addForeignKey(this.client, this.writer.sqlOf(entry), `foreign key ${entry.name}`)
-    if (part) this.left.push(part)
+    if (part) this.unrestored.push(part)
   }
 
   private async hasConstraint(schema: string, table: string, name: string): Promise<boolean> {

@@ -39,7 +39,7 @@ export async function putLargeObjects(
     if (outcome.before !== outcome.now) throw unequal()
     await restore()
     await commitSurely(client, { access, database, confirm })
-    receipts.made(operation, outcome.left, {
+    receipts.made(operation, outcome.unrestored, {
       rows: large.objects.length - (operation.verb === 'merge' ? standing.length : 0),
       fingerprint_then: outcome.before,
       fingerprint_now: outcome.now,

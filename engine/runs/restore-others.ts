@@ -36,8 +36,8 @@ export async function makeOther(
 ): Promise<void> {
   const { operation } = standing
   try {
-    const left = await untilGiven(() => makeOnce(client, planned, standing))
-    receipts.made(operation, left)
+    const unrestored = await untilGiven(() => makeOnce(client, planned, standing))
+    receipts.made(operation, unrestored)
   } catch (error) {
     receipts.failed(operation, error instanceof VesselError ? error : notMade(operation, error as Error))
   }
@@ -45,8 +45,8 @@ export async function makeOther(
 
 async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: Standing): Promise<UnrestoredPart[]> {
   const { operation } = standing
-  const left: UnrestoredPart[] = []
-  const writer = new EntryWriter(client, planned.writing, left)
+  const unrestored: UnrestoredPart[] = []
+  const writer = new EntryWriter(client, planned.writing, unrestored)
   await client.query('begin')
   try {
     // No statement about event triggers fires one, and this one is to be switched as it was then.
@@ -63,7 +63,7 @@ async function makeOnce(client: pg.Client, planned: PlannedDatabase, standing: S
     await rebuildOver(client, planned, standing, writer)
     await restore()
     await commitSurely(client, planned)
-    return left
+    return unrestored
   } catch (error) {
     await client.query('rollback').catch(() => undefined)
     throw error
@@ -100,14 +100,14 @@ async function publishAgain({ manifest, plan }: PlannedDatabase, { entries: [own
 
 /** Gives a view its definition that had to wait for what needs the view. */
 export async function defineLate(client: pg.Client, planned: PlannedDatabase, { later }: Operation): Promise<UnrestoredPart[]> {
-  const left: UnrestoredPart[] = []
-  const writer = new EntryWriter(client, planned.writing, left)
+  const unrestored: UnrestoredPart[] = []
+  const writer = new EntryWriter(client, planned.writing, unrestored)
   await client.query('begin')
   const restore = await silence(client)
   for (const entry of planned.manifest.entries) if (later.includes(entry.id)) await writer.run(entry, false)
   await restore()
   await commitSurely(client, planned)
-  return left
+  return unrestored
 }
 
 const notMade = ({ kind, verb, target }: Operation, cause: Error) =>

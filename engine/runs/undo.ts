@@ -64,11 +64,11 @@ export async function undo(run: RunContext, vessel: Vessel, { transaction, choic
   })
   await writeReceipt(run, outcomes)
   await noteReturns(run.engine, run.id, () => true, new Set())
-  const left = outcomes.reduce((sum, { table }) => sum + table.rows.filter((row) => !chosen(table, choices).includes(row)).length, 0)
-  await run.end(left > 0 ? 'warned' : 'done', {
+  const leftRows = outcomes.reduce((sum, { table }) => sum + table.rows.filter((row) => !chosen(table, choices).includes(row)).length, 0)
+  await run.end(leftRows > 0 ? 'warned' : 'done', {
     outcome: {
       undone: outcomes.reduce((sum, { rows }) => sum + rows, 0),
-      left,
+      left: leftRows,
       transaction: transaction.position,
       member: transaction.member,
     },

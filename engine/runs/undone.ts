@@ -51,9 +51,9 @@ export async function undoLeft(engine: EngineContext): Promise<void> {
     .execute()
   for (const { id } of runs) {
     const said = await undoAll(engine, id)
-    const left = await engine.db.selectFrom('run_undo').select('ordinal').where('run_id', '=', id).executeTakeFirst()
+    const open = await engine.db.selectFrom('run_undo').select('ordinal').where('run_id', '=', id).executeTakeFirst()
     const text = 'What it had made and not finished is undone now.'
-    if (!left && said.length > 0)
+    if (!open && said.length > 0)
       await engine.db.insertInto('run_message').values({ run_id: id, at: engine.clock.now(), level: 'info', text }).execute()
   }
 }

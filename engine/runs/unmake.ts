@@ -207,7 +207,7 @@ async function dropOne(client: pg.Client, { entry, kind }: Made, writer: EntryWr
   // Rights that were given where none were told are what they were when the thing was made.
   if (kind === 'rights') {
     await writer.resetInitial(entry)
-    return writer.left.splice(0)[0]?.why ?? null
+    return writer.unrestored.splice(0)[0]?.why ?? null
   }
   if (kind === 'subscription' && (await isEnabled(client, entry.name))) return 'it was switched on since.'
   for (const statement of droppedBy(entry)) {

@@ -15,7 +15,7 @@ export interface Rebuilt {
  * Makes the index of a store from its packs: what is indexed already stays, so that it goes on where it was
  * interrupted. It reads only the beginning of each entry; whether the content holds is for a verification to say.
  */
-export async function rebuildIndex(store: Store, told: (done: number, of: number) => void = () => undefined): Promise<Rebuilt> {
+export async function rebuildIndex(store: Store, progress: (done: number, of: number) => void = () => undefined): Promise<Rebuilt> {
   const files = await store.backend.list('packs')
   const known = await store.index.knownPaths('packs')
   const rebuilt: Rebuilt = { packs: files.length, added: 0, torn: [] }
@@ -29,7 +29,7 @@ export async function rebuildIndex(store: Store, told: (done: number, of: number
         rebuilt.added++
       }
     }
-    told(i + 1, files.length)
+    progress(i + 1, files.length)
   }
   return rebuilt
 }

@@ -11,10 +11,10 @@ export class Semaphore {
   async enter(): Promise<() => void> {
     if (this.free > 0) this.free--
     else await new Promise<void>((resolve) => this.waiting.push(resolve))
-    let left = false
+    let hasLeft = false
     return () => {
-      if (left) return
-      left = true
+      if (hasLeft) return
+      hasLeft = true
       const next = this.waiting.shift()
       if (next) next()
       else this.free++

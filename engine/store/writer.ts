@@ -158,9 +158,9 @@ export class ContentWriter implements Sink {
         return failure()
       },
       takeStored: () => {
-        const taken = stored
+        const counted = stored
         stored = 0
-        return taken
+        return counted
       },
     }
   }

@@ -30,9 +30,9 @@ interface Standing {
 /** Everything that was lost and did not come back, what is newest first; each told once, whoever protects it. */
 export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Loss[]> {
   const vessels = await allVessels(engine)
-  const told = await toldLosses(engine, vessels)
-  const standing = await standingOf(engine, [...new Set(told.flatMap(({ tables }) => tables.map(({ path }) => path)))])
-  const open = told.filter(({ meant }) => !meant)
+  const losses = await toldLosses(engine, vessels)
+  const standing = await standingOf(engine, [...new Set(losses.flatMap(({ tables }) => tables.map(({ path }) => path)))])
+  const open = losses.filter(({ meant }) => !meant)
   const groups = oneOfUntold([
     ...grouped(open, ({ source, member, xid, end, kind }) => `${source} ${member} ${xid ?? end} ${kind}`).values(),
   ])
@@ -43,7 +43,7 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   }
   const isOfNow = ({ foundAt }: ToldLoss, path: string) => !((standing.get(path)?.goneAfter ?? foundAt) > foundAt)
   const dropped = new Set(
-    told.filter(({ kind }) => kind === 'dropped').flatMap((one) => one.tables.flatMap(({ path }) => (isOfNow(one, path) ? [path] : []))),
+    losses.filter(({ kind }) => kind === 'dropped').flatMap((one) => one.tables.flatMap(({ path }) => (isOfNow(one, path) ? [path] : []))),
   )
   const gone = await goneThings(engine, vessels, (path) => dropped.has(path))
   const all = [...fromLogs, ...gone].sort((a, b) => b.at.getTime() - a.at.getTime())
@@ -197,18 +197,18 @@ async function discoveredAt(engine: EngineContext, name: string): Promise<Date |
 async function waysOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[], tables: ToldLoss['tables']): Promise<LossWay[]> {
   const [moments, points, undos]: LossWay[][] = [[], [], []]
   const paths = tables.map(({ path }) => path)
-  for (const told of group) {
-    const { vessel, member, before, end, at } = told
-    const own = told.tables.filter(({ path }) => paths.includes(path))
+  for (const loss of group) {
+    const { vessel, member, before, end, at } = loss
+    const own = loss.tables.filter(({ path }) => paths.includes(path))
     if (own.length === 0) continue
     const named = { slug: vessel.slug, name: vessel.name }
-    const what = pickOf(told, own)
-    if (!own.every(({ isUnknown }) => isUnknown) && (await leadsThere(engine, told))) {
-      const ref = refBefore(told)
+    const what = pickOf(loss, own)
+    if (!own.every(({ isUnknown }) => isUnknown) && (await leadsThere(engine, loss))) {
+      const ref = refBefore(loss)
       const without = own.flatMap(({ path, note }) => (note ? [`${namesOf(path).at(-1)}: ${note}`] : [])).join(' ') || null
       moments!.push({ kind: 'moment', vessel: named, ref, at, without, to: restoreFrom(vessel, ref, what) })
       const rows = rowsLost(own)
-      if (told.kind === 'removed' && rows !== null && rows <= UNDO_AT_MOST && !own.some(({ isEmptied }) => isEmptied))
+      if (loss.kind === 'removed' && rows !== null && rows <= UNDO_AT_MOST && !own.some(({ isEmptied }) => isEmptied))
         undos!.push({
           kind: 'undo',
           vessel: named,
@@ -218,22 +218,22 @@ async function waysOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[
           to: `/vessels/${vessel.slug}/undo?${new URLSearchParams({ member, position: before, end })}`,
         })
     }
-    points!.push(...(await pointWays(engine, told, own, what)))
+    points!.push(...(await pointWays(engine, loss, own, what)))
   }
   const [first] = group
-  for (const vessel of vessels.filter(({ id }) => !group.some((told) => told.vessel.id === id)))
+  for (const vessel of vessels.filter(({ id }) => !group.some((loss) => loss.vessel.id === id)))
     points!.push(...(await pointWays(engine, { ...first!, vessel }, tables, pickOf(first!, tables), true)))
   const byTime = (a: LossWay, b: LossWay) => b.at.getTime() - a.at.getTime()
   return [...undos!.slice(0, 1), ...moments!, ...points!.sort(byTime)]
 }
 
 /** Whether the log of a vessel leads to just before a loss. */
-async function leadsThere(engine: EngineContext, told: ToldLoss): Promise<boolean> {
-  const resolved = await resolveMoment(engine, readRef(refBefore(told))!).catch((error: unknown) => {
+async function leadsThere(engine: EngineContext, loss: ToldLoss): Promise<boolean> {
+  const resolved = await resolveMoment(engine, readRef(refBefore(loss))!).catch((error: unknown) => {
     if (error instanceof VesselError) return null
     throw error
   })
-  return resolved?.chains.some(({ member }) => member === told.member) ?? false
+  return resolved?.chains.some(({ member }) => member === loss.member) ?? false
 }
 
 function pickOf({ kind }: ToldLoss, tables: ToldLoss['tables']): { pick: string } | { gone: string } {

@@ -103,7 +103,10 @@ describe('sequences', () => {
     bench.sql(`select setval('tickets', 1, false)`)
     const { run, receipts } = await bench.restore(vessel, point, { picks: [bench.path('public', 'tickets')] })
     expect(run.state).toBe('done')
-    expect(receipts).toMatchObject([{ outcome: 'replaced', equal: true }, { outcome: 'compared', equal: true }])
+    expect(receipts).toMatchObject([
+      { outcome: 'replaced', equal: true },
+      { outcome: 'compared', equal: true },
+    ])
     expect(bench.sql(`select nextval('tickets')`)).toBe('501')
     bench.sql(`select setval('tickets', 900); alter sequence taken_id_seq restart; delete from taken where id > 3`)
     const whole = await bench.restore(vessel, point, { picks: [bench.path('public', 'tickets'), bench.path('public', 'taken')] })

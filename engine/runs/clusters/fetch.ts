@@ -82,7 +82,7 @@ async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manife
     const namespaces = []
     for (const namespace of manifest.namespaces!) {
       const volumes: VolumeManifest[] = []
-      const told: Missing[] = []
+      const unread: Missing[] = []
       for (const volume of namespace.volumes) {
         const [, place, , title] = namesOf(volume.path) as [string, string, string, string]
         if (volume.onlyAt === undefined) {
@@ -92,16 +92,16 @@ async function fetchAll(run: RunContext, writer: ContentWriter, manifest: Manife
         const step = await run.plan({ kind: 'volume', member: `${manifest.member} / ${place}`, title })
         const { read, missing } = await run.step(step, (count) => fetchOne(run, client, temporary, writer, volume, count))
         volumes.push(read)
-        told.push(...missing)
+        unread.push(...missing)
       }
       const missing = namespace.missing.filter(({ onlyAt }) => onlyAt === undefined)
-      namespaces.push({ ...namespace, volumes, missing: [...missing, ...told] })
+      namespaces.push({ ...namespace, volumes, missing: [...missing, ...unread] })
     }
     return { ...manifest, namespaces }
   } catch (error) {
     throw client.translate(error)
   } finally {
-    await temporary.close(closing, (left) => run.say('warning', `It could not be removed after reading: ${left}`))
+    await temporary.close(closing, (leftover) => run.say('warning', `It could not be removed after reading: ${leftover}`))
     client.close()
   }
 }

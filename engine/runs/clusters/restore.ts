@@ -82,7 +82,7 @@ export class NamespaceRestore {
       await this.after()
     } finally {
       await resting.wake()
-      await temporary.close(closing, (left) => this.run.say('warning', `It could not be removed after filling: ${left}`))
+      await temporary.close(closing, (leftover) => this.run.say('warning', `It could not be removed after filling: ${leftover}`))
     }
   }
 

@@ -50,7 +50,7 @@ export async function captureCluster(client: ClusterClient, job: CaptureJob): Pr
     const after = await look(client, job)
     for (const capture of captures) namespaces.push(await capture.finish(after))
   } finally {
-    await temporary.close(closing, (left) => job.progress.say('warning', `It could not be removed after reading: ${left}`))
+    await temporary.close(closing, (leftover) => job.progress.say('warning', `It could not be removed after reading: ${leftover}`))
   }
   return {
     format: 1,

@@ -150,14 +150,14 @@ export class ClusterClient {
   }
 
   private read<T>({ status, text }: { status: number; text: string }): T {
-    let told: unknown
+    let answer: unknown
     try {
-      told = text === '' ? null : JSON.parse(text)
+      answer = text === '' ? null : JSON.parse(text)
     } catch {
-      told = null
+      answer = null
     }
-    if (status >= 200 && status < 300 && told !== null) return told as T
-    const { message, reason } = (told ?? {}) as { message?: string; reason?: string }
+    if (status >= 200 && status < 300 && answer !== null) return answer as T
+    const { message, reason } = (answer ?? {}) as { message?: string; reason?: string }
     throw new ApiFailure(status, reason ?? '', message ?? `it answered ${status} with something that is not the Kubernetes API`)
   }
 

@@ -132,12 +132,12 @@ async function readFinding(client: ClusterClient, kinds: ApiResource[], user: st
   if (missing.length === 0)
     return ok('read', 'Right to read', `All ${countInWords(wanted.length)} kinds that applications are made of can be read.`)
   const names = [...new Set(missing.map(({ group, resource }) => (group ? `${resource}.${group}` : resource)))]
-  const told = names.length > 4 ? `${names.slice(0, 4).join(', ')} and ${countInWords(names.length - 4)} more` : names.join(', ')
+  const shown = names.length > 4 ? `${names.slice(0, 4).join(', ')} and ${countInWords(names.length - 4)} more` : names.join(', ')
   return {
     id: 'read',
     title: 'Right to read',
     outcome: 'advice',
-    detail: `Not readable, so in no backup: ${told}.`,
+    detail: `Not readable, so in no backup: ${shown}.`,
     mend: roleManifest('read', missing, user),
   }
 }

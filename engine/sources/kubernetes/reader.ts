@@ -103,9 +103,9 @@ async function rootOf({ client, target, path, folder = '', signal }: VolumeReadi
 async function readListed(reading: VolumeReading, root: string, listing: Listing | null, sorted: Sorted | null): Promise<ReadVolume> {
   const { path, writer, moved } = reading
   const taking = new TakenFiles(path, writer, moved, sorted?.others ?? [], listing?.now ?? 0)
-  const told = await streamTar(reading, root, taking, sorted && namesIn(sorted.others))
+  const unread = await streamTar(reading, root, taking, sorted && namesIn(sorted.others))
   for (const entry of sorted?.kept ?? []) taking.keepAsItWas(entry)
-  const content = await taking.content(told)
+  const content = await taking.content(unread)
   return { ...content, unread: sorted?.kept.count ?? 0, compared: sorted?.compared ?? 0 }
 }
 
@@ -136,10 +136,10 @@ async function streamTar(reading: VolumeReading, root: string, taking: TakenFile
   await ended.catch((error: unknown) => {
     throw notReadable(path, `the archive is not whole (${(error as Error).message}); ${errors.trim()}`)
   })
-  const { told, fatal } = complaintsOf(errors, path)
+  const { unread, fatal } = complaintsOf(errors, path)
   // 1 is said when files were changed while they were read, 2 when some could not be.
-  if (code > 2 || (code === 2 && told.length === 0)) throw notReadable(path, fatal || `tar ended with ${code}`)
-  return told
+  if (code > 2 || (code === 2 && unread.length === 0)) throw notReadable(path, fatal || `tar ended with ${code}`)
+  return unread
 }
 
 export const noFolder = (path: string, why: string) =>
@@ -160,15 +160,15 @@ const COMPLAINT =
   /^tar: (?:\.\/)?(.+): (file changed as we read it|File removed before we read it|Cannot open: .+|Cannot stat: .+|Read error.+|socket ignored)$/
 
 /** What tar says of single files, as missing things; the rest is why it failed. */
-function complaintsOf(errors: string, path: string): { told: Missing[]; fatal: string } {
-  const told: Missing[] = []
+function complaintsOf(errors: string, path: string): { unread: Missing[]; fatal: string } {
+  const unread: Missing[] = []
   const rest: string[] = []
   for (const line of errors.split('\n').filter(Boolean)) {
     const [, file, what] = COMPLAINT.exec(line) ?? []
     if (what === undefined) rest.push(line)
-    else told.push({ path: `${path}/${file}`, ...reasonOf(what) })
+    else unread.push({ path: `${path}/${file}`, ...reasonOf(what) })
   }
-  return { told, fatal: rest.filter((line) => !/Exiting with failure status/.test(line)).join('\n') }
+  return { unread, fatal: rest.filter((line) => !/Exiting with failure status/.test(line)).join('\n') }
 }
 
 function reasonOf(what: string): Pick<Missing, 'reason' | 'note'> {

@@ -11,13 +11,13 @@ export const isPodReady = ({ status }: Pick<KubeObject, 'status'>): boolean =>
 
 /** Whether everything that a workload asks for runs and is ready. */
 export function isReady({ kind, metadata, spec, status }: KubeObject): boolean {
-  const told = status ?? {}
+  const fields = status ?? {}
   if (kind === 'Pod') return isPodReady({ status })
-  if (kind === 'DaemonSet') return Number(told.numberReady ?? 0) === Number(told.desiredNumberScheduled ?? -1)
+  if (kind === 'DaemonSet') return Number(fields.numberReady ?? 0) === Number(fields.desiredNumberScheduled ?? -1)
   if (kind !== 'Deployment' && kind !== 'StatefulSet' && kind !== 'ReplicaSet') return true
   const wanted = Number(spec?.replicas ?? 1)
-  const seen = Number(told.observedGeneration ?? metadata.generation ?? 0) >= Number(metadata.generation ?? 0)
-  return seen && Number(told.readyReplicas ?? 0) === wanted && Number(told.replicas ?? 0) === wanted
+  const seen = Number(fields.observedGeneration ?? metadata.generation ?? 0) >= Number(metadata.generation ?? 0)
+  return seen && Number(fields.readyReplicas ?? 0) === wanted && Number(fields.replicas ?? 0) === wanted
 }
 
 /** Why something is not ready, in the words of its own conditions. */

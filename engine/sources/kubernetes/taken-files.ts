@@ -221,10 +221,10 @@ export class TakenFiles {
     await Promise.all(this.putting.splice(0))
   }
 
-  async content(told: Missing[]): Promise<VolumeContent> {
+  async content(unread: Missing[]): Promise<VolumeContent> {
     await this.settle()
     const { entries, files, bytes } = this
-    return { entries, files, bytes, fingerprint: fingerprintOf(entries), missing: [...this.missing, ...told] }
+    return { entries, files, bytes, fingerprint: fingerprintOf(entries), missing: [...this.missing, ...unread] }
   }
 }
 

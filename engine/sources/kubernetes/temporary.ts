@@ -103,20 +103,20 @@ export class Temporary {
 
   /** Removes all that was made, the newest first; what can't be removed is told, for the record. */
   async removeAll(): Promise<string[]> {
-    const left: string[] = []
+    const leftovers: string[] = []
     for (const { resource, namespace, name } of this.made.reverse()) {
       await this.remove(resource, namespace, name).catch((error: Error) =>
-        left.push(`${resource.kind} ${namespace}/${name}: ${error.message}`),
+        leftovers.push(`${resource.kind} ${namespace}/${name}: ${error.message}`),
       )
     }
     this.made.length = 0
-    return left
+    return leftovers
   }
 
   /** Removes all that was made, tells what could not be removed, and then whether nothing of it is left. */
-  async close(closing: (nothing: boolean) => Promise<void>, tell: (left: string) => Promise<void>): Promise<void> {
+  async close(closing: (nothing: boolean) => Promise<void>, tell: (leftover: string) => Promise<void>): Promise<void> {
     const still = await this.removeAll()
-    for (const left of still) await tell(left)
+    for (const leftover of still) await tell(leftover)
     await closing(still.length === 0)
   }
 }

@@ -27,9 +27,13 @@ export interface VolumeSnapshot {
 
 /**
  * Asks for a snapshot of a volume and waits until it is cut; it may take longer until it can be read.
- * @param left milliseconds that something is still held for it; null when nothing is
+ * @param remainingMs milliseconds that something is still held for it; null when nothing is
  */
-export async function takeSnapshot(temporary: Temporary, { claim, path }: WantedVolume, left: number | null): Promise<VolumeSnapshot> {
+export async function takeSnapshot(
+  temporary: Temporary,
+  { claim, path }: WantedVolume,
+  remainingMs: number | null,
+): Promise<VolumeSnapshot> {
   const { namespace, name } = claim.metadata
   const kind = temporary.resource('VolumeSnapshot', SNAPSHOT_GROUP)
   const snapshot = await temporary.make(kind, namespace!, { spec: { source: { persistentVolumeClaimName: name } } })
@@ -37,7 +41,7 @@ export async function takeSnapshot(temporary: Temporary, { claim, path }: Wanted
     kind,
     namespace!,
     snapshot,
-    Math.min(SNAPSHOT_WITHIN_MS, left ?? SNAPSHOT_WITHIN_MS),
+    Math.min(SNAPSHOT_WITHIN_MS, remainingMs ?? SNAPSHOT_WITHIN_MS),
     `The snapshot of ${path} did not become ready`,
     ({ status }) => readyOf(path, status)?.at ?? null,
   )
@@ -46,10 +50,10 @@ export async function takeSnapshot(temporary: Temporary, { claim, path }: Wanted
 
 /** Since when a snapshot is what it is, and whether it can be read; null as long as neither is so. */
 function readyOf(path: string, status: KubeObject['status']): { at: string; ready: boolean } | null {
-  const told = (status ?? {}) as { readyToUse?: boolean; creationTime?: string; error?: { message?: string } }
-  if (told.error?.message) throw refused(`The snapshot of ${path} failed: ${told.error.message}.`)
-  const at = told.creationTime ?? (told.readyToUse ? new Date().toISOString() : null)
-  return at === null ? null : { at, ready: told.readyToUse === true }
+  const state = (status ?? {}) as { readyToUse?: boolean; creationTime?: string; error?: { message?: string } }
+  if (state.error?.message) throw refused(`The snapshot of ${path} failed: ${state.error.message}.`)
+  const at = state.creationTime ?? (state.readyToUse ? new Date().toISOString() : null)
+  return at === null ? null : { at, ready: state.readyToUse === true }
 }
 
 const refused = (what: string, next = 'Look at the storage driver of its class, then run it again.') =>

@@ -18,14 +18,14 @@ export async function watch(client: ClusterClient, changed: () => void, signal: 
   const all = AbortSignal.any([signal, stop.signal])
   setMaxListeners(0, all)
   // A kind that is new to the cluster ends all of them, so that it is watched too.
-  const told = (kind: string) => {
+  const tell = (kind: string) => {
     changed()
     if (kind === 'CustomResourceDefinition') setTimeout(() => stop.abort(), 1000).unref()
   }
   const from = await Promise.all(kinds.map((resource) => versionOf(client, resource, all)))
   // What happened before is not told.
   changed()
-  await Promise.race(kinds.map((resource, i) => watchOne(client, resource, from[i]!, () => told(resource.kind), all)))
+  await Promise.race(kinds.map((resource, i) => watchOne(client, resource, from[i]!, () => tell(resource.kind), all)))
   stop.abort()
 }
 

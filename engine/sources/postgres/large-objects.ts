@@ -48,7 +48,7 @@ export async function captureLargeObjects(
 export interface LargeObjectsOutcome {
   before: string
   now: string
-  left: UnrestoredPart[]
+  unrestored: UnrestoredPart[]
 }
 
 /**
@@ -66,12 +66,12 @@ export async function restoreLargeObjects(
   await copyIn(client, { schema: 'pg_temp', name: 'uv_large' }, ['loid', 'pageno', 'data'], chunks, options.loaded)
   if (options.skip.size > 0) await client.query('delete from pg_temp.uv_large where loid::int = any ($1::int[])', [[...options.skip]])
   const earlier = await tallyOf(client, 'copy (select loid, pageno, data from pg_temp.uv_large) to stdout')
-  const left: UnrestoredPart[] = []
-  for (const object of back) await makeObject(client, object, options.roles, left)
+  const unrestored: UnrestoredPart[] = []
+  for (const object of back) await makeObject(client, object, options.roles, unrestored)
   // The number of a page times its size is where it lies; holes between pages stay holes.
   await client.query('select lo_put(loid, pageno::bigint * 2048, data) from pg_temp.uv_large order by loid, pageno')
   const now = await tallyOf(client, statement(back.map(({ oid }) => oid)))
-  return { before: earlier.fingerprint, now: now.fingerprint, left }
+  return { before: earlier.fingerprint, now: now.fingerprint, unrestored }
 }
 
 const tallyOf = (client: pg.Client, copy: string): Promise<RowsTally> => copyOut(client, copy, {}, async () => undefined)
@@ -80,7 +80,7 @@ async function makeObject(
   client: pg.Client,
   object: LargeObject,
   roleOf: (role: string) => string | null,
-  left: UnrestoredPart[],
+  unrestored: UnrestoredPart[],
 ): Promise<void> {
   const { oid, owner, comment, grants } = object
   await client.query(`select lo_unlink(oid) from pg_catalog.pg_largeobject_metadata where oid = ${oid}`)
@@ -99,6 +99,6 @@ async function makeObject(
   ]
   for (const sql of statements) {
     const failure = await attempt(client, sql)
-    if (failure) left.push({ what: `large object ${oid}`, why: failure.message })
+    if (failure) unrestored.push({ what: `large object ${oid}`, why: failure.message })
   }
 }

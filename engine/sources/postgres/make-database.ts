@@ -65,17 +65,17 @@ export async function joinRoles(
   name: string,
   there: Set<string>,
 ): Promise<UnrestoredPart[]> {
-  const left: UnrestoredPart[] = []
+  const unrestored: UnrestoredPart[] = []
   const { memberOf, adminOf = [] } = roleDefinition(manifest, name)
   for (const group of memberOf) {
     const what = `membership of ${name} in ${group}`
-    if (!there.has(group)) left.push({ what, why: `There is no role ${group} at the target.` })
+    if (!there.has(group)) unrestored.push({ what, why: `There is no role ${group} at the target.` })
     else
       await client
         .query(`grant ${quoteIdentifier(group)} to ${quoteIdentifier(name)}${adminOf.includes(group) ? ' with admin option' : ''}`)
-        .catch((error: Error) => left.push({ what, why: error.message }))
+        .catch((error: Error) => unrestored.push({ what, why: error.message }))
   }
-  return left
+  return unrestored
 }
 
 /**
@@ -91,11 +91,11 @@ export async function writeProperties(
   now: DatabaseProperties | null,
 ): Promise<UnrestoredPart[]> {
   const database = quoteIdentifier(name)
-  const left: UnrestoredPart[] = []
+  const unrestored: UnrestoredPart[] = []
   const roleOf = (role: string) => roles[role] ?? role
   const run = async (sql: string, what: string) => {
     const failure = await attempt(client, sql)
-    if (failure) left.push({ what, why: failure.message })
+    if (failure) unrestored.push({ what, why: failure.message })
   }
   await client.query('begin')
   await run(`comment on database ${database} is ${before.comment === null ? 'null' : quoteLiteral(before.comment)}`, 'comment')
@@ -125,7 +125,7 @@ export async function writeProperties(
     )
   }
   await client.query('commit')
-  return left
+  return unrestored
 }
 
 // Settings whose value is a list of names; they are kept with their quotes already.

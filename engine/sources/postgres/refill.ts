@@ -121,14 +121,14 @@ const LOOSE_DOMAINS = `
   from pg_catalog.pg_constraint k where k.contypid in (select type from used) and not k.convalidated order by k.oid`
 
 /** Puts back all but the foreign keys. */
-export async function putBack(client: pg.Client, taken: TakenOff): Promise<void> {
-  for (const { table, name, enabled } of taken.triggers) {
+export async function putBack(client: pg.Client, takenOff: TakenOff): Promise<void> {
+  for (const { table, name, enabled } of takenOff.triggers) {
     await client.query(`alter table only ${table} ${ENABLE[enabled]} trigger ${quoteIdentifier(name)}`)
   }
-  for (const { table, name, enabled } of taken.rules)
+  for (const { table, name, enabled } of takenOff.rules)
     await client.query(`alter table ${table} ${ENABLE[enabled]} rule ${quoteIdentifier(name)}`)
-  for (const table of taken.forced) await client.query(`alter table only ${table} force row level security`)
-  for (const { table, name, definition } of taken.checks)
+  for (const table of takenOff.forced) await client.query(`alter table only ${table} force row level security`)
+  for (const { table, name, definition } of takenOff.checks)
     await client.query(`alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`)
 }
 
@@ -156,20 +156,20 @@ export async function addForeignKey(client: pg.Client, statement: string, what: 
 
 export async function putBackForeignKeys(
   client: pg.Client,
-  taken: TakenOff,
+  takenOff: TakenOff,
   exists: (table: string) => boolean,
 ): Promise<UnrestoredPart[]> {
-  const left: UnrestoredPart[] = []
-  for (const { table, name, definition, comment, switched } of taken.foreignKeys) {
+  const unrestored: UnrestoredPart[] = []
+  for (const { table, name, definition, comment, switched } of takenOff.foreignKeys) {
     if (!exists(table)) continue
     const statement = `alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`
     const part = await addForeignKey(client, statement, `foreign key ${name} of ${table}`)
-    if (part) left.push(part)
+    if (part) unrestored.push(part)
     for (const one of switched) await switchKeeper(client, { table, name }, one)
     if (comment !== null && part?.why !== undefined && !part.what.endsWith('validated')) continue
     if (comment !== null) await client.query(`comment on constraint ${quoteIdentifier(name)} on ${table} is ${quoteLiteral(comment)}`)
   }
-  return left
+  return unrestored
 }
 
 /** Only a superuser can have switched a trigger that keeps a foreign key, and only one can do so again; else it keeps it. */

@@ -29,7 +29,7 @@ export class EntryWriter {
   constructor(
     private readonly client: pg.Client,
     private readonly writing: Writing,
-    readonly left: UnrestoredPart[],
+    readonly unrestored: UnrestoredPart[],
   ) {}
 
   /** The statement of an entry, with the names and roles of the target. */
@@ -59,7 +59,7 @@ export class EntryWriter {
 
   private async attempt(statement: string, what: string, ignored: string[] = []): Promise<void> {
     const failure = await attempt(this.client, statement)
-    if (failure && !ignored.includes(failure.code)) this.left.push({ what, why: failure.message })
+    if (failure && !ignored.includes(failure.code)) this.unrestored.push({ what, why: failure.message })
   }
 
   private async setOwner(entry: StructureEntry): Promise<void> {
@@ -71,7 +71,7 @@ export class EntryWriter {
   private async placeInto({ tablespace, accessMethod, name }: StructureEntry): Promise<void> {
     if (accessMethod !== undefined) await this.client.query(`set local default_table_access_method = ${quoteIdentifier(accessMethod)}`)
     if (tablespace !== undefined && !this.writing.target.tablespaces.has(tablespace)) {
-      this.left.push({
+      this.unrestored.push({
         what: `tablespace of ${name}`,
         why: `There is no tablespace ${tablespace} at the target; it lies in the default one.`,
       })

@@ -170,10 +170,10 @@ export class LineBuffer {
   }
 
   take(): Uint8Array<ArrayBuffer> {
-    const taken = new Uint8Array(this.length)
-    taken.set(this.bytes.subarray(0, this.length))
+    const bytes = new Uint8Array(this.length)
+    bytes.set(this.bytes.subarray(0, this.length))
     this.length = 0
     if (this.bytes.length > this.room * 4) this.bytes = Buffer.from(new ArrayBuffer(this.room))
-    return taken
+    return bytes
   }
 }
