@@ -264,7 +264,11 @@ describe('things without rows', () => {
     const picks = [bench.path('sales', 'leg_with_ship'), bench.path('sales', 'next_code()')]
     const { run, receipts } = await bench.restore(vessel, point, { picks })
     expect(run.error).toBeNull()
-    expect(receipts.map(({ outcome }) => outcome)).toEqual(['replaced', 'replaced'])
+    expect(receipts.map(({ outcome, equal }) => [outcome, equal])).toEqual([
+      ['replaced', true],
+      ['replaced', true],
+      ['compared', true],
+    ])
     expect(definition()).toBe(before)
     expect(bench.sql('select sales.next_code()')).toMatch(/^QM/)
     expect(bench.sql('select count(*) from sales.over_it')).toBe(bench.sql('select count(*) from sales.leg'))
