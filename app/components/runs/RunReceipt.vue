@@ -163,7 +163,7 @@ function save() {
             <span v-if="line.equal && !line.reason && line.outcome !== 'left'" class="border-b-2 border-[var(--gold-line)]"
               >Definition equal</span
             >
-            <template v-else>{{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows.') }}</template>
+            <template v-else>{{ line.reason ?? (rehearsal ? 'Would be made.' : 'Made; it has no rows, and was not compared.') }}</template>
             <div v-for="part in line.leftParts" :key="part.what" class="warning">{{ part.what }}: {{ part.why }}</div>
           </td>
         </tr>
