@@ -279,7 +279,7 @@ class Planner {
 function inOrder(planned: PlannedObject[]): PlannedObject[] {
   const by = ({ operation: { phase, kind, target } }: PlannedObject) => `${String(PHASES.indexOf(phase)).padStart(2)} ${kind} ${target}`
   return planned
-    .map((one) => ({ one, by: by(one) }))
+    .map((object) => ({ one: object, by: by(object) }))
     .sort((a, b) => (a.by < b.by ? -1 : 1))
     .map(({ one }) => one)
 }

@@ -93,8 +93,8 @@ class NeedSearch {
   walk(): void {
     for (let root = this.queue.shift(); root !== undefined; root = this.queue.shift()) {
       if (!this.isMade(root) && !this.isMended(root)) continue
-      const own = this.byId.get(root)
-      const name = own?.name.split(' ')[0] ?? ''
+      const entry = this.byId.get(root)
+      const name = entry?.name.split(' ')[0] ?? ''
       for (const part of this.partsOf.get(root) ?? []) {
         for (const id of part.needs) this.need(this.roots.get(id) ?? id, root, name, part.type === 'FK CONSTRAINT')
         if (part.type === 'FK CONSTRAINT' && part.refers !== null) this.needReferred(part, root, name)

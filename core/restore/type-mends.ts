@@ -108,7 +108,7 @@ const attributesOf = (text: string): Attribute[] =>
 function compositeMends(name: string, before: Attribute[], now: Attribute[]): Mend[] | null {
   const alter = (what: string) => `ALTER TYPE ${name} ${what} CASCADE`
   if (before.length === now.length && before.every(({ rest }, i) => rest === now[i]!.rest)) {
-    const renamed = before.flatMap((one, i) => (one.name === now[i]!.name ? [] : [[now[i]!.name, one.name] as const]))
+    const renamed = before.flatMap((attribute, i) => (attribute.name === now[i]!.name ? [] : [[now[i]!.name, attribute.name] as const]))
     const names = new Set([...before, ...now].map((one) => one.name))
     if (names.size === before.length + renamed.length)
       return renamed.map(([from, to]) => mend(`attribute ${from} is called ${to} again`, [alter(`RENAME ATTRIBUTE ${from} TO ${to}`)]))

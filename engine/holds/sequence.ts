@@ -238,11 +238,11 @@ export class HoldSequence {
   }
 
   /** Nothing that has to be written down comes before the release, and nothing that can't be stops the others. */
-  private async releaseOne(one: HeldStep): Promise<void> {
+  private async releaseOne(step: HeldStep): Promise<void> {
     const warned = (error: Error) => console.error(`run ${this.run.id}: ${error.message}`)
-    const marked = patiently(() => this.run.mark(one.releaseOrdinal, 'running')).catch(warned)
-    const done = await release(this.run.engine, one.hold!, 'run', this.rememberedOf(one))
-    this.written.push(marked.then(() => patiently(() => this.sayReleased(one, done))).catch(warned))
+    const marked = patiently(() => this.run.mark(step.releaseOrdinal, 'running')).catch(warned)
+    const done = await release(this.run.engine, step.hold!, 'run', this.rememberedOf(step))
+    this.written.push(marked.then(() => patiently(() => this.sayReleased(step, done))).catch(warned))
   }
 
   private rememberedOf({ hold, session, holders: [of, release] }: HeldStep): Remembered {

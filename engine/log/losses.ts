@@ -227,7 +227,7 @@ async function saveCounted(
   const missing = point.members.flatMap(({ manifest }) => manifest.databases.flatMap((database) => database.missing))
   const now = tables.map((table): LostThing => {
     const { path } = table
-    const about = missing.find((one) => one.path === path)
+    const about = missing.find((lack) => lack.path === path)
     const isHeld = rows.has(path)
     const known = about
       ? { ...table, note: about.reason, isUnknown: !about.note }

@@ -138,7 +138,7 @@ async function betweenLooks(
     const seen = seenIn(shown, later, columns)
     if (seen) shown = merge(from, shown, later, [seen], [])
   }
-  const doubts = new Map(readings.flatMap((later) => differing(from, shown, later)).map((one) => [one.path, one]))
+  const doubts = new Map(readings.flatMap((later) => differing(from, shown, later)).map((lack) => [lack.path, lack]))
   return { structure: { ...shown, missing: [...missing, ...doubts.values()] }, settled: isKnown }
 }
 

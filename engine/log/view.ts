@@ -108,7 +108,7 @@ export class MemberView {
         .slice(0, 5)
         .map(({ state }) => `${state.schema}.${state.name}`)
         .join(', ')
-    const [ahead, back] = [found.filter((one) => one.ahead), found.filter((one) => one.setBack)]
+    const [ahead, back] = [found.filter((sequence) => sequence.ahead), found.filter((sequence) => sequence.setBack)]
     if (ahead.length > 0)
       missing.push({
         path,
@@ -365,7 +365,7 @@ function originOf(table: TableManifest, from: Ingredients, followed: FollowedTab
   }
 }
 
-const eachOnce = (missing: Missing[]): Missing[] => [...new Map(missing.map((one) => [`${one.path} ${one.reason}`, one])).values()]
+const eachOnce = (missing: Missing[]): Missing[] => [...new Map(missing.map((lack) => [`${lack.path} ${lack.reason}`, lack])).values()]
 
 const unknown = (why: string) => `Its rows at this moment are not known. ${why}`
 

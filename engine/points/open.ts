@@ -111,7 +111,7 @@ export function tableIn(point: OpenPoint, path: string): { table: TableManifest;
 export function notIn(point: OpenPoint, path: string): VesselError {
   const missing = point.members
     .flatMap(({ manifest }) => [...manifest.databases, ...(manifest.namespaces ?? [])].flatMap((place) => place.missing))
-    .find((one) => one.path === path && !one.note)
+    .find((lack) => lack.path === path && !lack.note)
   return new VesselError('not_in_point', {
     what: missing ? `${path} can’t be read at this moment. ${missing.reason}` : `${path} is not in this point.`,
     touched: 'Nothing was changed.',

@@ -349,5 +349,5 @@ const lostOf = ({ lost }: MemberView): number[] => lost.map(({ oid }) => oid)
 /** What is told of the rows of a state, without that of its structure and of tables that were read whole. */
 function toldOfRows({ manifest, structure }: MemberView, read: TableManifest[]): Missing[] {
   const isRead = new Set(read.map(({ path }) => path))
-  return manifest.databases[0]!.missing.filter((one) => !structure.missing.includes(one) && !isRead.has(one.path))
+  return manifest.databases[0]!.missing.filter((lack) => !structure.missing.includes(lack) && !isRead.has(lack.path))
 }

@@ -96,7 +96,7 @@ class SpreadRows {
 
   compare(): void {
     const sum = (all: Counted[]): RowsTally => ({
-      rows: all.reduce((rows, one) => rows + one.rows, 0),
+      rows: all.reduce((rows, count) => rows + count.rows, 0),
       bytes: 0,
       fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
     })

@@ -118,6 +118,6 @@ export function saySequences({ planned, receipts }: Ending): void {
   const some = plan.operations.some(
     (operation) => operation.verb !== 'leave' && (operation.kind === 'sequence' || owned.has(operation.path)),
   )
-  for (const { reason } of some ? manifest.missing.filter((one) => one.path === path) : [])
+  for (const { reason } of some ? manifest.missing.filter((lack) => lack.path === path) : [])
     receipts.noted(path, `${planned.access.name} / ${planned.database}`, reason)
 }

@@ -137,9 +137,9 @@ async function fetchOne(
 async function replace(run: RunContext, store: Store, writer: ContentWriter, point: string, fetched: Fetched[]): Promise<void> {
   const { db } = run.engine
   const row = await db.selectFrom('point').select('missing').where('id', '=', point).executeTakeFirstOrThrow()
-  const own = fetched.flatMap(({ manifest }) => manifest.namespaces!.flatMap(({ missing }) => missing))
-  const before = row.missing.filter(({ path, onlyAt }) => onlyAt === undefined && !own.some((one) => one.path === path))
-  const missing = [...before, ...own]
+  const lacks = fetched.flatMap(({ manifest }) => manifest.namespaces!.flatMap(({ missing }) => missing))
+  const before = row.missing.filter(({ path, onlyAt }) => onlyAt === undefined && !lacks.some((lack) => lack.path === path))
+  const missing = [...before, ...lacks]
   const complete = missing.every(({ note }) => note)
   const record = await store.readPoint(point)
   const members = record.members.map((member) => {

@@ -23,16 +23,16 @@ export async function rehearseNamespace(run: RunContext, point: OpenPoint, plann
     const apply = new Applier(client, run.signal)
     await run.step(asking, async (count) => {
       await apply.learn()
-      await inParallel(objects, AT_ONCE, async (one) => {
-        const { path, target, verb, namespace } = one.operation
-        if (verb === 'leave') return receipts.leave(one.operation)
+      await inParallel(objects, AT_ONCE, async (object) => {
+        const { path, target, verb, namespace } = object.operation
+        if (verb === 'leave') return receipts.leave(object.operation)
         // Where its namespace or its kind is yet to be made, the cluster can't be asked.
         const canAsk =
           !(plan.makes && namespace !== null) &&
-          planned.target.served.some(({ kind, group }) => kind === one.operation.kind && group === one.operation.group)
+          planned.target.served.some(({ kind, group }) => kind === object.operation.kind && group === object.operation.group)
         try {
-          if (canAsk) await apply.wouldTake(one)
-          receipts.line(path, target, verb, outcomeOf(one.operation), {})
+          if (canAsk) await apply.wouldTake(object)
+          receipts.line(path, target, verb, outcomeOf(object.operation), {})
         } catch (error) {
           run.signal.throwIfAborted()
           receipts.broken(path, target, verb, client.translate(error))

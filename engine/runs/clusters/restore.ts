@@ -119,25 +119,25 @@ export class NamespaceRestore {
   }
 
   private async applyPhase(phase: Phase): Promise<void> {
-    const own = this.planned.objects.filter(({ operation }) => operation.phase === phase)
-    for (const { operation } of own.filter(({ operation: { verb } }) => verb === 'leave')) this.receipts.leave(operation)
-    const active = own.filter(({ operation }) => operation.verb !== 'leave')
+    const objects = this.planned.objects.filter(({ operation }) => operation.phase === phase)
+    for (const { operation } of objects.filter(({ operation: { verb } }) => verb === 'leave')) this.receipts.leave(operation)
+    const active = objects.filter(({ operation }) => operation.verb !== 'leave')
     if (active.length === 0) return
     await this.step(phase, PHASE_TITLES[phase], async (count) => {
-      await inParallel(active, AT_ONCE, async (one) => {
-        await this.applyOne(one)
+      await inParallel(active, AT_ONCE, async (object) => {
+        await this.applyOne(object)
         count('objects', 1)
       })
       if (phase === 'definitions') await this.untilDefined(active)
     })
   }
 
-  private async applyOne(one: PlannedObject): Promise<void> {
+  private async applyOne(object: PlannedObject): Promise<void> {
     try {
-      await this.apply.apply(one)
+      await this.apply.apply(object)
     } catch (error) {
       this.run.signal.throwIfAborted()
-      this.fail(one, error)
+      this.fail(object, error)
     }
   }
 
@@ -291,7 +291,7 @@ export class NamespaceRestore {
 function leftFields(earlier: ClusterObject, now: ClusterObject | null): { what: string; why: string }[] {
   if (now === null) return [{ what: 'all of it', why: 'It is not there.' }]
   return differences(earlier, now)
-    .filter((one) => one.before !== null)
+    .filter((difference) => difference.before !== null)
     .slice(0, LEFT_SHOWN)
     .map((one) => ({ what: one.field, why: `It was ${one.before} and is ${one.now ?? 'not there'}.` }))
 }

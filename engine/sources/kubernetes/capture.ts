@@ -98,7 +98,8 @@ class CaptureOfNamespace {
     if (this.place !== CLUSTER_WIDE) await removeLeftOver(this.client, this.job.isOver, this.place)
     if (wanted.some(({ snapshots }) => snapshots)) this.shotsStep = await progress.plan({ kind: 'snapshot', member, title: 'Snapshots' })
     this.objectsStep = await progress.plan({ kind: 'structure', member, title: 'Objects' })
-    for (const one of wanted) this.steps.set(one, await progress.plan({ kind: 'volume', member, title: namesOf(one.path).at(-1)! }))
+    for (const volume of wanted)
+      this.steps.set(volume, await progress.plan({ kind: 'volume', member, title: namesOf(volume.path).at(-1)! }))
     await Promise.all(wanted.filter(({ snapshots }) => !snapshots).map((one) => this.openReader(one)))
   }
 
@@ -108,7 +109,7 @@ class CaptureOfNamespace {
     const from = Date.now()
     this.at = new Date(from).toISOString()
     if (this.shotsStep >= 0) await progress.step(this.shotsStep, () => this.takeSnapshots())
-    await this.readAll(this.wanted.filter((one) => !this.snapshots.has(one)))
+    await this.readAll(this.wanted.filter((volume) => !this.snapshots.has(volume)))
     moment.captured(this.root, from, Date.now())
   }
 
@@ -159,9 +160,9 @@ class CaptureOfNamespace {
     await Promise.all(
       this.wanted
         .filter(({ snapshots }) => snapshots)
-        .map(async (one) => {
+        .map(async (volume) => {
           try {
-            this.snapshots.set(one, await takeSnapshot(this.temporary, one, this.job.moment.remainingMs()))
+            this.snapshots.set(volume, await takeSnapshot(this.temporary, volume, this.job.moment.remainingMs()))
           } catch (error) {
             this.job.progress.signal.throwIfAborted()
             await this.job.progress.say('warning', `${errorRecord(this.client.translate(error)).what} It is read in place instead.`)
@@ -171,12 +172,12 @@ class CaptureOfNamespace {
   }
 
   /** A pod that has the volume itself; where it can't start, the volume is told to be missing when it is to be read. */
-  private async openReader(one: WantedVolume): Promise<void> {
-    const opened = await readerPod(this.client, this.temporary, one, one.claim.metadata.name).catch((error: unknown) => {
+  private async openReader(volume: WantedVolume): Promise<void> {
+    const opened = await readerPod(this.client, this.temporary, volume, volume.claim.metadata.name).catch((error: unknown) => {
       this.job.progress.signal.throwIfAborted()
-      this.lose(one, error)
+      this.lose(volume, error)
     })
-    if (opened) this.readers.set(one, opened)
+    if (opened) this.readers.set(volume, opened)
   }
 
   private lose({ path }: WantedVolume, error: unknown): void {

@@ -127,10 +127,10 @@ async function replicasOf(client: ClusterClient, namespace: string, act: ScaleAc
   const { items } = await client.ask<{ items: KubeObject[] }>(resourcePath(PODS, namespace), { signal })
   // A workload does not count pods that are ending, and those may still write.
   const selector = selectorOf((spec?.selector ?? {}) as SelectorFields)
-  const own = items.filter(({ metadata }) => fitsLabels(selector, metadata.labels ?? {}))
+  const objects = items.filter(({ metadata }) => fitsLabels(selector, metadata.labels ?? {}))
   return {
     wanted: Number(spec?.replicas ?? 1),
-    running: own.filter(({ status: one }) => !['Succeeded', 'Failed'].includes(String(one?.phase))).length,
+    running: objects.filter(({ status: one }) => !['Succeeded', 'Failed'].includes(String(one?.phase))).length,
     ready: Number(status?.readyReplicas ?? 0),
   }
 }

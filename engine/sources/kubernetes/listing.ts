@@ -45,11 +45,11 @@ export async function listVolume(client: ClusterClient, target: ExecTarget, root
   return null
 }
 
-function take(listing: Listing, one: ListedFile): void {
-  listing.all.add(one)
-  if (one.type !== 'f') return
+function take(listing: Listing, file: ListedFile): void {
+  listing.all.add(file)
+  if (file.type !== 'f') return
   listing.files++
-  listing.bytes += one.size
+  listing.bytes += file.size
 }
 
 function listedOf(record: Buffer): ListedFile {
