@@ -1,10 +1,10 @@
 import { randomBytes } from 'node:crypto'
-import { mkdtempSync, readFileSync, statSync, writeFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { readFileSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
 import { seal, Secrets, unseal } from './seal'
+import { ownFolder } from '../../tests/support/folder'
 
 const key = randomBytes(32)
 
@@ -37,7 +37,7 @@ describe('a seal', () => {
 
 describe('the master key', () => {
   it('is made for its user alone when it is missing, and found again', async () => {
-    const file = join(mkdtempSync(join(tmpdir(), 'vessel-key-')), 'below', 'master.key')
+    const file = join(ownFolder('key'), 'below', 'master.key')
     const sealed = (await Secrets.open({ file })).seal('a password', 'source 1')
     expect(statSync(file).mode & 0o777).toBe(0o600)
     expect(readFileSync(file, 'utf8')).toMatch(/^[0-9a-f]{64}\n$/)
@@ -45,7 +45,7 @@ describe('the master key', () => {
   })
 
   it('from the environment goes before the file, and a wrong one is told', async () => {
-    const file = join(mkdtempSync(join(tmpdir(), 'vessel-key-')), 'master.key')
+    const file = join(ownFolder('key'), 'master.key')
     const sealed = (await Secrets.open({ file, hex: 'ab'.repeat(32) })).seal('x', 'c')
     expect(() => statSync(file)).toThrow()
     const other = await Secrets.open({ file, hex: 'cd'.repeat(32) })
@@ -53,7 +53,7 @@ describe('the master key', () => {
   })
 
   it('that is none is refused, and the file stays as it is', async () => {
-    const file = join(mkdtempSync(join(tmpdir(), 'vessel-key-')), 'master.key')
+    const file = join(ownFolder('key'), 'master.key')
     writeFileSync(file, 'not a key')
     await expect(Secrets.open({ file })).rejects.toMatchObject({ code: 'master_key_malformed' })
     expect(readFileSync(file, 'utf8')).toBe('not a key')

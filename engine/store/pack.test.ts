@@ -1,6 +1,5 @@
 import { randomBytes, randomUUID } from 'node:crypto'
-import { existsSync, writeFileSync, mkdtempSync, readdirSync, readFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { existsSync, writeFileSync, readdirSync, readFileSync } from 'node:fs'
 import { join } from 'node:path'
 import fc from 'fast-check'
 import { describe, expect, it } from 'vitest'
@@ -8,9 +7,10 @@ import { CODEC } from '../pool/tasks'
 import { parseEntry } from './entry'
 import { FolderBackend } from './folder'
 import { PACK_HEADER_BYTES, PackWriter, packPath } from './pack'
+import { ownFolder } from '../../tests/support/folder'
 
 const backend = async () => {
-  const folder = new FolderBackend(join(mkdtempSync(join(tmpdir(), 'vessel-pack-')), 'store'))
+  const folder = new FolderBackend(join(ownFolder('pack'), 'store'))
   await folder.prepare()
   return folder
 }

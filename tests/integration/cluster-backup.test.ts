@@ -1,7 +1,6 @@
 import { execFileSync } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
-import { mkdirSync, mkdtempSync, readFileSync, symlinkSync, writeFileSync, readdirSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { mkdirSync, readFileSync, symlinkSync, writeFileSync, readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { buffer } from 'node:stream/consumers'
 import { parseAllDocuments } from 'yaml'
@@ -22,6 +21,7 @@ import { readKubeconfig } from '../../engine/sources/kubernetes/access'
 import type { KubeObject } from '../../engine/sources/kubernetes/client'
 import { claim, holder, manifestService, namespace, snapshots, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
+import { ownFolder } from '../support/folder'
 
 // Namespaces backed up: their objects without what the cluster writes, their volumes file by file.
 
@@ -150,7 +150,7 @@ describe('a namespace', () => {
     // What is told on the way: folders and links are no files, and a file of two names is expected twice.
     expect(run.counters).toMatchObject({ objects: objects.length, files: 4, 'files expected': 5, bytes: volumes[0]!.bytes })
     const path = 'pier/kiosk/volume/receipts'
-    const folder = mkdtempSync(join(tmpdir(), 'out-'))
+    const folder = ownFolder('out')
     execFileSync('tar', ['-x', '-C', folder], { input: await buffer(await volumeTar(point, path)) })
     expect(execFileSync('diff', ['-r', '--no-dereference', cluster.volume('receipts', 'kiosk'), folder]).toString()).toBe('')
     expect((await folderOf(point, path, '')).map(({ name, type }) => `${type} ${name}`)).toEqual([

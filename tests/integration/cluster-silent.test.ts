@@ -1,7 +1,6 @@
 import { spawn } from 'node:child_process'
 import { once } from 'node:events'
-import { mkdirSync, mkdtempSync, readFileSync, rmdirSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { mkdirSync, readFileSync, rmdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { createInterface } from 'node:readline'
 import { PassThrough } from 'node:stream'
@@ -12,6 +11,7 @@ import { execute } from '../../engine/sources/kubernetes/exec'
 import { whileUsed } from '../../engine/sources/kubernetes/volumes'
 import { TestCluster } from '../support/cluster'
 import { network, type Network } from '../support/network'
+import { ownFolder } from '../support/folder'
 
 // Commands in pods of which nothing is heard, because they are long at it, or because the network swallows everything.
 
@@ -88,7 +88,7 @@ describe('a command in a pod', () => {
 
 describe('the shell of a pod that reads', () => {
   it('stays while commands run in it, and ends when it was forgotten', async () => {
-    const proc = mkdtempSync(join(tmpdir(), 'vessel-proc-'))
+    const proc = ownFolder('proc')
     for (const pid of [1, 7]) mkdirSync(join(proc, String(pid)))
     const shell = spawn('sh', ['-xc', whileUsed({ staySeconds: 0, lookSeconds: 0.01, looks: 3, proc })])
     const over = once(shell, 'exit')

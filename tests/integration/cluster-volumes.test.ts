@@ -1,8 +1,7 @@
 import type { FileEntry } from '../../core/content/manifest'
 import { execFileSync } from 'node:child_process'
 import { randomBytes, randomUUID } from 'node:crypto'
-import { chmodSync, linkSync, mkdirSync, mkdtempSync, readFileSync, renameSync, rmSync, statSync, utimesSync, writeFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { chmodSync, linkSync, mkdirSync, readFileSync, renameSync, rmSync, statSync, utimesSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { buffer } from 'node:stream/consumers'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
@@ -20,6 +19,7 @@ import { Temporary } from '../../engine/sources/kubernetes/temporary'
 import { readerPod } from '../../engine/sources/kubernetes/volumes'
 import { claim, holder, namespace, storage, TestCluster } from '../support/cluster'
 import { Workbench } from '../support/engine'
+import { ownFolder } from '../support/folder'
 
 // Volumes read again: only what changed travels, and what is kept is what is there all the same.
 
@@ -48,10 +48,9 @@ const filesOf = async (point: OpenPoint) => {
   return files
 }
 async function isAsOnDisk(point: OpenPoint): Promise<void> {
-  const out = mkdtempSync(join(tmpdir(), 'out-'))
+  const out = ownFolder('out')
   execFileSync('tar', ['-x', '-C', out], { input: await buffer(await volumeTar(point, VOLUME)) })
   expect(execFileSync('diff', ['-r', '--no-dereference', folder, out]).toString()).toBe('')
-  rmSync(out, { recursive: true })
 }
 /** The times that tell of changes must lie back long enough to be trusted. */
 const settle = () => new Promise((resolve) => setTimeout(resolve, 3100))

@@ -1,11 +1,11 @@
 import { execFileSync } from 'node:child_process'
-import { mkdtempSync, writeFileSync } from 'node:fs'
-import { tmpdir } from 'node:os'
+import { writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { PassThrough } from 'node:stream'
 import { BatchV1Api, Exec, KubeConfig, Watch } from '@kubernetes/client-node'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { manifestService, namespace, snapshots, storage, TestCluster, type Body } from '../support/cluster'
+import { ownFolder } from '../support/folder'
 
 // Whether the stand-in cluster is honest, asked by clients that nobody here wrote: Debian's kubectl and the official
 // JavaScript client.
@@ -264,7 +264,7 @@ describe('volumes', () => {
 
   /** Whether the application says that a copy, as tar, is whole. */
   function isWhole(tar: Buffer): boolean {
-    const folder = mkdtempSync(join(tmpdir(), 'copy-'))
+    const folder = ownFolder('copy')
     execFileSync('tar', ['-x', '-C', folder], { input: tar })
     try {
       execFileSync(process.execPath, ['dist/manifest-service.mjs', 'check', folder])

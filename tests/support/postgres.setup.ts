@@ -1,5 +1,5 @@
 import { tmpdir } from 'node:os'
-import { mkdtempSync, chmodSync } from 'node:fs'
+import { mkdtempSync, chmodSync, rmSync } from 'node:fs'
 import { join } from 'node:path'
 import type { TestProject } from 'vitest/node'
 import { freePort, PostgresServer } from '../../demo/postgres-server'
@@ -30,5 +30,8 @@ export default async function setup(project: TestProject) {
   project.provide('folder', folder)
   project.provide('port', options.port)
   project.provide('password', options.password)
-  return () => server.remove()
+  return () => {
+    server.remove()
+    rmSync(folder, { recursive: true, force: true })
+  }
 }
