@@ -2,8 +2,8 @@
 export function grouped<T, K>(values: Iterable<T>, by: (value: T) => K): Map<K, T[]> {
   const groups = new Map<K, T[]>()
   for (const value of values) {
-    const own = groups.get(by(value))
-    if (own) own.push(value)
+    const group = groups.get(by(value))
+    if (group) group.push(value)
     else groups.set(by(value), [value])
   }
   return groups

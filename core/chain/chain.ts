@@ -227,8 +227,8 @@ class Era {
       const mark = this.marksByTime[i]!
       const path = this.pathTo(mark)
       if (!path) continue
-      const own = { member: this.member, artifacts: path, at: mark.at, exact: mark.at.getTime() === time }
-      return !ended || own.exact || ended.at < own.at ? own : ended
+      const chain = { member: this.member, artifacts: path, at: mark.at, exact: mark.at.getTime() === time }
+      return !ended || chain.exact || ended.at < chain.at ? chain : ended
     }
     return ended
   }

@@ -13,8 +13,8 @@ export const laterPosition = (a: string, b: string): string => (positionOf(a)! >
 export function newestAtPosition<A extends { to: string; at: Date }>(artifacts: Iterable<A>, position: bigint): A | undefined {
   let newest: A | undefined
   for (const artifact of artifacts) {
-    const own = positionOf(artifact.to)
-    if (own !== undefined && own <= position && (!newest || artifact.at > newest.at)) newest = artifact
+    const reached = positionOf(artifact.to)
+    if (reached !== undefined && reached <= position && (!newest || artifact.at > newest.at)) newest = artifact
   }
   return newest
 }

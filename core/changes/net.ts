@@ -60,12 +60,12 @@ class KeyTable {
 
   find(key: Uint8Array, from: number, to: number): number {
     const mask = this.slots.length - 1
-    const own = this.bytes()
+    const keyBytes = this.bytes()
     for (let slot = hashOf(key, from, to) & mask; this.slots[slot] !== 0; slot = (slot + 1) & mask) {
       const entry = this.slots[slot]! - 1
       if (entry < 0) continue
       const [start, end] = this.keyOf(entry)
-      if (equal(key, from, to, own, start, end)) return entry
+      if (equal(key, from, to, keyBytes, start, end)) return entry
     }
     return -1
   }

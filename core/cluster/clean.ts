@@ -85,8 +85,8 @@ export function cleaned(object: ClusterObject): ClusterObject {
     metadata.finalizers = metadata.finalizers.filter((finalizer) => !FINALIZERS.includes(String(finalizer)))
     if ((metadata.finalizers as unknown[]).length === 0) delete metadata.finalizers
   }
-  const own = BY_KIND[copy.kind ?? '']
-  if (own && copy.spec) copy.spec = own(copy.spec, copy)
+  const cleanSpec = BY_KIND[copy.kind ?? '']
+  if (cleanSpec && copy.spec) copy.spec = cleanSpec(copy.spec, copy)
   if (copy.spec && Object.keys(copy.spec).length === 0) delete copy.spec
   return copy
 }

@@ -57,10 +57,10 @@ function place(object: ClusterObject, before: ClusterObject, namespace: string |
 }
 
 function rename(object: ClusterObject, renames: Renames, notes: string[]): void {
-  const own = renames.get(renameKey({ kind: object.kind ?? '', name: object.metadata.name }))
-  if (own && own !== object.metadata.name) {
-    notes.push(`${object.metadata.name} becomes ${own}`)
-    object.metadata.name = own
+  const renamed = renames.get(renameKey({ kind: object.kind ?? '', name: object.metadata.name }))
+  if (renamed && renamed !== object.metadata.name) {
+    notes.push(`${object.metadata.name} becomes ${renamed}`)
+    object.metadata.name = renamed
   }
   eachReference(object, (reference, holder, field) => {
     const to = renames.get(renameKey(reference))
@@ -70,13 +70,13 @@ function rename(object: ClusterObject, renames: Renames, notes: string[]): void 
 
 function relabel(object: ClusterObject, { labels }: ClusterWish, notes: string[]): void {
   for (const [name, value] of Object.entries(labels)) {
-    const own = (object.metadata.labels ??= {})
+    const copied = (object.metadata.labels ??= {})
     if (value === null) {
-      if (Object.hasOwn(own, name)) notes.push(`without label ${name}`)
-      delete own[name]
-    } else if (own[name] !== value) {
+      if (Object.hasOwn(copied, name)) notes.push(`without label ${name}`)
+      delete copied[name]
+    } else if (copied[name] !== value) {
       notes.push(`label ${name} becomes ${value}`)
-      own[name] = value
+      copied[name] = value
     }
   }
   if (object.metadata.labels && Object.keys(object.metadata.labels).length === 0) delete object.metadata.labels

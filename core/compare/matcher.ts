@@ -12,8 +12,8 @@ export class RowMatcher {
     const other = this.pending[side === 'before' ? 'now' : 'before']
     const awaited = other.get(line)
     if (awaited === undefined) {
-      const own = this.pending[side]
-      own.set(line, (own.get(line) ?? 0) + 1)
+      const counts = this.pending[side]
+      counts.set(line, (counts.get(line) ?? 0) + 1)
       this.size += line.length
       return
     }

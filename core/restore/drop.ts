@@ -27,8 +27,8 @@ export function droppedBy({ type, schema, name, sql, ownerSql }: StructureEntry)
   if (type === 'COMMENT' || type === 'SECURITY LABEL') return [sql.replace(SAID, '$1NULL')]
   // Without its slot's name it is dropped here alone: the server that it comes from is not asked.
   if (type === 'SUBSCRIPTION') {
-    const own = `SUBSCRIPTION ${quoteIdentifier(name)}`
-    return [`ALTER ${own} DISABLE`, `ALTER ${own} SET (slot_name = NONE)`, `DROP ${own}`]
+    const subscription = `SUBSCRIPTION ${quoteIdentifier(name)}`
+    return [`ALTER ${subscription} DISABLE`, `ALTER ${subscription} SET (slot_name = NONE)`, `DROP ${subscription}`]
   }
   const signature = BY_SIGNATURE[type]?.exec(sql)?.[1] ?? SIGNED.exec(ownerSql ?? '')?.[1]
   // A view that stood upon something that is back already may have gone with it, and waits for its turn.

@@ -78,8 +78,8 @@ function besidePlace(table: TableManifest, now: TargetTable | undefined, input: 
   const { into } = input.wish
   if (into.mode !== 'beside') throw new Error('only for copies beside the original')
   const schema = into.schema ?? table.schema
-  const own = into.names[table.path]
-  if (own) return { schema, name: own }
+  const given = into.names[table.path]
+  if (given) return { schema, name: given }
   if (into.prefix || into.suffix) return { schema, name: into.prefix + table.name + into.suffix }
   if (schema !== table.schema) return { schema, name: table.name }
   const happened = !now ? 'dropped' : needsRebuild(table.structure, now.structure) ? 'changed' : 'then'
@@ -124,10 +124,10 @@ function replaceTable(base: Operation, table: TableManifest, now: TargetTable, i
 /** What differs of a table, of the sequences that its columns own, and of comments on its parts. */
 function allMends(table: TableManifest, { structure }: TargetTable, { manifest, target, wish }: PlanInput): Mend[] {
   const mends = mendsOf(table, structure, wish.roles)
-  const own = manifest.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
-  const now = own && target.definitions.get(definitionKey(own))
+  const root = manifest.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
+  const now = root && target.definitions.get(definitionKey(root))
   if (!now) return mends
-  const before = partsByRoot(manifest.entries, manifest.sequences).get(own.id)!
+  const before = partsByRoot(manifest.entries, manifest.sequences).get(root.id)!
   return [...mends, ...ownedSequenceMends(before, now, wish.roles), ...partCommentMends(before, now, mends.length > 0)]
 }
 

@@ -245,10 +245,10 @@ function needsTable(manifest: DatabaseManifest): Map<number, boolean> {
   for (const entry of manifest.entries) if (isViewDefinition(entry)) needs.set(roots.get(entry.id)!, true)
   // Entries come after what they need, so one pass is enough.
   for (const entry of manifest.entries) {
-    const own = tables.has(entry.id) || tables.has(roots.get(entry.id)!)
+    const isOfTable = tables.has(entry.id) || tables.has(roots.get(entry.id)!)
     const others = entry.needs.some((id) => needs.get(id) === true)
     if (entry.type === 'FOREIGN TABLE') foreign.set(entry.id, others)
-    needs.set(entry.id, needs.get(entry.id) === true || own || others)
+    needs.set(entry.id, needs.get(entry.id) === true || isOfTable || others)
   }
   // A table on another server is none of ours, unless it inherits from one.
   for (const [id, others] of foreign) needs.set(id, others)

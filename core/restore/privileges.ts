@@ -81,10 +81,10 @@ function needsBetween(operations: Operation[], manifest: DatabaseManifest): Map<
   const byRoot = new Map(made.flatMap((operation) => rootsIn(operation, manifest).map((id) => [id, operation] as const)))
   const needs = new Map<Operation, Operation[]>()
   for (const entry of manifest.entries) {
-    const own = byRoot.get(roots.get(entry.id)!)
-    if (!own || isOptional(entry) || entry.type === 'FK CONSTRAINT') continue
-    const others = entry.needs.flatMap((id) => byRoot.get(roots.get(id) ?? id) ?? []).filter((other) => other !== own)
-    if (others.length > 0) needs.set(own, [...(needs.get(own) ?? []), ...others])
+    const operation = byRoot.get(roots.get(entry.id)!)
+    if (!operation || isOptional(entry) || entry.type === 'FK CONSTRAINT') continue
+    const others = entry.needs.flatMap((id) => byRoot.get(roots.get(id) ?? id) ?? []).filter((other) => other !== operation)
+    if (others.length > 0) needs.set(operation, [...(needs.get(operation) ?? []), ...others])
   }
   return needs
 }
@@ -98,10 +98,10 @@ function rootsIn(operation: Operation, manifest: DatabaseManifest): number[] {
 function deniedOf(operation: Operation, there: Set<string>, { manifest, target, wish }: PlanInput): Denied[] {
   if (operation.verb === 'leave' || operation.how === null) return []
   if (operation.kind === 'large-objects' && !target.may.readLargeObjects) return [LARGE_OBJECTS]
-  const own = new Set(rootsIn(operation, manifest))
-  return withParts(manifest.entries, own).flatMap((entry) => {
+  const picked = new Set(rootsIn(operation, manifest))
+  return withParts(manifest.entries, picked).flatMap((entry) => {
     const never = reasonFor(entry, target)
-    if (never !== null) return [{ what: entryWords(entry), why: never, fatal: own.has(entry.id) }]
+    if (never !== null) return [{ what: entryWords(entry), why: never, fatal: picked.has(entry.id) }]
     const role = ownerReason(entry, { ...target, roles: there }, wish.roles)
     return role === null ? [] : [{ what: entryWords(entry), why: role, fatal: false }]
   })

@@ -256,10 +256,10 @@ export function needsByRoot(
   const needs = new Map<number, Set<number>>()
   for (const entry of entries.filter(counts)) {
     const root = roots.get(entry.id)!
-    const own = needs.get(root) ?? new Set<number>()
-    for (const id of entry.needs) own.add(roots.get(id) ?? id)
-    own.delete(root)
-    needs.set(root, own)
+    const needed = needs.get(root) ?? new Set<number>()
+    for (const id of entry.needs) needed.add(roots.get(id) ?? id)
+    needed.delete(root)
+    needs.set(root, needed)
   }
   return needs
 }

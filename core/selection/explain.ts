@@ -45,12 +45,12 @@ const MOST = 200
 
 /** The things that only their labels, or those of their namespaces, keep out of a rule. */
 export function keptOut(rules: Rule[], ruleId: string, things: readonly Thing[]): KeptOutOf {
-  const own = rules.find(({ id }) => id === ruleId)
-  if (!own?.labels) return { things: [], count: 0 }
-  const { labels: _, ...bare } = own
+  const rule = rules.find(({ id }) => id === ruleId)
+  if (!rule?.labels) return { things: [], count: 0 }
+  const { labels: _, ...bare } = rule
   const labelsOf = labelsIn(things)
   const named = (rule: Rule) => select([rule], things, labelsOf).byRule.get(ruleId)!.decides
-  const has = new Set(named(own))
+  const has = new Set(named(rule))
   const candidates = named(bare).filter((thing) => !has.has(thing))
   const explained = candidates.slice(0, MOST).map((thing) => {
     const all = explain(rules, thing, labelsOf)

@@ -26,17 +26,17 @@ export async function openHolds(engine: EngineContext): Promise<OpenHold[]> {
   const runs = [...new Set(lines.map(({ run_id: run }) => run))]
   const all = runs.length === 0 ? [] : await engine.db.selectFrom('hold').select(['run_id', 'member']).where('run_id', 'in', runs).execute()
   return runs.map((run) => {
-    const own = lines.filter(({ run_id: of }) => of === run)
-    const [{ vessel, slug, budget_ms: budget }] = own as [(typeof own)[number]]
+    const ofRun = lines.filter(({ run_id: of }) => of === run)
+    const [{ vessel, slug, budget_ms: budget }] = ofRun as [(typeof ofRun)[number]]
     return {
       run,
       vessel,
       slug,
-      members: new Set(own.filter(({ held_at: at }) => at !== null).map(({ member }) => member)).size,
+      members: new Set(ofRun.filter(({ held_at: at }) => at !== null).map(({ member }) => member)).size,
       of: new Set(all.filter(({ run_id: of }) => of === run).map(({ member }) => member)).size,
       since: now - Math.min(...own.map(({ begun_at: at }) => at.getTime())),
       budget,
-      stuck: own
+      stuck: ofRun
         .filter(({ attempts }) => attempts > 0)
         .map(({ id, name, member, act, release, trouble, attempts, next_try_at: next }) => ({
           id,

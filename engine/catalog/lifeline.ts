@@ -123,8 +123,8 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
 
 /** The members of the newest point: what the vessel is made of now. */
 function membersOf(marks: Artifact[], newest: string[]): string[] {
-  const own = marks.filter(({ id }) => newest.includes(id)).map(({ member }) => member)
-  return [...new Set(own)].sort()
+  const members = marks.filter(({ id }) => newest.includes(id)).map(({ member }) => member)
+  return [...new Set(members)].sort()
 }
 
 const COLUMNS = [

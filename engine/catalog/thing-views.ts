@@ -44,9 +44,9 @@ export interface SourceView {
 export async function sourceViews(engine: EngineContext): Promise<SourceView[]> {
   const rows = await engine.db.selectFrom('source').selectAll().orderBy('name').execute()
   return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble }) => {
-    const own = settings as unknown as PostgresSettings | ClusterSettings
-    const reached = 'host' in own ? postgresReach(own) : clusterReach(own)
-    return { id, name, kind, ...reached, settings: own, probe, discoveredAt: discovered_at, trouble }
+    const reachable = settings as unknown as PostgresSettings | ClusterSettings
+    const reached = 'host' in reachable ? postgresReach(reachable) : clusterReach(reachable)
+    return { id, name, kind, ...reached, settings: reachable, probe, discoveredAt: discovered_at, trouble }
   })
 }
 
@@ -84,13 +84,13 @@ export async function thingsUnder(engine: EngineContext, path: string | null): P
     const child = pathOf(...childOf(names, depth, thing.kind))
     const sum = sums.get(child) ?? { tables: 0, bytes: 0, rows: 0, covered: 0, claims: new Map() }
     sums.set(child, sum)
-    const own = claims.get(thing.path) ?? []
-    for (const claim of own) sum.claims.set(claim.slug, claim)
+    const claimed = claims.get(thing.path) ?? []
+    for (const claim of claimed) sum.claims.set(claim.slug, claim)
     if (!counts(thing.kind) && names.length > depth) continue
     sum.tables++
     sum.bytes += thing.facts.bytes ?? 0
     sum.rows += thing.facts.rows ?? 0
-    if (own.length > 0) sum.covered++
+    if (claimed.length > 0) sum.covered++
   }
   const rows = await childRows(engine, path)
   return rows.map((row) => {

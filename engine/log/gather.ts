@@ -35,11 +35,11 @@ const unknownColumns = (table: { schema: string; name: string }) =>
 export function tallyOf(oid: number, { logs, from, to }: LogRange): ChangeTally {
   const sum: ChangeTally = [0, 0, 0, 0]
   for (const log of logs) {
-    const own = relationsOf(log, oid)
-    if (own.size === 0) continue
+    const relations = relationsOf(log, oid)
+    if (relations.size === 0) continue
     for (const chunk of log.chunks) {
       if (!liesWithin(chunk, from, to)) continue
-      for (const index of own) chunk.tallies[index]?.forEach((count, i) => (sum[i]! += count))
+      for (const index of relations) chunk.tallies[index]?.forEach((count, i) => (sum[i]! += count))
     }
   }
   return sum
@@ -56,8 +56,8 @@ export async function gather(store: Store, table: TableManifest, stretch: LogRan
   const gathering = new Gathering(store, table)
   try {
     for (const net of stretch.nets) {
-      const own = net.changed.find(({ oid }) => oid === table.oid)
-      if (own) await gathering.net(own)
+      const change = net.changed.find(({ oid }) => oid === table.oid)
+      if (change) await gathering.net(change)
     }
     for (const log of stretch.logs) await gathering.log(log, stretch.from, stretch.to)
   } catch (error) {

@@ -302,20 +302,20 @@ export async function chainFrom(
 /** One artifact that is no full, with what it builds upon. */
 export async function viewOfArtifact(engine: EngineContext, store: Store, vesselId: string, id: string): Promise<Readable> {
   const { artifacts } = await lanesOf(engine, vesselId)
-  const own = artifacts.find((artifact) => artifact.id === id)
+  const wanted = artifacts.find((artifact) => artifact.id === id)
   // What builds upon nothing is all that is needed; positions of clusters say nothing.
-  const needed = own?.parent === null ? [own] : own && new Chains(artifacts).to(own.member, own.to)?.artifacts
-  if (!own || !needed) throw notRestorable('Something that this point builds upon is missing.')
+  const needed = wanted?.parent === null ? [wanted] : wanted && new Chains(artifacts).to(wanted.member, wanted.to)?.artifacts
+  if (!wanted || !needed) throw notRestorable('Something that this point builds upon is missing.')
   const marks = await stored(
     engine,
     needed.map((artifact) => artifact.id),
   )
   return readableOf(engine, vesselId, store, {
-    member: own.member,
+    member: wanted.member,
     marks,
     logs: [],
-    position: own.to,
-    at: own.at,
+    position: wanted.to,
+    at: wanted.at,
     exact: true,
     later: false,
   })
