@@ -34,7 +34,7 @@ export async function openHolds(engine: EngineContext): Promise<OpenHold[]> {
       slug,
       members: new Set(ofRun.filter(({ held_at: at }) => at !== null).map(({ member }) => member)).size,
       of: new Set(all.filter(({ run_id: of }) => of === run).map(({ member }) => member)).size,
-      since: now - Math.min(...own.map(({ begun_at: at }) => at.getTime())),
+      since: now - Math.min(...ofRun.map(({ begun_at: at }) => at.getTime())),
       budget,
       stuck: ofRun
         .filter(({ attempts }) => attempts > 0)
