@@ -22,13 +22,14 @@ interface Line {
   equal: boolean | null
 }
 
+/** What a receipt proves: how many of its things are on it as equal, which they are where they were compared. */
 export function proofOf(receipt: readonly Line[]): Proof {
   // A command that was run at the end stands at no path, and is no thing.
   const things = receipt.filter(({ path, outcome }) => RESTORED.includes(outcome) && path.includes('/'))
   return { things: things.length, equal: things.filter(({ equal }) => equal).length }
 }
 
-/** `proven equal`, `3 of 5 proven equal`, `none of it compared`. */
+/** `proven equal`, `3 of 5 proven equal`, `not compared`, `none of them compared`. */
 export function provenInWords({ things, equal }: Proof): string {
   if (equal === 0) return things === 1 ? 'not compared' : 'none of them compared'
   return equal === things ? 'proven equal' : `${equal} of ${things} proven equal`

@@ -75,14 +75,17 @@ export async function structureAt(
   const steps = stepsBetween(from.logs, before.exact, at)
   const found = await before.read()
   const fills = await firstFills(from, readManifest)
-  const withFills = (tables: TableManifest[]) => tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) }))
+  const whole = (structure: DatabaseManifest): DatabaseManifest => ({
+    ...structure,
+    tables: structure.tables.map((table) => ({ ...table, ...NO_ROWS, fills: fillsOf(table, fills) })),
+    missing: [...toldWith(found, structure), ...structure.missing],
+  })
   const looked = lookedAfter(from, ahead, at, looks, readManifest)
   const awaits = isOpen && !isLooked(ahead, at) && ahead.length < LOOK_AHEAD
   if (steps.length === 0) {
     const rowColumns = () => columnsSeen(from.logs, before.exact, at, readChunk)
     const { structure, settled } = await betweenLooks(from, found, looked, rowColumns)
-    const missing = [...toldWith(found, structure), ...structure.missing]
-    return { structure: { ...structure, tables: withFills(structure.tables), missing }, settled, awaits }
+    return { structure: whole(structure), settled, awaits }
   }
   const after = [...known, ...behind]
     .filter((piece) => isAfter(piece, at))
@@ -92,8 +95,7 @@ export async function structureAt(
     .filter(({ end }) => positionOf(end)! > at && (!after || positionOf(end)! <= after.exact))
   const merged = merge(from, found, after ? await after.read() : null, steps, beyond)
   if (looked.open.length > 0) merged.missing.push(betweenLooksOf(from, database.name))
-  const missing = [...toldWith(found, merged), ...merged.missing]
-  return { structure: { ...merged, tables: withFills(merged.tables), missing }, settled: after !== null, awaits }
+  return { structure: whole(merged), settled: after !== null, awaits }
 }
 
 /**

@@ -167,6 +167,7 @@ export class Derivation {
     return [...new Set([...unknown, ...audited])]
   }
 
+  /** @returns null where nothing has to be read, and where the source allows no snapshot, which is told */
   private async snapshot(toRead: number[]): Promise<LogSnapshot | null> {
     if (this.kind === 'synthetic' || toRead.length === 0) return null
     return snapshotOnLog(this.run.engine, this.vessel, this.access, this.row.database, (why) => this.run.say('warning', why))
@@ -219,9 +220,7 @@ export class Derivation {
   ): Promise<DerivedMember> {
     const before = this.writer.stored
     const database = view.manifest.databases[0]!
-    const read = exact
-      ? await this.recapture(exact, new Set([...this.toRead(parent), ...lostOf(view)]), view, count)
-      : { tables: [], structure: view.structure, at: null }
+    const read = exact ? await this.recapture(exact, this.toRead(parent), view, count) : { tables: [], structure: view.structure, at: null }
     const skip = new Set(read.tables.map(({ oid }) => oid))
     const changed: NetTable[] = []
     for (const table of database.tables) {
@@ -272,7 +271,7 @@ export class Derivation {
   /** Reads tables whole that no log tells of, through a snapshot that lies on the log's position. */
   private async recapture(
     exact: LogSnapshot,
-    toRead: Set<number>,
+    oids: number[],
     view: MemberView,
     count: (counter: string, by: number) => void,
   ): Promise<{ tables: TableManifest[]; structure: DatabaseManifest; at: Date }> {
@@ -280,6 +279,7 @@ export class Derivation {
     try {
       const taken = new Set(select(this.vessel.definition.rules, capture.things).taken.map(({ path }) => path))
       const own = capture.tables.filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
+      const toRead = new Set([...oids, ...lostOf(view)])
       // What was made just before, the log may not tell of yet.
       const known = new Set(view.structure.tables.map(({ oid }) => oid))
       const wanted = new Set(

@@ -120,8 +120,10 @@ const proof = computed(() => proofOf(run.receipt))
       <u style="border-color: var(--warning)">{{ undone }} {{ undone === 1 ? 'was' : 'were' }} not restored</u>.</template
     >
     <template v-else
-      >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} restored{{ into }},
-      <u :style="{ borderColor: proof.equal > 0 ? 'var(--gold-line)' : 'var(--line)' }">{{ provenInWords(proof) }}</u>.</template
+      >Done: {{ added === null ? plural(back, 'thing') : plural(added, 'row') }} restored{{ into
+      }}<template v-if="proof.things > 0"
+        >, <u :style="{ borderColor: proof.equal > 0 ? 'var(--gold-line)' : 'var(--line)' }">{{ provenInWords(proof) }}</u></template
+      >.</template
     >
   </PageSentence>
 </template>

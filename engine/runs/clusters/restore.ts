@@ -95,7 +95,7 @@ export class NamespaceRestore {
     )
     const body = { apiVersion: 'v1', kind: 'Namespace', metadata: { name: plan.into, labels } }
     await this.client.ask('/api/v1/namespaces', { method: 'POST', body, signal: this.run.signal })
-    this.receipts.line(plan.namespace, pathOf(plan.source, plan.into), 'create', 'made', {})
+    this.receipts.line(plan.namespace, pathOf(plan.source, plan.into), 'create', 'made', await this.proof(body))
   }
 
   /** What uses a volume that will be changed must not run meanwhile. */
@@ -247,19 +247,24 @@ export class NamespaceRestore {
     if (made.length === 0) return
     await this.step('proof', 'Compared with the backup', async (count) => {
       await inParallel(made, AT_ONCE, async ({ operation, object }) => {
-        const found = await this.apply.get(object)
-        const now = found ? cleaned(found) : null
-        const equal = now !== null && holds(object, now)
-        this.receipts.line(operation.path, operation.target, operation.verb, outcomeOf(operation), {
-          structure_then: digest(object),
-          // What the cluster has added by itself does not make it another one.
-          structure_now: now === null ? null : equal ? digest(object) : digest(now),
-          equal,
-          left_parts: equal ? [] : leftFields(object, now),
-        })
+        this.receipts.line(operation.path, operation.target, operation.verb, outcomeOf(operation), await this.proof(object))
         count('objects checked', 1)
       })
     })
+  }
+
+  /** An object read back, and compared field by field with what was to come. */
+  private async proof(object: ClusterObject) {
+    const found = await this.apply.get(object)
+    const now = found ? cleaned(found) : null
+    const equal = now !== null && holds(object, now)
+    return {
+      structure_then: digest(object),
+      // What the cluster has added by itself does not make it another one.
+      structure_now: now === null ? null : equal ? digest(object) : digest(now),
+      equal,
+      left_parts: equal ? [] : leftFields(object, now),
+    }
   }
 
   /** Commands that the person wants to be run when everything is back: their output is part of the receipt. */
