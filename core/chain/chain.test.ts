@@ -147,17 +147,31 @@ describe('Chains', () => {
 
   it('leaves out what is damaged, and goes on as long as nothing changes', () => {
     const all = [artifact('f', 'full', 1, 1), artifact('l1', 'log', 1, 10), artifact('l2', 'log', 10, 20)]
-    const caughtUp = [{ member: 'db', from: position(20), to: position(25), fromAt: time(20), at: time(60) }]
+    const caughtUp = [{ member: 'db', era: '1', from: position(20), to: position(25), fromAt: time(20), at: time(60) }]
     expect(new Chains(all, caughtUp).coverage('db')).toEqual([{ from: time(1), to: time(60) }])
     expect(new Chains(all, caughtUp).at('db', time(50))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
     expect(new Chains(all, caughtUp).to('db', position(24))!.artifacts.map((a) => a.id)).toEqual(['f', 'l1', 'l2'])
     expect(new Chains(all, caughtUp).to('db', position(26))).toBeUndefined()
-    const first = [{ member: 'db', from: position(1), to: position(1), fromAt: time(1), at: time(9) }]
+    const first = [{ member: 'db', era: '1', from: position(1), to: position(1), fromAt: time(1), at: time(9) }]
     expect(new Chains([all[0]!], first).coverage('db')).toEqual([{ from: time(1), to: time(9) }])
     expect(new Chains([all[0]!], first).at('db', time(5))).toMatchObject({ exact: true, artifacts: [all[0]] })
     const broken = new Chains([all[0]!, { ...all[1]!, damaged: true }, all[2]!], caughtUp)
     expect(broken.coverage('db')).toEqual([{ from: time(1), to: time(1) }])
     expect(broken.to('db', position(5))).toBeUndefined()
+  })
+
+  it('does not take a quiet stretch of another history for one of its own', () => {
+    const all = [artifact('f', 'full', 1, 1), artifact('l', 'log', 1, 20)]
+    // The log of another server was begun, and nothing of it is stored yet.
+    const caughtUp = [{ member: 'db', era: '2', from: position(20), to: position(25), fromAt: time(30), at: time(60) }]
+    const chains = new Chains(all, caughtUp)
+    expect(chains.coverage('db')).toEqual([{ from: time(1), to: time(20) }])
+    expect(chains.to('db', position(24))).toBeUndefined()
+    // That something older has the position does not matter to who asks for one history.
+    const both = new Chains([...all, artifact('g', 'full', 5, 5, null, 'db', '2')], caughtUp)
+    expect(both.to('db', position(10))!.artifacts.map(({ id }) => id)).toEqual(['f', 'l'])
+    expect(both.inEra('db', '2', position(10))).toBeUndefined()
+    expect(both.inEra('db', '1', position(10))!.artifacts.map(({ id }) => id)).toEqual(['f', 'l'])
   })
 })
 

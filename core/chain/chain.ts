@@ -44,6 +44,8 @@ export interface RecoveryPoint {
 /** A stretch at the end of a member's log in which it is known to have changed nothing. */
 export interface CaughtUp {
   member: string
+  /** The history of the source that its positions belong to. */
+  era: string
   /** Where the log, or the full that it leads on from, ends. */
   from: string
   to: string
@@ -104,8 +106,8 @@ const byPosition = (a: bigint, b: bigint) => (a < b ? -1 : a > b ? 1 : 0)
 const STILL = ''
 
 /** Nothing that was changed is a log without content: it leads on as any other does, and is not read. */
-function segmentOf({ member, from, to, fromAt, at }: CaughtUp): LogSpan {
-  const artifact: Artifact = { id: STILL, member, kind: 'log', parent: null, from, to, fromAt, at, era: '', rows: 0, bytes: 0, stored: 0 }
+function segmentOf({ member, era, from, to, fromAt, at }: CaughtUp): LogSpan {
+  const artifact: Artifact = { id: STILL, member, kind: 'log', parent: null, from, to, fromAt, at, era, rows: 0, bytes: 0, stored: 0 }
   return { artifact, from: positionOf(from)!, to: positionOf(to)! }
 }
 
@@ -120,6 +122,7 @@ class Era {
 
   constructor(
     private readonly member: string,
+    readonly name: string,
     artifacts: Artifact[],
     caughtUp: CaughtUp | undefined,
   ) {
@@ -269,12 +272,12 @@ export class Chains {
       else eras.set(artifact.era, [artifact])
     }
     for (const [member, eras] of own) {
-      const until = caughtUp.find((one) => one.member === member)
       const newest = (list: Artifact[]) => list.reduce((time, { at }) => Math.max(time, at.getTime()), 0)
-      const sorted = [...eras.values()].sort((a, b) => newest(b) - newest(a))
+      const sorted = [...eras].sort(([, a], [, b]) => newest(b) - newest(a))
+      const stillOf = (name: string) => caughtUp.find((still) => still.member === member && still.era === name)
       this.eras.set(
         member,
-        sorted.map((list, i) => new Era(member, list, i === 0 ? until : undefined)),
+        sorted.map(([name, list]) => new Era(member, name, list, stillOf(name))),
       )
     }
   }
@@ -290,12 +293,23 @@ export class Chains {
    * that have it, it is the one that had it closest to `near`, or else the newest.
    */
   to(member: string, position: string, near: Date | null = null): Chain | undefined {
-    const parsed = positionOf(position)
-    if (parsed === undefined) return undefined
-    const found = (this.eras.get(member) ?? []).flatMap((era) => era.to(parsed) ?? [])
+    const found = this.allTo(member, position)
     if (near === null || found.length < 2) return found[0]
     const distance = ({ at }: Chain) => Math.abs(at.getTime() - near.getTime())
     return found.reduce((a, b) => (distance(b) < distance(a) ? b : a))
+  }
+
+  /** The chain to exactly a position of one era. */
+  inEra(member: string, era: string, position: string): Chain | undefined {
+    return this.allTo(member, position, era)[0]
+  }
+
+  /** The chains to a position in every era that has it, or in one; the newest first. */
+  private allTo(member: string, position: string, only?: string): Chain[] {
+    const parsed = positionOf(position)
+    if (parsed === undefined) return []
+    const eras = (this.eras.get(member) ?? []).filter(({ name }) => only === undefined || name === only)
+    return eras.flatMap((era) => era.to(parsed) ?? [])
   }
 
   /** The stretches in which every moment of a member can be entered, ascending. */

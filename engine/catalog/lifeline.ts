@@ -205,7 +205,7 @@ async function logsOf(engine: EngineContext, vesselId: string): Promise<Artifact
 async function caughtUpOf(engine: EngineContext, vesselId: string): Promise<CaughtUp[]> {
   const rows = await engine.db
     .selectFrom('follower')
-    .select(['member', 'position', 'at', 'caught_up_position', 'caught_up_at'])
+    .select(['member', 'era', 'position', 'at', 'caught_up_position', 'caught_up_at'])
     .where('vessel_id', '=', vesselId)
     .where('position', 'is not', null)
     .where('caught_up_at', 'is not', null)
@@ -214,6 +214,7 @@ async function caughtUpOf(engine: EngineContext, vesselId: string): Promise<Caug
     .filter((row) => positionOf(row.caught_up_position!)! >= positionOf(row.position!)!)
     .map((row) => ({
       member: row.member,
+      era: row.era,
       from: row.position!,
       to: row.caught_up_position!,
       fromAt: row.at!,

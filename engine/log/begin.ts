@@ -16,6 +16,8 @@ import { alignPublication, identities, installTrigger } from '../sources/postgre
 import { dropSlot, placeOfServer, snapshotWithSlot, type ExactSnapshot } from '../sources/postgres/log/slot'
 import { ContentWriter } from '../store/writer'
 import { nameAtSource } from './names'
+import { LogBroken, recordBreak } from './breaks'
+import { sameServer } from './examine'
 import { unpublished } from './followed-after'
 import { readDatabase, takesTable } from './structure'
 
@@ -25,6 +27,8 @@ const PATIENCE_MS = 10 * 60_000
 export interface LogSnapshot extends ExactSnapshot {
   era: string
 }
+
+type Row = Awaited<ReturnType<typeof followerRow>>
 
 /** A follower's row, made when there is none yet, so that the name of its slot is known before the slot is made. */
 export async function followerRow(engine: EngineContext, vessel: Vessel, source: string, database: string) {
@@ -55,6 +59,8 @@ export async function followerRow(engine: EngineContext, vessel: Vessel, source:
     .executeTakeFirstOrThrow()
 }
 
+type Tell = (why: string) => Promise<void>
+
 /**
  * A snapshot of a database that lies exactly on a position of its log: from it on the log is followed, or is
  * followed already. Null when it is not to be followed, or can't be; then `refused` is told why.
@@ -64,21 +70,104 @@ export async function snapshotOnLog(
   vessel: Vessel,
   access: PostgresAccess,
   database: string,
-  refused: (why: string) => Promise<void>,
+  refused: Tell,
   patience = PATIENCE_MS,
 ): Promise<LogSnapshot | null> {
   const plan = logOf(vessel.definition)
   if (!plan.follow) return null
+  const exact = await unlessRefused(engine, vessel, access, database, refused, async (row) => {
+    const within = isFollowed(row) ? await snapshotWithinLog(engine, vessel, access, database, patience) : null
+    return within ?? beginLog(engine, vessel, access, row, plan, patience)
+  })
+  return exact === REFUSED ? null : exact
+}
+
+/**
+ * A snapshot on a position of a log that is followed already; it begins none. Null when the source allows no snapshot;
+ * then `refused` is told why.
+ *
+ * @throws VesselError `no_log` when the log is followed no more, or belongs to another server than the one that is there
+ */
+export async function snapshotOfFollowed(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  database: string,
+  refused: Tell,
+): Promise<LogSnapshot | null> {
+  const within = () => snapshotWithinLog(engine, vessel, access, database, PATIENCE_MS)
+  const exact = await unlessRefused(engine, vessel, access, database, refused, within)
+  if (exact === REFUSED) return null
+  if (exact) return exact
+  const { member, trouble } = await followerRow(engine, vessel, access.name, database)
+  throw noLog(member, trouble?.what)
+}
+
+export function noLog(member: string, why: string | undefined): VesselError {
+  return new VesselError('no_log', {
+    what: `The log of ${member} is not followed${why ? `: ${why}` : '.'}`,
+    touched: 'Nothing was changed.',
+    next: 'Switch the log on in the definition, or make a full.',
+  })
+}
+
+const REFUSED = 'refused'
+
+/** What keeps a source from giving a snapshot is told, and left as the trouble of its log. */
+async function unlessRefused<T>(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  database: string,
+  refused: Tell,
+  work: (row: Row) => Promise<T>,
+): Promise<T | typeof REFUSED> {
   const row = await followerRow(engine, vessel, access.name, database)
-  const follows = row.state === 'following' || row.state === 'stalled'
   try {
-    if (follows) return { ...(await snapshotWithSlot(access, database, null, patience)), era: row.era }
-    return await beginLog(engine, vessel, access, row, plan, patience)
+    return await work(row)
   } catch (thrown) {
     const error = refusal(translate(thrown, access, database), access, database)
     await setTrouble(engine, vessel.id, row.member, error)
     await refused(`${error.message} ${error.next}`)
-    return null
+    return REFUSED
+  }
+}
+
+const isFollowed = ({ state }: { state: string }) => state === 'following' || state === 'stalled'
+
+/**
+ * A snapshot that lies on a position of a log that is followed already. Null when it is followed no more, or when the
+ * source has become another server, or was put back to an earlier state: then that is recorded as a break.
+ */
+async function snapshotWithinLog(
+  engine: EngineContext,
+  vessel: Vessel,
+  access: PostgresAccess,
+  database: string,
+  patience: number,
+): Promise<LogSnapshot | null> {
+  const exact = await snapshotWithSlot(access, database, null, patience)
+  try {
+    // The connection of the snapshot is to the server that is looked at: with another one it would be gone.
+    const row = await followerRow(engine, vessel, access.name, database)
+    if (isFollowed(row) && (await isSameServer(engine, access, row))) return { ...exact, era: row.era }
+  } catch (error) {
+    await exact.close()
+    throw error
+  }
+  await exact.close()
+  return null
+}
+
+/** Whether a source is still the server whose log is followed; where it is not, a break is recorded. */
+export async function isSameServer(engine: EngineContext, access: PostgresAccess, row: Row): Promise<boolean> {
+  try {
+    await sameServer(access, row)
+    return true
+  } catch (error) {
+    if (!(error instanceof LogBroken)) throw error
+    await recordBreak(engine, row.vessel_id, row.member, error.broken)
+    return false
   }
 }
 
@@ -86,7 +175,7 @@ async function beginLog(
   engine: EngineContext,
   vessel: Vessel,
   access: PostgresAccess,
-  row: Awaited<ReturnType<typeof followerRow>>,
+  row: Row,
   plan: LogPlan,
   patience: number,
 ): Promise<LogSnapshot> {

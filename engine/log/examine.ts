@@ -32,7 +32,7 @@ const NEXT = 'A new full begins a new log by itself.'
  */
 export async function examine(engine: EngineContext, access: PostgresAccess, row: FollowerRow): Promise<void> {
   try {
-    await examineServer(access, row)
+    await sameServer(access, row)
     await examineSlot(access, row)
   } catch (error) {
     // A worker whose lock was lost with the catalog may just have gone on: it tells the catalog first, then the source.
@@ -54,7 +54,13 @@ async function wasMoved({ db }: EngineContext, row: FollowerRow): Promise<boolea
   )
 }
 
-async function examineServer(access: PostgresAccess, row: FollowerRow): Promise<void> {
+/**
+ * That a source is still the server whose log was followed, and no earlier state of it.
+ *
+ * @param row as the catalog had it before
+ * @throws LogBroken when it is not
+ */
+export async function sameServer(access: PostgresAccess, row: Pick<FollowerRow, 'database' | 'era' | 'position'>): Promise<void> {
   const place = await placeOfServer(access, row.database)
   const [system, timeline] = row.era.split('/')
   if (system !== place.systemId)

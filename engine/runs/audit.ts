@@ -9,7 +9,7 @@ import { lanesOf } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
 import { openStore } from '../catalog/stores'
 import type { Vessel } from '../catalog/vessels'
-import { snapshotOnLog, type LogSnapshot } from '../log/begin'
+import { snapshotOfFollowed, type LogSnapshot } from '../log/begin'
 import { chainFrom, viewOfChain } from '../log/moment'
 import type { MemberView } from '../log/view'
 import { waitForLog } from '../log/wait'
@@ -80,7 +80,7 @@ class MemberAudit {
     let exact: LogSnapshot | null = null
     try {
       const view = await run.step(log, async () => {
-        exact = await snapshotOnLog(run.engine, this.vessel, access, database, (why) => run.say('warning', why))
+        exact = await snapshotOfFollowed(run.engine, this.vessel, access, database, (why) => run.say('warning', why))
         if (!exact) throw notExact(member)
         const end = await waitForLog(run.engine, this.vessel.id, member, exact.position, run.signal)
         return this.viewAt(exact, end)
@@ -110,7 +110,7 @@ class MemberAudit {
           positionOf(artifact.to)! <= positionOf(position)!,
       )
       .reduce((to, one) => laterPosition(to, one.to), needed)
-    const chain = chains.to(this.member, behind)
+    const chain = chains.inEra(this.member, era, behind)
     if (!chain) throw noFull(this.member)
     const marks = chain.artifacts.filter(({ kind }) => kind !== 'log').map(({ id }) => id)
     const store = await openStore(engine, { name: this.vessel.definition.store })

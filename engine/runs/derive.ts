@@ -9,7 +9,7 @@ import { select } from '../../core/selection/rules'
 import { lanesOf, type LaneData } from '../catalog/lifeline'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
-import { snapshotOnLog, type LogSnapshot } from '../log/begin'
+import { isSameServer, noLog, snapshotOfFollowed, type LogSnapshot } from '../log/begin'
 import { lateHolesOf } from '../log/breaks'
 import { chainFrom, viewOfChain } from '../log/moment'
 import type { MemberView } from '../log/view'
@@ -57,7 +57,7 @@ export function parentIn(artifacts: Artifact[], member: string, era: string, der
   const chains = new Chains(artifacts)
   const kinds = derived === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
   const own = artifacts.filter((artifact) => artifact.member === member && artifact.era === era && kinds.includes(artifact.kind))
-  const whole = own.filter((artifact) => chains.to(member, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
+  const whole = own.filter((artifact) => chains.inEra(member, era, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
   return whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1) ?? null
 }
 
@@ -81,7 +81,7 @@ export class Derivation {
     const [source] = namesOf(this.member)
     this.access = await accessOf(this.run.engine, source!)
     const row = await followerOf(this.run, this.vessel.id, this.member)
-    if (!row || (row.state !== 'following' && row.state !== 'stalled')) throw this.noLog(row?.trouble?.what)
+    if (!row || (row.state !== 'following' && row.state !== 'stalled')) throw noLog(this.member, row?.trouble?.what)
     this.row = row
     this.lanes = await lanesOf(this.run.engine, this.vessel.id)
     const parent = this.parentOf()
@@ -129,12 +129,19 @@ export class Derivation {
     const position = exact?.position ?? (await this.positionNow())
     const end = await waitForLog(engine, this.vessel.id, this.member, position, signal)
     this.lanes = await lanesOf(engine, this.vessel.id)
-    this.row = (await followerOf(this.run, this.vessel.id, this.member))!
+    this.row = await this.rowOf(parent.era)
     // Where nothing was changed up to the position, the chain ends before it and the state is the same.
     const stands = exact ? position : laterPosition(end, parent.to)
     const view = () => this.viewAt(parent, stands, end)
     // A snapshot reads the structure itself.
     return { view: exact ? await view() : await whenSettled(engine, this.vessel.id, this.member, view, signal), position: stands }
+  }
+
+  /** The follower as it is now, as long as it follows what the computation goes on from. */
+  private async rowOf(era: string): Promise<NonNullable<Follower>> {
+    const row = await followerOf(this.run, this.vessel.id, this.member)
+    if (row?.era !== era) throw noLog(this.member, 'it was begun anew meanwhile.')
+    return row
   }
 
   private parentOf(): Artifact {
@@ -144,14 +151,6 @@ export class Derivation {
       what: `${this.member} has no full yet that its log leads on from.`,
       touched: 'Nothing was changed.',
       next: 'Back it up in full first; the log begins with that.',
-    })
-  }
-
-  private noLog(why: string | undefined): VesselError {
-    return new VesselError('no_log', {
-      what: `The log of ${this.member} is not followed${why ? `: ${why}` : '.'}`,
-      touched: 'Nothing was changed.',
-      next: 'Switch the log on in the definition, or make a full.',
     })
   }
 
@@ -170,17 +169,21 @@ export class Derivation {
   /** @returns null where nothing has to be read, and where the source allows no snapshot, which is told */
   private async snapshot(toRead: number[]): Promise<LogSnapshot | null> {
     if (this.kind === 'synthetic' || toRead.length === 0) return null
-    return snapshotOnLog(this.run.engine, this.vessel, this.access, this.row.database, (why) => this.run.say('warning', why))
+    return snapshotOfFollowed(this.run.engine, this.vessel, this.access, this.row.database, (why) => this.run.say('warning', why))
   }
 
   private async positionNow(): Promise<string> {
     const read = (client: Parameters<Parameters<typeof withClient>[2]>[0]) =>
       client.query<{ position: string }>('select pg_current_wal_lsn()::text as position')
-    return (await withClient(this.access, this.row.database, read)).rows[0]!.position
+    const { position } = (await withClient(this.access, this.row.database, read)).rows[0]!
+    // The position of another server says nothing of the log that was followed.
+    const row = await followerOf(this.run, this.vessel.id, this.member)
+    if (row && (await isSameServer(this.run.engine, this.access, row))) return position
+    throw noLog(this.member, (await followerOf(this.run, this.vessel.id, this.member))?.trouble?.what)
   }
 
   private async viewAt(parent: Artifact, position: string, end: string): Promise<MemberView> {
-    const path = new Chains(this.lanes.artifacts).to(this.member, parent.to)!
+    const path = new Chains(this.lanes.artifacts).inEra(this.member, parent.era, parent.to)!
     const chain = await chainFrom(
       this.run.engine,
       this.vessel.id,

@@ -49,8 +49,11 @@ async function followsAgain(): Promise<void> {
   )
 }
 
+/** Everything that was done so far is in the store: up to the position that is returned. */
 async function flushed(): Promise<string> {
-  const position = sql('select pg_current_wal_lsn()')
+  const position = sql('select pg_current_wal_insert_lsn()')
+  // What was inserted last may not be written yet; a commit writes it.
+  sql(`select pg_logical_emit_message(true, 'flush', '')`)
   await waitForLog(bench.engine, vessel.id, member, position, new AbortController().signal)
   return position
 }
@@ -134,8 +137,7 @@ describe('a source that is followed without a trigger', () => {
     await bench.engine.work({ alone: false, logRetryMs: 1000 })
     await followsAgain()
     sql(`insert into item values (200, 'followed')`)
-    const position = sql('select pg_current_wal_insert_lsn()')
-    await flushed()
+    const position = await flushed()
     expect(await rowsAt(position, 'item')).toContain('200\tfollowed')
     expect(sql(`select count(*) from pg_event_trigger`)).toBe('0')
   })
@@ -147,8 +149,7 @@ describe('a source that is followed without a trigger', () => {
       async () => (await bench.engine.db.selectFrom('artifact').select('id').where('kind', '=', 'differential').execute()).length > 0,
     )
     sql(`insert into made values (2, 'late'); alter table item add column w int default 5; update item set v = 'x' where id = 1`)
-    const position = sql('select pg_current_wal_insert_lsn()')
-    await flushed()
+    const position = await flushed()
     expect(await rowsAt(position, 'made')).toEqual(['1\tearly', '2\tlate'])
     expect((await rowsAt(position, 'item')).filter((line) => line.endsWith('\t5'))).toHaveLength(101)
     // A key that is dropped is taken off within moments; from then on updates are as before.
@@ -184,8 +185,7 @@ describe('a source', () => {
     expect((await breaks())[0]!.reason).toContain('from timeline 1 to 2')
     await followsAgain()
     sql(`insert into item (id, v) values (400, 'after the promotion')`)
-    const position = sql('select pg_current_wal_insert_lsn()')
-    await flushed()
+    const position = await flushed()
     expect((await rowsAt(position, 'item')).filter((line) => line.startsWith('400\t'))).toHaveLength(1)
   })
 
@@ -211,8 +211,7 @@ describe('a source', () => {
     expect((await breaks()).at(-1)!.reason).toContain('put back to an earlier state')
     await followsAgain()
     sql(`insert into item (id, v) values (500, 'after')`)
-    const position = sql('select pg_current_wal_insert_lsn()')
-    await flushed()
+    const position = await flushed()
     const rows = await rowsAt(position, 'item')
     expect(rows.filter((line) => line.startsWith('500\t'))).toHaveLength(1)
     expect(rows.filter((line) => line.includes('undone'))).toEqual([])
@@ -243,8 +242,7 @@ describe('a source', () => {
     await until(async () => (await breaks()).some(({ kind }) => kind === 'source'))
     await followsAgain()
     sql(`insert into item values (2, 'more')`)
-    const position = sql('select pg_current_wal_insert_lsn()')
-    await flushed()
+    const position = await flushed()
     expect(await rowsAt(position, 'item')).toEqual(['1\tof another server', '2\tmore'])
   })
 })
