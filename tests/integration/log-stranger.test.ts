@@ -52,7 +52,12 @@ function replace(rows: string): void {
 beforeAll(async () => {
   bench = await Workbench.open()
   const settings = { wal_level: 'logical', fsync: 'off', max_connections: '40' }
-  source = new PostgresServer({ folder: join(inject('folder'), 'stranger'), port: await freePort(), password: inject('password'), settings })
+  source = new PostgresServer({
+    folder: join(inject('folder'), 'stranger'),
+    port: await freePort(),
+    password: inject('password'),
+    settings,
+  })
   begin(`(1, 'of the first')`)
   sql(`create table heavy as select g, repeat('x', 500) as t from generate_series(1, 20000) g; drop table heavy`)
   const where = { host: '127.0.0.1', port: source.port, user: 'postgres', database: 'postgres', tls: 'off' as const }
