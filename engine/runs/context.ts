@@ -138,7 +138,7 @@ export class RunContext {
     this.begunMs = now.getTime()
     this.pace.add([0, 0, 0])
     this.heed(row.cancel_requested_at)
-    this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
+    this.startBeating()
     await this.tell('running')
     return 'begun'
   }
@@ -160,8 +160,19 @@ export class RunContext {
       .executeTakeFirst()
     if (!row) return false
     Object.assign(this.counters, row.counters)
-    this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
+    this.startBeating()
     return true
+  }
+
+  private startBeating(): void {
+    // Whoever begins once more, because no answer came, beats once.
+    this.letGo()
+    this.timer = setInterval(() => void this.beat(), HEARTBEAT_MS)
+  }
+
+  /** Nobody works at the run here any more. One that has not ended falls silent, and is ended by whoever finds it so. */
+  letGo(): void {
+    clearInterval(this.timer)
   }
 
   /** Adds a step that waits; returns its number. */
@@ -296,7 +307,7 @@ export class RunContext {
     // Whoever writes the end finds out whether the run was still ours.
     if (!row && this.ending) return
     if (!row) {
-      clearInterval(this.timer)
+      this.letGo()
       throw this.lose()
     }
     this.heed(row.cancel_requested_at)
@@ -337,7 +348,7 @@ export class RunContext {
       return true
     })
     this.over = true
-    clearInterval(this.timer)
+    this.letGo()
     if (ended) await this.tell(state)
     else await this.sayLost()
   }

@@ -49,7 +49,8 @@ export async function tidyUp(engine: EngineContext, mine = false): Promise<void>
   const before = suspects.get(engine)
   suspects.set(engine, new Map(silent.map(({ id, heard }) => [id, heard])))
   const orphans = silent.filter(({ id, heard }) => mine || before?.get(id) === heard)
-  for (const orphan of orphans) await endOrphan(engine, orphan, await writesTo(engine, orphan))
+  for (const orphan of orphans)
+    await endOrphan(engine, orphan).catch((error: Error) => console.warn(`run ${orphan.id} could not be ended: ${error.message}`))
   await undoLeft(engine)
   if (orphans.length > 0) await releaseOverdue(engine)
   if (!mine && Date.now() - (swept.get(engine) ?? 0) < SWEEP_EVERY_MS) return
@@ -80,9 +81,19 @@ async function writesTo(engine: EngineContext, orphan: Orphan): Promise<string> 
 }
 
 /** Does nothing when another worker was faster, or the run was heard again. */
-async function endOrphan(engine: EngineContext, orphan: Orphan, store: string): Promise<void> {
+async function endOrphan(engine: EngineContext, orphan: Orphan): Promise<void> {
+  const store = await writesTo(engine, orphan)
   const run = new RunContext(engine, orphan.id, orphan.vessel_id)
   if (!(await run.takeOver(orphan.heard))) return
+  try {
+    await endTaken(engine, run, orphan, store)
+  } finally {
+    // Where the catalog went away meanwhile, the run is ended by another look.
+    run.letGo()
+  }
+}
+
+async function endTaken(engine: EngineContext, run: RunContext, orphan: Orphan, store: string): Promise<void> {
   const cleanup = await openStore(engine, { name: store })
     .then((opened) => removeUnlessAhead(opened, () => discardRun(opened, orphan.id)))
     .then(

@@ -20,7 +20,23 @@ const REACHED_WITHIN_MS = 30_000
  * @param stop tells that the worker has to go: the run stops as one that is cancelled does, and has failed
  */
 export async function perform(engine: EngineContext, runId: string, stop?: AbortSignal): Promise<'over' | 'later'> {
-  const recorded = engine.db
+  const row = await patiently(() => recordedRun(engine, runId))
+  if (!row) return 'over'
+  const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
+  const unreached = isNew && row.kind !== 'hold' ? await whyUnreached(engine, storeOf(row)) : null
+  if (unreached) return later(engine, runId, unreached)
+  const run = new RunContext(engine, runId, row.vessel_id)
+  try {
+    return await carryOut(engine, run, row, stop)
+  } finally {
+    run.letGo()
+  }
+}
+
+type RecordedRun = NonNullable<Awaited<ReturnType<typeof recordedRun>>>
+
+const recordedRun = (engine: EngineContext, runId: string) =>
+  engine.db
     .selectFrom('run')
     .innerJoin('vessel', 'vessel.id', 'run.vessel_id')
     .innerJoin('vessel_version', (join) =>
@@ -41,14 +57,11 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
       'vessel_version.definition',
     ])
     .where('run.id', '=', runId)
-  const row = await patiently(() => recorded.executeTakeFirst())
-  if (!row) return 'over'
-  const isNew = engine.clock.now().getTime() - row.created_at.getTime() < REACHED_WITHIN_MS
-  const unreached = isNew && row.kind !== 'hold' ? await whyUnreached(engine, storeOf(row)) : null
-  if (unreached) return later(engine, runId, unreached)
-  const run = new RunContext(engine, runId, row.vessel_id)
+    .executeTakeFirst()
+
+async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun, stop?: AbortSignal): Promise<'over' | 'later'> {
   const begun = await patiently(() => run.begin())
-  if (begun === 'later') return later(engine, runId, `Another backup of ${row.vessel_name} goes on; it begins when that is over.`)
+  if (begun === 'later') return later(engine, run.id, `Another backup of ${row.vessel_name} goes on; it begins when that is over.`)
   if (begun !== 'begun') return 'over'
   const end = () => run.abort.abort(workerStopped())
   stop?.addEventListener('abort', end)
@@ -66,7 +79,7 @@ export async function perform(engine: EngineContext, runId: string, stop?: Abort
     await RUNS[row.kind]({ run, vessel, name: row.name, comment: row.comment, store: storeOf(row) }, row.params)
   } catch (thrown) {
     const error = run.signal.aborted ? run.signal.reason : isAway(thrown) ? serverGone(thrown) : thrown
-    if (!(error instanceof VesselError)) console.error(`run ${runId}:`, error)
+    if (!(error instanceof VesselError)) console.error(`run ${run.id}:`, error)
     await run.say('error', errorRecord(error).what).catch(() => undefined)
     await run.end(error instanceof VesselError && error.code === 'cancelled' ? 'cancelled' : 'failed', { error })
   } finally {

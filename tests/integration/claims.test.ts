@@ -71,6 +71,38 @@ async function sleepThrough(id: string): Promise<void> {
   await until(async () => (await bench.messages(id)).some((text) => text.includes('taken for dead')))
 }
 
+describe('a run whose worker died, and whose end can’t be written', () => {
+  const heardOf = async (id: string) => {
+    const heard = sql<string>`heartbeat_at::text`.as('heard')
+    return (await bench.engine.db.selectFrom('run').select(heard).where('id', '=', id).executeTakeFirstOrThrow()).heard
+  }
+
+  it('is not kept alive by whoever tried: it is silent again, and another look ends it', async () => {
+    const { engine } = bench
+    const ids = [small, vessel].map((vessel) => addRun(engine, { kind: 'backup', vessel, startedBy: 'a test' }))
+    const [id, other] = (await Promise.all(ids)) as [string, string]
+    const claimed = { state: 'running' as const, heartbeat_at: sql<Date>`now() - interval '1 minute'` }
+    for (const run of [id, other])
+      await engine.db
+        .updateTable('run')
+        .set({ ...claimed, claim: randomUUID() })
+        .where('id', '=', run)
+        .execute()
+    await sql`create function refuse() returns trigger language plpgsql as
+      $$ begin raise exception 'terminating connection due to administrator command' using errcode = '57P01'; end $$`.execute(engine.db)
+    await sql`create trigger refuse before insert on run_message for each row execute function refuse()`.execute(engine.db)
+    await tidyUp(engine, true)
+    await sql`drop function refuse cascade`.execute(engine.db)
+    for (const run of [id, other]) expect((await bench.record(run)).state).toBe('running')
+    const heard = await heardOf(id)
+    // Nobody tells that nothing comes: a heart would have beaten twice.
+    await new Promise((resolve) => setTimeout(resolve, 2500))
+    expect(await heardOf(id)).toBe(heard)
+    await tidyUp(engine, true)
+    for (const run of [id, other]) expect(await bench.record(run)).toMatchObject({ state: 'failed', error: { code: 'worker_died' } })
+  })
+})
+
 describe('a worker that slept while its run was ended', () => {
   it('makes no point, leaves nothing in the store, and says so', async () => {
     const before = files()
