@@ -15,7 +15,7 @@ import { perform } from '../engine/runs/runner'
 // What the benchmarks share: a server, an engine with a store on it, and figures that are told and written down.
 
 export const ROUNDS = Number(process.env.ROUNDS ?? 3)
-const PORT = Number(process.env.BENCH_PORT ?? 54339)
+const PORT = Number(process.env.BENCH_PORT ?? 3219)
 
 interface Figure {
   what: string

@@ -18,12 +18,13 @@ const asRoot = process.getuid?.() === 0
 // As root the servers run as `postgres`, who cannot reach a checkout that lies in somebody's home.
 const home = asRoot ? join('/var/tmp/unbroken-vessel', createHash('sha256').update(root).digest('hex').slice(0, 10)) : join(root, '.demo')
 const folder = process.env.DEMO_FOLDER ?? home
+// Below those that a machine gives to outgoing connections, which may have any of them at any time.
 const ports = {
   web: Number(process.env.DEMO_PORT ?? 3210),
-  catalog: Number(process.env.DEMO_CATALOG_PORT ?? 54329),
-  harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 54330),
-  pier: Number(process.env.DEMO_PIER_PORT ?? 54340),
-  islet: Number(process.env.DEMO_ISLET_PORT ?? 54341),
+  catalog: Number(process.env.DEMO_CATALOG_PORT ?? 3211),
+  harbour: Number(process.env.DEMO_HARBOUR_PORT ?? 3212),
+  pier: Number(process.env.DEMO_PIER_PORT ?? 3213),
+  islet: Number(process.env.DEMO_ISLET_PORT ?? 3214),
 }
 const PASSWORDS = { catalog: 'catalog of the demo', admin: 'harbour master', keeper: 'keeper of the vessel' }
 const files = {

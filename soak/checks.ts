@@ -16,7 +16,8 @@ const MOMENTS = 20
 const SETTLED_WITHIN_MS = 600_000
 
 /** Waits until nothing is being done or held any more, whatever came of it. */
-export async function settle({ engine }: World): Promise<string[]> {
+export async function settle(world: World): Promise<string[]> {
+  const { engine } = world
   const wrong = async () => {
     const runs = await engine.db.selectFrom('run').select(['id', 'kind', 'state']).where('state', 'in', ['waiting', 'running']).execute()
     const holds = await engine.db.selectFrom('hold').select(['id', 'state', 'trouble']).where('state', '<>', 'released').execute()
@@ -27,7 +28,22 @@ export async function settle({ engine }: World): Promise<string[]> {
     const left = await wrong().catch((error: Error) => [error.message])
     if (left.length === 0) return []
   }
-  return wrong()
+  return [...(await wrong()), ...(await whatGoesOn(world))]
+}
+
+/** What runs that do not end were doing last, when they were heard, and what both servers are asked. */
+async function whatGoesOn({ engine, catalog, source }: World): Promise<string[]> {
+  const { rows } = await sql<{ text: string }>`
+    select format('%s %s was heard %s ago; step %s (%s) since %s; %s', run.kind, run.id, now() - run.heartbeat_at, step.title, step.state,
+      step.started_at, (select string_agg(text, ' ') from run_message where run_id = run.id)) as text
+    from run left join run_step step on step.run_id = run.id and step.state = 'running' where run.state = 'running'`.execute(engine.db)
+  const asked = (server: World['source']) =>
+    server.psql(
+      'postgres',
+      `select pid, application_name, state, wait_event, now() - state_change, pg_blocking_pids(pid), left(query, 120)
+       from pg_stat_activity where backend_type in ('client backend', 'walsender') and pid <> pg_backend_pid()`,
+    )
+  return [...rows.map(({ text }) => text), `the catalog:\n${asked(catalog)}`, `the source:\n${asked(source)}`]
 }
 
 /** Reasons that nothing which happens here can have: the store is whole all the time. */
