@@ -119,7 +119,7 @@ export async function clusterPart(): Promise<void> {
         }),
       )
       const firsts = await firstBackups(bench)
-      const seconds = Math.min(...firsts.map((one) => one.seconds))
+      const seconds = Math.min(...firsts.map((run) => run.seconds))
       const { vessel, stored } = firsts.at(-1)!
       console.log(`plain tar ${plain.toFixed(1)} s, first backup ${seconds.toFixed(1)} s, ${(stored / 1e6).toFixed(0)} MB stored`)
       bench.tell('throughput of a first backup, against plain tar over the same exec stream', plain / seconds, 0.7)

@@ -133,7 +133,7 @@ ${lines.join('\n')}
   const others = readFileSync(path, 'utf8')
     .split(/^(?=## )/m)
     .slice(1)
-    .filter((one) => !one.startsWith(`## ${part}\n`))
-  const sections = [...others, section].map((one) => one.trim()).sort()
+    .filter((other) => !other.startsWith(`## ${part}\n`))
+  const sections = [...others, section].map((text) => text.trim()).sort()
   writeFileSync(path, `# Benchmarks\n\nEvery figure is measured beside a baseline of the same run.\n\n${sections.join('\n\n')}\n`)
 }

@@ -12,8 +12,8 @@ export function grouped<T, K>(values: Iterable<T>, by: (value: T) => K): Map<K, 
 /** Some of them at a time. */
 export function* inParts<T>(all: Iterable<T>, most: number): Generator<T[]> {
   let part: T[] = []
-  for (const one of all) {
-    part.push(one)
+  for (const item of all) {
+    part.push(item)
     if (part.length < most) continue
     yield part
     part = []

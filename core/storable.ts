@@ -12,6 +12,6 @@ export function storable(text: string): string {
 export function storableIn<T>(value: T): T {
   if (typeof value === 'string') return storable(value) as T
   if (typeof value !== 'object' || value === null) return value
-  if (Array.isArray(value)) return value.map((one: unknown) => storableIn(one)) as T
+  if (Array.isArray(value)) return value.map((item: unknown) => storableIn(item)) as T
   return Object.fromEntries(Object.entries(value).map(([name, one]) => [storable(name), storableIn(one as unknown)])) as T
 }

@@ -115,7 +115,7 @@ export class DemoClusters {
   }
 
   async stop(): Promise<void> {
-    await Promise.all([...this.running.values()].map((one) => one.stop()))
+    await Promise.all([...this.running.values()].map((pod) => pod.stop()))
   }
 }
 
@@ -175,7 +175,9 @@ async function ready(client: ClusterClient, namespace: string): Promise<string[]
   for (;;) {
     const { items } = await client.ask<{ items: KubeObject[] }>(`/api/v1/namespaces/${namespace}/pods`)
     const isReady = ({ status }: KubeObject) =>
-      (status?.conditions as { type: string; status: string }[] | undefined)?.some((one) => one.type === 'Ready' && one.status === 'True')
+      (status?.conditions as { type: string; status: string }[] | undefined)?.some(
+        (condition) => condition.type === 'Ready' && condition.status === 'True',
+      )
     if (items.length > 0 && items.every(isReady)) return items.map(({ metadata }) => metadata.name)
     await new Promise((resolve) => setTimeout(resolve, 200))
   }

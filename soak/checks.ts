@@ -22,7 +22,7 @@ export async function settle(world: World): Promise<string[]> {
     const runs = await engine.db.selectFrom('run').select(['id', 'kind', 'state']).where('state', 'in', ['waiting', 'running']).execute()
     const holds = await engine.db.selectFrom('hold').select(['id', 'state', 'trouble']).where('state', '<>', 'released').execute()
     const undo = await engine.db.selectFrom('run_undo').select(['run_id', 'kind']).execute()
-    return [...runs, ...holds, ...undo].map((one) => `is still there: ${JSON.stringify(one)}`)
+    return [...runs, ...holds, ...undo].map((remaining) => `is still there: ${JSON.stringify(remaining)}`)
   }
   for (const end = Date.now() + SETTLED_WITHIN_MS; Date.now() < end; await pause(500)) {
     const left = await wrong().catch((error: Error) => [error.message])

@@ -53,10 +53,10 @@ try {
 } catch (error) {
   wrong.push((error as Error).stack ?? String(error))
 } finally {
-  for (const one of await endsOf(world).catch(() => [])) say(one)
+  for (const line of await endsOf(world).catch(() => [])) say(line)
   await world.close()
 }
-for (const one of wrong) console.log(`WRONG ${one}`)
+for (const trouble of wrong) console.log(`WRONG ${trouble}`)
 say(wrong.length === 0 ? 'all is as it was, and nothing is left' : `${wrong.length} things are wrong`)
 process.exit(wrong.length === 0 ? 0 : 1)
 

@@ -29,13 +29,13 @@ const changed = () => tellChange({ about: 'things', source: 'ferry-db' } as neve
 
 describe('what several pages show', () => {
   it('is asked for once after a change, however many show it, and no more when nobody does', async () => {
-    const [one, other] = [shows(), shows()]
+    const [view, other] = [shows(), shows()]
     await later()
     expect(asked).toBe(1)
     changed()
     await later()
-    expect([asked, one.text(), other.text()]).toEqual([2, expect.stringContaining('answer 2'), expect.stringContaining('answer 2')])
-    one.unmount()
+    expect([asked, view.text(), other.text()]).toEqual([2, expect.stringContaining('answer 2'), expect.stringContaining('answer 2')])
+    view.unmount()
     changed()
     await later()
     expect([asked, other.text()]).toEqual([3, expect.stringContaining('answer 3')])
@@ -46,22 +46,22 @@ describe('what several pages show', () => {
   })
 
   it('stays as it is after a change of something else', async () => {
-    const one = shows()
+    const view = shows()
     await later()
     tellChange({ about: 'store' } as never)
     await later()
     expect(asked).toBe(1)
-    one.unmount()
+    view.unmount()
   })
 
   it('is kept as it is now again when it is shown anew', async () => {
     shows().unmount()
-    const one = shows()
+    const view = shows()
     await later()
     const before = asked
     changed()
     await later()
     expect(asked).toBe(before + 1)
-    one.unmount()
+    view.unmount()
   })
 })

@@ -28,7 +28,7 @@ export function useRestoreAddress(slug: () => string, point: Ref<string | null>)
   const lookable = computed(() => bench.things.filter((thing) => isTable(thing) || isObject(thing) || thing.kind === 'volume'))
   /** Shows the first of what lies within some paths, and rather what is gone. */
   function showFirst(within: string[]): void {
-    const candidates = lookable.value.filter(({ path }) => within.some((one) => one === '' || isWithin(path, one)))
+    const candidates = lookable.value.filter(({ path }) => within.some((root) => root === '' || isWithin(path, root)))
     shown.value = (candidates.find(({ there }) => there === false) ?? candidates[0] ?? lookable.value[0])?.path ?? null
   }
 

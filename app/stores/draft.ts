@@ -49,7 +49,7 @@ export const useDraft = defineStore('draft', () => {
 
   /** @returns what closes it; nothing of the draft is kept */
   function open(of: Saved | { take: string[] }): () => void {
-    const own = (opened = Symbol('draft'))
+    const opening = (opened = Symbol('draft'))
     if ('take' in of) {
       taken = of.take
       ;[slug.value, version.value, saved.value] = [null, 0, null]
@@ -63,7 +63,7 @@ export const useDraft = defineStore('draft', () => {
     isOpen.value = true
     fill()
     return () => {
-      if (opened === own) isOpen.value = false
+      if (opened === opening) isOpen.value = false
     }
   }
   const isChanged = computed(() =>

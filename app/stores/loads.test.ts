@@ -29,12 +29,12 @@ afterEach(() => {
 describe('what an address answers', () => {
   it('is asked for once, however many show it', async () => {
     const loads = useLoads()
-    const [one, other] = [loads.use('/a'), loads.use('/a')]
-    expect(one).toBe(other)
-    expect([server.asked.length, one.pending.value]).toEqual([1, true])
+    const [load, other] = [loads.use('/a'), loads.use('/a')]
+    expect(load).toBe(other)
+    expect([server.asked.length, load.pending.value]).toEqual([1, true])
     server.asked[0]!.answer(1)
     await settled()
-    expect([one.data.value, one.pending.value]).toEqual([1, false])
+    expect([load.data.value, load.pending.value]).toEqual([1, false])
   })
 
   it('is asked for once more where something changed while a request was under way, and what was shown stays meanwhile', async () => {

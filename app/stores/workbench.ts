@@ -47,12 +47,12 @@ export const useWorkbench = defineStore('workbench', () => {
    */
   function open(vessel: string, anew: boolean): () => void {
     keep()
-    const own = (opened = { vessel, waiting: anew ? undefined : left.get(vessel), isBegun: false })
+    const opening = (opened = { vessel, waiting: anew ? undefined : left.get(vessel), isBegun: false })
     left.delete(vessel)
     point.value = null
     putAll({}, [])
     return () => {
-      if (opened !== own) return
+      if (opened !== opening) return
       keep()
       opened = null
       point.value = null

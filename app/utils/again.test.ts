@@ -19,7 +19,7 @@ describe('a run once more', () => {
         '/vessels/bookings/undo?member=db%2Fa+b&position=0%2F1&end=0%2F2',
       ],
     ] as const
-    for (const [one, page] of cases) expect(pageOfAgain(one)).toBe(page)
+    for (const [run, page] of cases) expect(pageOfAgain(run)).toBe(page)
   })
 
   it('is just started, where it changes nothing that stands', () => {

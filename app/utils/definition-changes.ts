@@ -1,7 +1,7 @@
 import type { WholeDefinition } from '~/stores/draft'
 import { plural } from './words'
 
-const differ = (one: unknown, other: unknown) => JSON.stringify(one) !== JSON.stringify(other)
+const differ = (before: unknown, now: unknown) => JSON.stringify(before) !== JSON.stringify(now)
 
 /**
  * What saving a definition would change, a sentence for each change.

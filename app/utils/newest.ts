@@ -5,7 +5,7 @@
 export function newestOf(): () => () => boolean {
   let last = 0
   return () => {
-    const own = ++last
-    return () => own === last
+    const number = ++last
+    return () => number === last
   }
 }

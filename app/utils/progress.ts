@@ -10,7 +10,7 @@ export const listInWords = (parts: string[]): string =>
 
 /** Rows, objects and files, as far as there were any: `12 rows, 3 objects and 1 file`. */
 export const movedInWords = (counters: Counters): string =>
-  listInWords(['row', 'object', 'file'].flatMap((one) => ((counters[`${one}s`] ?? 0) > 0 ? [plural(counters[`${one}s`]!, one)] : [])))
+  listInWords(['row', 'object', 'file'].flatMap((unit) => ((counters[`${unit}s`] ?? 0) > 0 ? [plural(counters[`${unit}s`]!, unit)] : [])))
 
 /** What takes the time comes before what is made in between; to read something back takes less of it than to write it. */
 const WEIGHTY: Record<string, number>[] = [
@@ -25,7 +25,10 @@ export function shareOf(counters: Counters): number | null {
     const known = Object.entries(group).filter(([one]) => (counters[`${one} expected`] ?? 0) > 0)
     if (known.length === 0) continue
     const all = known.reduce((sum, [, weight]) => sum + weight, 0)
-    return known.reduce((sum, [one, weight]) => sum + weight * Math.min(1, (counters[one] ?? 0) / counters[`${one} expected`]!), 0) / all
+    return (
+      known.reduce((sum, [counter, weight]) => sum + weight * Math.min(1, (counters[counter] ?? 0) / counters[`${counter} expected`]!), 0) /
+      all
+    )
   }
   return null
 }

@@ -20,7 +20,7 @@ const table = (name: string, rows: ReturnType<typeof row>[]): UndoTable => ({
 // One can be undone as it is, two were inserted again since, and their keys read alike when they are joined.
 const legs = table('leg', [row(['a', 'b'], null), row(['a, b', 'c'], ['a, b', 'c', 'again']), row(['a', 'b, c'], ['a', 'b, c', 'again'])])
 const notes = table('note', [row(['x', 'y'], null)])
-const keysOf = (lines: ReturnType<typeof undoLines>) => lines.flatMap(({ row: one }) => (one ? [one.key] : []))
+const keysOf = (lines: ReturnType<typeof undoLines>) => lines.flatMap(({ row: line }) => (line ? [line.key] : []))
 
 describe('the rows of an undo', () => {
   it('are listed under their tables, of which those without a row are left out', () => {

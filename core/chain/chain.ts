@@ -91,7 +91,7 @@ interface UnbrokenLog {
 }
 
 /** Index of the last one, between `from` and `to`, for which the condition still holds; one before `from` if it never does. */
-const last = <T>(sorted: readonly T[], holds: (one: T) => boolean, from = 0, to = sorted.length): number => {
+const last = <T>(sorted: readonly T[], holds: (item: T) => boolean, from = 0, to = sorted.length): number => {
   let [low, high] = [from, to]
   while (low < high) {
     const middle = (low + high) >> 1
@@ -263,15 +263,15 @@ export class Chains {
   private readonly eras = new Map<string, Era[]>()
 
   constructor(artifacts: Iterable<Artifact>, caughtUp: CaughtUp[] = []) {
-    const own = new Map<string, Map<string, Artifact[]>>()
+    const byMember = new Map<string, Map<string, Artifact[]>>()
     for (const artifact of artifacts) {
-      const eras = own.get(artifact.member) ?? new Map<string, Artifact[]>()
-      own.set(artifact.member, eras)
+      const eras = byMember.get(artifact.member) ?? new Map<string, Artifact[]>()
+      byMember.set(artifact.member, eras)
       const list = eras.get(artifact.era)
       if (list) list.push(artifact)
       else eras.set(artifact.era, [artifact])
     }
-    for (const [member, eras] of own) {
+    for (const [member, eras] of byMember) {
       const newest = (list: Artifact[]) => list.reduce((time, { at }) => Math.max(time, at.getTime()), 0)
       const sorted = [...eras].sort(([, a], [, b]) => newest(b) - newest(a))
       const stillOf = (name: string) => caughtUp.find((still) => still.member === member && still.era === name)
@@ -338,9 +338,9 @@ export function momentOf(members: string[], chains: Chains, points: RecoveryPoin
 /** Stretches in which every member can be entered; none where there are no members. */
 export function commonStretches(all: DateRange[][]): DateRange[] {
   if (all.length === 0) return []
-  return all.reduce((common, own) =>
+  return all.reduce((common, stretches) =>
     common.flatMap((a) =>
-      own.flatMap((b) => {
+      stretches.flatMap((b) => {
         const [from, to] = [Math.max(a.from.getTime(), b.from.getTime()), Math.min(a.to.getTime(), b.to.getTime())]
         return from <= to ? [{ from: new Date(from), to: new Date(to) }] : []
       }),

@@ -79,9 +79,9 @@ describe('NetChanges', () => {
         const before = linesOf(state)
         const all = new NetChanges([0])
         for (const acts of stretches) {
-          const one = new NetChanges([0])
-          for (const each of acts) perform(state, one, each)
-          const shared = one.share()
+          const changes = new NetChanges([0])
+          for (const each of acts) perform(state, changes, each)
+          const shared = changes.share()
           if (shared.emptied) all.truncate()
           all.takeNet(() => netRecords(shared))
         }

@@ -14,9 +14,9 @@ describe('undoRow', () => {
   it('gives back exactly what was before where nothing came after', () => {
     fc.assert(
       fc.property(row, row, (before, after) => {
-        const one = undoRow({ key: ['k'], before, after, now: after })
-        expect(one.conflict).toBeNull()
-        expect(undone(one)).toEqual(before)
+        const line = undoRow({ key: ['k'], before, after, now: after })
+        expect(line.conflict).toBeNull()
+        expect(undone(line)).toEqual(before)
       }),
     )
   })
@@ -24,11 +24,11 @@ describe('undoRow', () => {
   it('keeps every later change of other columns, and never overwrites a later one unasked', () => {
     fc.assert(
       fc.property(touched, ({ key, before, after, now }) => {
-        const one = undoRow({ key, before, after, now })
-        const result = undone(one)
-        if (one.conflict !== null) {
-          expect(isUndone(one, undefined)).toBe(false)
-          expect(isUndone(one, 'undo')).toBe(one.act !== 'nothing')
+        const line = undoRow({ key, before, after, now })
+        const result = undone(line)
+        if (line.conflict !== null) {
+          expect(isUndone(line, undefined)).toBe(false)
+          expect(isUndone(line, 'undo')).toBe(line.act !== 'nothing')
           return
         }
         if (!before || !after || !now || !result) return

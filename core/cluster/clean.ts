@@ -77,7 +77,7 @@ export function cleaned(object: ClusterObject): ClusterObject {
   copy.metadata = metadata
   if (metadata.annotations) {
     metadata.annotations = Object.fromEntries(
-      Object.entries(metadata.annotations).filter(([name]) => !ANNOTATIONS.some((one) => one.test(name))),
+      Object.entries(metadata.annotations).filter(([name]) => !ANNOTATIONS.some((pattern) => pattern.test(name))),
     )
     if (Object.keys(metadata.annotations).length === 0) delete metadata.annotations
   }
@@ -96,7 +96,7 @@ export function canonical(value: unknown): string {
   if (Array.isArray(value)) return `[${value.map(canonical).join(',')}]`
   if (typeof value !== 'object' || value === null) return JSON.stringify(value) ?? 'null'
   const fields = Object.entries(value)
-    .filter(([, one]) => one !== undefined)
+    .filter(([, value]) => value !== undefined)
     .sort(([a], [b]) => (a < b ? -1 : 1))
-  return `{${fields.map(([key, one]) => `${JSON.stringify(key)}:${canonical(one)}`).join(',')}}`
+  return `{${fields.map(([key, value]) => `${JSON.stringify(key)}:${canonical(value)}`).join(',')}}`
 }

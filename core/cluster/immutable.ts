@@ -2,9 +2,9 @@ import { canonical, type ClusterObject } from './clean'
 
 type Fields = Record<string, unknown>
 /** A field that an object has itself: data may be called `constructor` or `valueOf`, too. */
-const own = (value: object, field: string): unknown => (Object.hasOwn(value, field) ? (value as Fields)[field] : undefined)
+const fieldOf = (value: object, field: string): unknown => (Object.hasOwn(value, field) ? (value as Fields)[field] : undefined)
 const at = (object: ClusterObject, path: string): unknown =>
-  path.split('.').reduce<unknown>((value, field) => (value === undefined || value === null ? undefined : own(value, field)), object)
+  path.split('.').reduce<unknown>((value, field) => (value === undefined || value === null ? undefined : fieldOf(value, field)), object)
 
 /** Fields that the API lets nobody change, by kind: those of its documentation. */
 const FIXED: Record<string, string[]> = {
@@ -36,11 +36,11 @@ export function fixedFields(wanted: ClusterObject, now: ClusterObject): string[]
 
 /** Whether everything that `wanted` says is so in `now`, which may say more. */
 export function holds(wanted: unknown, now: unknown): boolean {
-  if (Array.isArray(wanted)) return Array.isArray(now) && wanted.length === now.length && wanted.every((one, i) => holds(one, now[i]))
+  if (Array.isArray(wanted)) return Array.isArray(now) && wanted.length === now.length && wanted.every((value, i) => holds(value, now[i]))
   // To the API a field that is null is one that is not there.
   if (typeof wanted !== 'object' || wanted === null) return (wanted ?? null) === (now ?? null)
   if (typeof now !== 'object' || now === null || Array.isArray(now)) return isEmpty(wanted) && now === undefined
-  return Object.entries(wanted).every(([field, value]) => holds(value, own(now, field)))
+  return Object.entries(wanted).every(([field, value]) => holds(value, fieldOf(now, field)))
 }
 
 /** The API leaves out what is empty. */
@@ -71,8 +71,8 @@ export function differences(earlier: unknown, now: unknown, path = ''): FieldDif
   const fields = [...new Set([...Object.keys(earlier), ...Object.keys(now)])]
   return fields.flatMap((field) =>
     differences(
-      own(earlier, field),
-      own(now, field),
+      fieldOf(earlier, field),
+      fieldOf(now, field),
       path === '' ? field : /^[\w-]+$/.test(field) ? `${path}.${field}` : `${path}["${field}"]`,
     ),
   )

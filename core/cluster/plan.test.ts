@@ -43,18 +43,18 @@ const definition = wide('apiextensions.k8s.io/v1', 'CustomResourceDefinition', '
 })
 const berth = wide('storage.k8s.io/v1', 'StorageClass', 'berth', { provisioner: 'x' })
 const all = [set, claim, service, settings, lane, definition, berth]
-const entry = (one: ClusterObject, line: number): ObjectEntry => ({
-  path: pathOf(one),
-  group: groupOf(one.apiVersion!),
+const entry = (entity: ClusterObject, line: number): ObjectEntry => ({
+  path: pathOf(entity),
+  group: groupOf(entity.apiVersion!),
   version: 'v1',
-  kind: one.kind!,
-  name: one.metadata.name,
+  kind: entity.kind!,
+  name: entity.metadata.name,
   labels: {},
   digest: '',
   bytes: 10,
   line,
-  uses: one === lane ? [pathOf(definition)] : one === claim || one === set ? [pathOf(berth)] : [],
-  ...(one.metadata.namespace ? {} : { wide: true }),
+  uses: entity === lane ? [pathOf(definition)] : entity === claim || entity === set ? [pathOf(berth)] : [],
+  ...(entity.metadata.namespace ? {} : { wide: true }),
 })
 const manifest: NamespaceManifest = {
   name: 'boarding',
@@ -91,7 +91,10 @@ function state(source: string, standing: ClusterObject[], more: Partial<ClusterS
     source,
     served: KINDS.map(([group, kind]) => ({ group, kind, plural: `${kind.toLowerCase()}s`, version: 'v1', namespaced: true })),
     objects: new Map(
-      standing.map((one) => [objectKey(groupOf(one.apiVersion!), one.kind!, one.metadata.namespace ?? null, one.metadata.name), one]),
+      standing.map((entity) => [
+        objectKey(groupOf(entity.apiVersion!), entity.kind!, entity.metadata.namespace ?? null, entity.metadata.name),
+        entity,
+      ]),
     ),
     namespaces: new Map(standing.some(({ metadata }) => metadata.namespace) ? [['boarding', { phase: 'Active', labels: {} }]] : []),
     classes: standing.filter(({ kind }) => kind === 'StorageClass').map(({ metadata }) => metadata.name),
@@ -237,7 +240,10 @@ describe('a plan that was carried out', () => {
     const lane = { group: 'lanes.example', kind: 'Lane', plural: 'lanes', version: 'v1', namespaced: true }
     return { ...target, served: [...state('pier', []).served, ...(stands ? [lane] : [])] }
   }
-  const changed = (one: ClusterObject): ClusterObject => ({ ...one, metadata: { ...one.metadata, labels: { changed: 'by hand' } } })
+  const changed = (entity: ClusterObject): ClusterObject => ({
+    ...entity,
+    metadata: { ...entity.metadata, labels: { changed: 'by hand' } },
+  })
 
   it('finds nothing more to do, whatever stood there and whatever is wished', () => {
     fc.assert(
@@ -250,7 +256,7 @@ describe('a plan that was carried out', () => {
           namespaces: fc.constantFrom<Record<string, string>>({}, { boarding: 'elsewhere' }),
         }),
         (fates, wish) => {
-          const standing = all.flatMap((one, i) => (fates[i] === 'gone' ? [] : [fates[i] === 'changed' ? changed(one) : one]))
+          const standing = all.flatMap((entity, i) => (fates[i] === 'gone' ? [] : [fates[i] === 'changed' ? changed(entity) : entity]))
           const target = serving(state('pier', standing, { classes: ['berth'] }))
           const done = plan(target, wish)
           expect(done.plan.blockers).toEqual([])

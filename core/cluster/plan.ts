@@ -279,9 +279,9 @@ class Planner {
 function inOrder(planned: PlannedObject[]): PlannedObject[] {
   const by = ({ operation: { phase, kind, target } }: PlannedObject) => `${String(PHASES.indexOf(phase)).padStart(2)} ${kind} ${target}`
   return planned
-    .map((object) => ({ one: object, by: by(object) }))
+    .map((object) => ({ object, by: by(object) }))
     .sort((a, b) => (a.by < b.by ? -1 : 1))
-    .map(({ one }) => one)
+    .map(({ object }) => object)
 }
 
 /** Classes that the objects of a point ask for, for the person who maps them. */
@@ -295,7 +295,7 @@ function classesAsked(objects: ClusterObject[]): string[] {
 function registriesOf(objects: ClusterObject[]): string[] {
   const images = objects.flatMap((object) => containersOf(object) as { image?: string }[])
   return [...new Set(images.map(({ image = '' }) => image.slice(0, Math.max(0, image.indexOf('/')))))]
-    .filter((one) => one.includes('.'))
+    .filter((name) => name.includes('.'))
     .sort()
 }
 

@@ -27,12 +27,12 @@ export function dumpDifferences(expected: StructureEntry[], now: StructureEntry[
   const isSame = (a: StructureEntry, b: StructureEntry) =>
     statementText(a) === statementText(b) && (a.ownerSql === null || a.owner === b.owner)
   /** Takes one that was found, so that it stands for no other. */
-  const take = (entry: StructureEntry, wanted: (one: StructureEntry) => boolean): StructureEntry | undefined => {
+  const take = (entry: StructureEntry, wanted: (candidate: StructureEntry) => boolean): StructureEntry | undefined => {
     const candidates = found.get(definitionKey(entry)) ?? []
     const at = candidates.findIndex(wanted)
     return at < 0 ? undefined : candidates.splice(at, 1)[0]
   }
-  const others = expected.filter((entry) => !take(entry, (one) => isSame(entry, one)))
+  const others = expected.filter((entry) => !take(entry, (candidate) => isSame(entry, candidate)))
   return others.map((entry): DumpDifference => {
     const other = take(entry, () => true)
     return { what: wordsOf(entry), why: other ? whyOf(entry, other) : 'It is not there.', name: entry.name }

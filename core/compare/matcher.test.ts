@@ -14,7 +14,7 @@ describe('matching rows of two sides', () => {
           const side = right.length === 0 || (left.length > 0 && turns.next().value) ? 'before' : 'now'
           matcher.add(side, (side === 'before' ? left : right).shift()!)
         }
-        const count = (list: string[], row: string) => list.filter((one) => one === row).length
+        const count = (list: string[], row: string) => list.filter((line) => line === row).length
         const more = (a: string[], b: string[]) =>
           ['a', 'b', 'c', 'dd', 'eee'].flatMap((row) => Array<string>(Math.max(0, count(a, row) - count(b, row))).fill(row))
         expect([...matcher.rest('before')].sort()).toEqual(more(before, now))

@@ -45,7 +45,7 @@ describe('packed chunks', () => {
   })
 
   it('are packed only where they fit', () => {
-    const one: ChunkRef = { name: 'ab'.repeat(32), rows: 1, bytes: 2, keys: ['-0'.slice(1), '5'], tail: 'cd'.repeat(8) }
+    const sample: ChunkRef = { name: 'ab'.repeat(32), rows: 1, bytes: 2, keys: ['-0'.slice(1), '5'], tail: 'cd'.repeat(8) }
     const odd = [
       { name: 'AB'.repeat(32) },
       { rows: -1 },
@@ -56,6 +56,6 @@ describe('packed chunks', () => {
       { more: 1 },
       { keys: ['-0', '1'] },
     ]
-    for (const other of odd) expect(ChunkList.fits({ ...one, ...other })).toBe(false)
+    for (const other of odd) expect(ChunkList.fits({ ...sample, ...other })).toBe(false)
   })
 })

@@ -119,7 +119,7 @@ export class ChunkList implements Chunks {
 
   flatMap<T>(what: (chunk: ChunkRef, index: number) => T[]): T[] {
     const all: T[] = []
-    for (const [i, chunk] of this.entries()) for (const one of what(chunk, i)) all.push(one)
+    for (const [i, chunk] of this.entries()) for (const item of what(chunk, i)) all.push(item)
     return all
   }
 

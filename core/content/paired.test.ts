@@ -10,9 +10,9 @@ describe('two lists side by side', () => {
     await fc.assert(
       fc.asyncProperty(list, list, async (a, b) => {
         const found: (string | null)[][] = []
-        for await (const [one, other] of paired(a, b)) found.push([one?.path ?? null, other?.path ?? null])
+        for await (const [first, other] of paired(a, b)) found.push([first?.path ?? null, other?.path ?? null])
         const paths = [...new Set([...a, ...b].map(({ path }) => path))].sort((x, y) => (x < y ? -1 : 1))
-        const has = (some: { path: string }[], path: string) => (some.some((one) => one.path === path) ? path : null)
+        const has = (some: { path: string }[], path: string) => (some.some((thing) => thing.path === path) ? path : null)
         expect(found).toEqual(paths.map((path) => [has(a, path), has(b, path)]))
       }),
     )

@@ -53,7 +53,7 @@ const within = (inner: TimeRange, outer: TimeRange) => inner.from >= outer.from 
 export function consistencyOf(members: MemberFacts[], hold: TimeRange | null): Reached {
   const judged = members.map((facts) => judge(facts, hold))
   const worst = (['in use', 'as found', 'each sound', 'held together'] as const).find((level) =>
-    judged.some((one) => one.consistency === level),
+    judged.some((member) => member.consistency === level),
   )!
   const first = judged.find(({ consistency }) => consistency === worst)!
   const why =

@@ -40,7 +40,7 @@ export function lanesOf(quiesce: QuiesceSequence, measured: MeasuredStep[], memb
   const { steps } = quiesce
   const preparing = new Set(steps.filter(({ prepares }) => prepares).map(({ member, name }) => `${member}\n${name}`))
   const holding = measured.filter(({ member, name }) => !preparing.has(`${member}\n${name}`))
-  const known = new Map(measured.map((one) => [`${one.member}\n${one.name}`, one]))
+  const known = new Map(measured.map((step) => [`${step.member}\n${step.name}`, step]))
   const of = (step: HoldStep) => {
     const found = known.get(`${step.member}\n${step.name}`)
     return found?.held !== null && found?.released !== null ? found : undefined

@@ -71,13 +71,13 @@ function renumbered(
 ): StructureEntry[] {
   const shift = 1 + Math.max(0, ...all.after.map(({ id }) => id))
   const idOf = ({ entry, from }: (typeof chosen)[number]) => (from === 'after' ? entry.id : entry.id + shift)
-  const byKey = new Map(chosen.map((one) => [`${one.entry.type} ${keyOf(one.entry)}`, idOf(one)]))
+  const byKey = new Map(chosen.map((choice) => [`${choice.entry.type} ${keyOf(choice.entry)}`, idOf(choice)]))
   const keys = { before: new Map<number, string>(), after: new Map<number, string>() }
   for (const from of ['before', 'after'] as const) for (const entry of all[from]) keys[from].set(entry.id, `${entry.type} ${keyOf(entry)}`)
-  const entries = chosen.map((one) => ({
-    ...one.entry,
-    id: idOf(one),
-    needs: [...new Set(one.entry.needs.flatMap((id) => byKey.get(keys[one.from].get(id) ?? '') ?? []))],
+  const entries = chosen.map((choice) => ({
+    ...choice.entry,
+    id: idOf(choice),
+    needs: [...new Set(choice.entry.needs.flatMap((id) => byKey.get(keys[choice.from].get(id) ?? '') ?? []))],
   }))
   return inOrder(entries)
 }

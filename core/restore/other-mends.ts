@@ -33,17 +33,17 @@ export function partsByRoot(entries: StructureEntry[], sequences: DatabaseManife
  * @param roles names of roles at the target
  */
 export function otherDifference(before: StructureEntry[], now: StructureEntry[], roles: Record<string, string>): OtherDifference {
-  const [own, current] = [before[0]!, now[0]!]
-  const moved = own.ownerSql !== null && (roles[own.owner ?? ''] ?? own.owner) !== current.owner
+  const [was, current] = [before[0]!, now[0]!]
+  const moved = was.ownerSql !== null && (roles[was.owner ?? ''] ?? was.owner) !== current.owner
   return {
     definition: [
-      ...(statementText(own) === statementText(current) ? [] : ['definition']),
+      ...(statementText(was) === statementText(current) ? [] : ['definition']),
       ...partWords(
         before.slice(1).filter(({ type }) => !BESIDE.has(type)),
         now.slice(1).filter(({ type }) => !BESIDE.has(type)),
       ),
     ],
-    mends: [...(moved ? [ownerMend(own, roles)] : []), ...rightsMends(before, now, roles, moved), ...commentMends(before, now)],
+    mends: [...(moved ? [ownerMend(was, roles)] : []), ...rightsMends(before, now, roles, moved), ...commentMends(before, now)],
   }
 }
 

@@ -40,7 +40,7 @@ const domain = { key: '1247/51', words: 'type sales.moods' }
 
 /** What stands now: a label more than then. */
 function now(mood: TypeUses, moods: TypeUses): TargetState {
-  const standing = (one: StructureEntry, sql = one.sql): [string, StructureEntry[]] => [definitionKey(one), [{ ...one, sql }]]
+  const standing = (was: StructureEntry, sql = was.sql): [string, StructureEntry[]] => [definitionKey(was), [{ ...was, sql }]]
   const [first, second, ...tables] = before.entries
   return target({
     holds: Object.fromEntries(before.tables.map(({ name }) => [name, { structure: structure() }])),

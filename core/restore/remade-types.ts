@@ -32,14 +32,14 @@ export function typesMadeAgain(tables: Operation[], others: Operation[], input: 
   const finder = new Finder(tables, others, input)
   const because = new Map<string, string>()
   const instead = new Map<Operation, Operation>()
-  for (const operation of others.filter((one) => finder.isDue(one))) {
+  for (const operation of others.filter((due) => finder.isDue(due))) {
     const choices: Operation['choices'] = ['replace', 'skip']
     const closure = finder.isWished(operation) ? finder.closureOf(operation) : null
     if (closure === null) instead.set(operation, { ...operation, choices })
     else if (closure.inTheWay.length > 0) instead.set(operation, { ...operation, choices, notes: [stays(closure.inTheWay)] })
     else {
       for (const key of closure.tables.keys()) because.set(key, operation.target.name)
-      for (const one of closure.operations) instead.set(one, madeAgain(one, operation, closure))
+      for (const remade of closure.operations) instead.set(remade, madeAgain(remade, operation, closure))
     }
   }
   return { others: others.map((operation) => instead.get(operation) ?? operation), because }
@@ -127,7 +127,7 @@ class Finder {
     for (const operation of closure.operations) {
       const uses = this.usesOf(operation)
       for (const dependent of uses?.dependents ?? []) this.takeDependent(dependent, closure)
-      for (const one of uses?.others ?? []) this.takeOther(one, closure)
+      for (const needer of uses?.others ?? []) this.takeOther(needer, closure)
       if (operation.kind === 'type' && !uses) closure.inTheWay.push(`type ${operation.target.name}`)
     }
     // What is made again by itself drops nothing else.

@@ -43,10 +43,10 @@ export function parseStructure(dump: string): StructureEntry[] {
   let method = settingIn(dump.slice(0, headers[0]?.index ?? 0), 'table_access_method') ?? HEAP
   const entries = headers.map((match, i) => {
     const text = dump.slice(match.index + match[0].length, headers[i + 1]?.index ?? dump.length)
-    const [own, next] = splitTrailing(text)
-    tablespace = settingIn(own, 'tablespace') ?? tablespace
-    method = settingIn(own, 'table_access_method') ?? method
-    const entry = entryOf(match, own)
+    const [body, next] = splitTrailing(text)
+    tablespace = settingIn(body, 'tablespace') ?? tablespace
+    method = settingIn(body, 'table_access_method') ?? method
+    const entry = entryOf(match, body)
     if (tablespace !== '' && HAS_TABLESPACE.has(entry.type)) entry.tablespace = tablespace
     if (method !== HEAP && HAS_METHOD.has(entry.type)) entry.accessMethod = method
     tablespace = settingIn(next, 'tablespace') ?? tablespace

@@ -218,7 +218,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
   const root = old?.entries.find((entry) => isTableEntry(entry) && entry.oid === table.oid)
   const sameBody = old !== null && root !== undefined && bodyOf(old.table) === bodyOf(table)
   const blank = { schema: table.schema, owner: table.structure.owner, of: table.oid, refers: null, ownerSql: null, needs: [] as number[] }
-  const own: StructureEntry = sameBody
+  const moved: StructureEntry = sameBody
     ? { ...root, owner: table.structure.owner, ownerSql: ownerSqlOf(table) }
     : {
         ...blank,
@@ -236,7 +236,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
       }
   const before = old ? piecesOf(old.table, around) : []
   const same = (a: Piece, b: Piece) => a.type === b.type && a.name === b.name && a.sql === b.sql
-  const entries = [own, ...kept.filter(({ type }) => type !== 'COMMENT')]
+  const entries = [moved, ...kept.filter(({ type }) => type !== 'COMMENT')]
   for (const piece of piecesOf(table, around)) {
     const wrote = before.some((other) => same(piece, other)) ? old!.entries.filter((entry) => isOf(entry, piece)) : []
     // An identity is made by the entry of its sequence where a dump wrote one.
@@ -257,7 +257,7 @@ export function entriesOfTable(table: TableManifest, written: WrittenTable | nul
         catalog: 0,
         oid: 0,
         refers: piece.refers ?? null,
-        needs: [own.id],
+        needs: [moved.id],
         made: true,
         ...piece,
         ...ownerOfPart(piece, written),

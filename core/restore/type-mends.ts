@@ -109,19 +109,21 @@ function compositeMends(name: string, before: Attribute[], now: Attribute[]): Me
   const alter = (what: string) => `ALTER TYPE ${name} ${what} CASCADE`
   if (before.length === now.length && before.every(({ rest }, i) => rest === now[i]!.rest)) {
     const renamed = before.flatMap((attribute, i) => (attribute.name === now[i]!.name ? [] : [[now[i]!.name, attribute.name] as const]))
-    const names = new Set([...before, ...now].map((one) => one.name))
+    const names = new Set([...before, ...now].map((attribute) => attribute.name))
     if (names.size === before.length + renamed.length)
       return renamed.map(([from, to]) => mend(`attribute ${from} is called ${to} again`, [alter(`RENAME ATTRIBUTE ${from} TO ${to}`)]))
   }
   const isSame = (a: Attribute, b: Attribute | undefined) => a.name === b?.name && a.rest === b.rest
   const gone: Attribute[] = []
   let kept = 0
-  for (const one of now)
-    if (isSame(one, before[kept])) kept++
-    else gone.push(one)
+  for (const attribute of now)
+    if (isSame(attribute, before[kept])) kept++
+    else gone.push(attribute)
   const added = before.slice(kept)
   return [
-    ...gone.map((one) => mend(`attribute ${one.name} is taken off`, [alter(`DROP ATTRIBUTE ${one.name}`)])),
-    ...added.map((one) => mend(`attribute ${one.name} is there again`, [alter(`ADD ATTRIBUTE ${one.name} ${one.rest}`)])),
+    ...gone.map((attribute) => mend(`attribute ${attribute.name} is taken off`, [alter(`DROP ATTRIBUTE ${attribute.name}`)])),
+    ...added.map((attribute) =>
+      mend(`attribute ${attribute.name} is there again`, [alter(`ADD ATTRIBUTE ${attribute.name} ${attribute.rest}`)]),
+    ),
   ]
 }

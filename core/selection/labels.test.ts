@@ -41,11 +41,11 @@ describe('label selectors', () => {
     const word = fc.constantFrom('a', 'b', 'c')
     const labels = fc.dictionary(word, word)
     fc.assert(
-      fc.property(word, word, labels, (key, value, own) => {
-        expect(fits(`${key}=${value}`, own)).toBe(!fits(`${key}!=${value}`, own))
-        expect(fits(key, own)).toBe(!fits(`!${key}`, own))
-        expect(fits(`${key} in (${value})`, own)).toBe(!fits(`${key} notin (${value})`, own))
-        expect(misfits(read(`${key}=${value}`), own).length === 0).toBe(fits(`${key}=${value}`, own))
+      fc.property(word, word, labels, (key, value, given) => {
+        expect(fits(`${key}=${value}`, given)).toBe(!fits(`${key}!=${value}`, given))
+        expect(fits(key, given)).toBe(!fits(`!${key}`, given))
+        expect(fits(`${key} in (${value})`, given)).toBe(!fits(`${key} notin (${value})`, given))
+        expect(misfits(read(`${key}=${value}`), given).length === 0).toBe(fits(`${key}=${value}`, given))
       }),
     )
   })

@@ -21,7 +21,7 @@ const FORMS: [RegExp, (match: string[]) => Requirement][] = [
     ([, key, operator, values]) => ({
       key: key!,
       operator: operator as 'in' | 'notin',
-      values: values!.split(',').map((one) => one.trim()),
+      values: values!.split(',').map((value) => value.trim()),
     }),
   ],
   [new RegExp(`^(${KEY})$`), ([, key]) => ({ key: key!, operator: 'exists', values: [] })],

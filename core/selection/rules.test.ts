@@ -80,8 +80,8 @@ describe('select', () => {
       .array(fc.constantFrom('a', 'b', 'ab'), { minLength: 3, maxLength: 4 })
       .map((parts): Thing => ({ path: pathOf(...parts), kind: 'table', labels: {}, facts: {} }))
     fc.assert(
-      fc.property(fc.array(anyRule, { maxLength: 8 }), fc.uniqueArray(anyThing, { selector: (one) => one.path }), (bare, all) => {
-        const rules = bare.map((one, i): Rule => ({ id: String(i), ...one }))
+      fc.property(fc.array(anyRule, { maxLength: 8 }), fc.uniqueArray(anyThing, { selector: (thing) => thing.path }), (bare, all) => {
+        const rules = bare.map((body, i): Rule => ({ id: String(i), ...body }))
         const { taken, left, unnamed, byRule } = select(rules, all)
         const decides = (thing: Thing) => rulesNaming(rules, thing.path).at(-1)
         expect(taken).toEqual(all.filter((thing) => decides(thing)?.act === 'take'))

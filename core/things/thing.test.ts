@@ -26,9 +26,9 @@ describe('paths', () => {
 
   it('lie in what is above them and in nothing else, and are told to be within many as within each', () => {
     fc.assert(
-      fc.property(path, fc.array(path, { maxLength: 8 }), (one, others) => {
-        expect(others.filter((other) => upwards(one).includes(other))).toEqual(others.filter((other) => isWithin(one, other)))
-        expect(withinAny(others)(one)).toBe(others.some((other) => isWithin(one, other)))
+      fc.property(path, fc.array(path, { maxLength: 8 }), (single, others) => {
+        expect(others.filter((other) => upwards(single).includes(other))).toEqual(others.filter((other) => isWithin(single, other)))
+        expect(withinAny(others)(single)).toBe(others.some((other) => isWithin(single, other)))
       }),
     )
   })

@@ -120,13 +120,13 @@ export function upwards(path: string): string[] {
 /** Tells of paths whether they are one of some or lie in one, as quickly for many as for few. */
 export function withinAny(containers: Iterable<string>): (path: string) => boolean {
   const all = new Set(containers)
-  return (path) => upwards(path).some((one) => all.has(one))
+  return (path) => upwards(path).some((above) => all.has(above))
 }
 
 /** Of some paths, by each of them and each that they lie in: how many lie there. */
 export function countsWithin(paths: Iterable<string>): Map<string, number> {
   const counts = new Map<string, number>()
-  for (const path of paths) for (const one of upwards(path)) counts.set(one, (counts.get(one) ?? 0) + 1)
+  for (const path of paths) for (const ancestor of upwards(path)) counts.set(ancestor, (counts.get(ancestor) ?? 0) + 1)
   return counts
 }
 

@@ -40,9 +40,9 @@ describe('what is to be seen of a tree', () => {
         const all = new Set(paths.flatMap((path) => upwards(path)))
         const things = [...all]
           .sort((a, b) => (`${a}/` < `${b}/` ? -1 : 1))
-          .map((one) => ({ path: one, name: one, isContainer: [...all].some((other) => other.startsWith(`${one}/`)) }))
-        const alone = things.flatMap(({ path: one }, i) =>
-          upwards(one)
+          .map((name) => ({ path: name, name, isContainer: [...all].some((other) => other.startsWith(`${name}/`)) }))
+        const alone = things.flatMap(({ path }, i) =>
+          upwards(path)
             .slice(1)
             .some((above) => folded.includes(above))
             ? []

@@ -23,7 +23,7 @@ function calledSo(things: readonly TreeThing[], wanted: string): number[] {
   for (let i = things.length - 1; i >= 0; i--) {
     const { path, name, isContainer } = things[i]!
     const isCalledSo = !isContainer && name.toLowerCase().includes(wanted)
-    if (isCalledSo) for (const one of upwards(path).slice(1)) above.add(one)
+    if (isCalledSo) for (const ancestor of upwards(path).slice(1)) above.add(ancestor)
     if (isCalledSo || above.has(path)) seen.push(i)
   }
   return seen.reverse()

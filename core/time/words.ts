@@ -54,8 +54,8 @@ export function numberInWords(count: number): string {
   return SMALL[count] ?? countInWords(count)
 }
 
-export function plural(count: number, one: string, many = `${one}s`): string {
-  return `${countInWords(count)} ${count === 1 ? one : many}`
+export function plural(count: number, singular: string, many = `${singular}s`): string {
+  return `${countInWords(count)} ${count === 1 ? singular : many}`
 }
 
 export function capital(text: string): string {

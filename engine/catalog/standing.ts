@@ -48,7 +48,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   const moment = newestMoment(data, now)
   const artifacts = moment.chains.flatMap((chain) => chain.artifacts)
   // Logs that follow each other are told as one, of which only the end would be read.
-  const bytes = artifacts.reduce((sum, { kind, bytes: own }) => sum + (kind === 'log' ? 0 : own), 0)
+  const bytes = artifacts.reduce((sum, { kind, bytes: size }) => sum + (kind === 'log' ? 0 : size), 0)
   const newest = data.points.at(-1)
   const { lost, atSource } = sortMissing(newest?.missing ?? [])
   const rate = await restoreRate(engine)

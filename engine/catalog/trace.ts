@@ -43,7 +43,7 @@ const FLAGS = 200
 /** The change trace over a stretch of time, in buckets of whole seconds. */
 export async function traceOf(engine: EngineContext, vesselId: string, from: Date, to: Date): Promise<ChangeTrace> {
   const seconds = (to.getTime() - from.getTime()) / 1000
-  const step = STEPS.find((one) => seconds / one <= BUCKETS) ?? Math.ceil(seconds / BUCKETS)
+  const step = STEPS.find((width) => seconds / width <= BUCKETS) ?? Math.ceil(seconds / BUCKETS)
   const begin = Math.floor(from.getTime() / 1000 / step) * step
   const { rows } = await sql<{ bucket: number; name: string; inserted: string; updated: string; deleted: string; emptied: string }>`
     select floor((extract(epoch from second) - ${begin}) / ${step})::int as bucket, name, sum(inserted) as inserted, sum(updated) as updated,

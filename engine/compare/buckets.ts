@@ -96,8 +96,8 @@ export function sumsOf(bytes: Uint8Array, ranges: Ranges): [range: string, rows:
   for (const line of linesOf([bytes])) {
     const fields = fieldsOf(line)
     const range = rangeOfRow(fields, ranges)
-    const own = sums.get(range) ?? [0, 0n]
-    sums.set(range, [own[0] + 1, own[1] + BigInt(`0x${md5(fields.map(literal).join(',')).slice(0, 15)}`)])
+    const sum = sums.get(range) ?? [0, 0n]
+    sums.set(range, [sum[0] + 1, sum[1] + BigInt(`0x${md5(fields.map(literal).join(',')).slice(0, 15)}`)])
   }
   return [...sums].map(([range, [rows, sum]]) => [range, rows, String(sum)])
 }

@@ -7,9 +7,7 @@ export function namespaceThings(source: string, { name, objects, volumes }: Name
   const there = (path: string) => (present ? present.has(path) : null)
   const root = pathOf(source, name)
   const things: PointThing[] = [{ path: root, kind: 'namespace', name, rows: null, bytes: null, there: there(root) }]
-  const claims = new Map(
-    objects.flatMap(({ kind, name: own, labels }) => (kind === 'PersistentVolumeClaim' ? [[own, labels] as const] : [])),
-  )
+  const claims = new Map(objects.flatMap(({ kind, name, labels }) => (kind === 'PersistentVolumeClaim' ? [[name, labels] as const] : [])))
   for (const { path, claim, files, bytes, how, inUse, at } of volumes)
     things.push({
       path,
@@ -24,7 +22,6 @@ export function namespaceThings(source: string, { name, objects, volumes }: Name
   const sorted = [...objects].sort(
     (a, b) => Number(a.wide ?? false) - Number(b.wide ?? false) || a.kind.localeCompare(b.kind) || a.name.localeCompare(b.name),
   )
-  for (const { path, kind, name: own, bytes, labels } of sorted)
-    things.push({ path, kind, name: own, rows: null, bytes, there: there(path), labels })
+  for (const { path, kind, name, bytes, labels } of sorted) things.push({ path, kind, name, rows: null, bytes, there: there(path), labels })
   return things
 }

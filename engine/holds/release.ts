@@ -45,12 +45,15 @@ export async function release(
   engine: EngineContext,
   line: Pick<Hold, 'id' | 'limitMs'>,
   by: ReleasedBy,
-  own?: Remembered,
+  remembered?: Remembered,
 ): Promise<boolean> {
   const ledger = new Ledger(engine)
-  const hold = own?.again ? own.hold : own ? await claimSoon(ledger, own, by) : await ledger.claim(line, by)
+  const hold = remembered?.again ? remembered.hold : remembered ? await claimSoon(ledger, remembered, by) : await ledger.claim(line, by)
   if (!hold) return false
-  const { result, done } = await releaseBy(hold, own ?? { session: undefined, holderFor: (act) => holderFor(engine, hold.member, act) })
+  const { result, done } = await releaseBy(
+    hold,
+    remembered ?? { session: undefined, holderFor: (act) => holderFor(engine, hold.member, act) },
+  )
   const written = patiently(() => record(engine, ledger, hold, by, result))
   // The run goes on; it is written down when the catalog is there again.
   await Promise.race([written, new Promise((resolve) => setTimeout(resolve, CATALOG_WITHIN_MS).unref())])
@@ -104,9 +107,9 @@ async function performRelease(hold: Hold, { session, holderFor }: Means): Promis
     signal: AbortSignal.timeout(limit + 1000),
   })
   if (act.act.kind === 'sql') {
-    const own = placed?.act.kind === 'sql' && session?.isOpen ? await session.perform(job(placed)) : null
+    const performed = placed?.act.kind === 'sql' && session?.isOpen ? await session.perform(job(placed)) : null
     await session?.close()
-    if (own?.failure === null) return own
+    if (performed?.failure === null) return performed
     // Whoever held the session is gone, or it did not answer: the server ends it, and all that it holds.
     await (await holderFor(act.act)).endSession?.(place, markOf(id))
   }
@@ -125,7 +128,7 @@ async function say(engine: EngineContext, { runId }: Hold, level: 'warning' | 'e
 
 /** Releases everything of a run, or everything there is, because a person says so. The run sees it and goes on without. */
 export async function releaseNow(engine: EngineContext, run?: string): Promise<{ released: number; failed: number }> {
-  const lines = (await new Ledger(engine).open()).filter(({ run_id: own }) => run === undefined || own === run)
+  const lines = (await new Ledger(engine).open()).filter(({ run_id: of }) => run === undefined || of === run)
   const due = lines.map(({ id, limit_ms: limitMs, run_id: runId, turn }) => ({ id, limitMs, runId, turn }))
   const released = await releaseAll(engine, due, 'person')
   const failed = (await new Ledger(engine).open()).filter(
@@ -140,9 +143,9 @@ export async function releaseNow(engine: EngineContext, run?: string): Promise<{
  */
 export async function releaseAll(engine: EngineContext, lines: Overdue[], by: ReleasedBy): Promise<number> {
   const ofRuns = await Promise.all(
-    [...grouped(lines, ({ runId }) => runId).values()].map(async (own) => {
+    [...grouped(lines, ({ runId }) => runId).values()].map(async (linesOfRun) => {
       let released = 0
-      const turns = [...grouped(own, ({ turn }) => turn)].sort(([a], [b]) => b - a)
+      const turns = [...grouped(linesOfRun, ({ turn }) => turn)].sort(([a], [b]) => b - a)
       for (const [, turn] of turns) released += (await Promise.all(turn.map((line) => release(engine, line, by)))).filter(Boolean).length
       return released
     }),
@@ -153,7 +156,7 @@ export async function releaseAll(engine: EngineContext, lines: Overdue[], by: Re
 /** A person has released it in another way, and says so. */
 export async function saidReleased(engine: EngineContext, id: string): Promise<void> {
   const ledger = new Ledger(engine)
-  const line = (await ledger.open()).find((one) => one.id === id)
+  const line = (await ledger.open()).find((found) => found.id === id)
   if (line?.state !== 'stuck' && line?.state !== 'releasing')
     throw new VesselError('hold_not_stuck', {
       what: 'It is released already, or its release has not failed.',

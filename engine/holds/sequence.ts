@@ -66,9 +66,9 @@ export class HoldSequence {
         holders: [],
         trouble: null,
       })
-    for (const one of [...this.held].reverse())
-      if (!one.step.prepares)
-        one.releaseOrdinal = await this.run.plan({ kind: 'release', member: this.label(one.step), title: one.step.name })
+    for (const step of [...this.held].reverse())
+      if (!step.step.prepares)
+        step.releaseOrdinal = await this.run.plan({ kind: 'release', member: this.label(step.step), title: step.step.name })
   }
 
   private label = ({ member }: HoldStep) => placeInWords(member)
@@ -94,7 +94,7 @@ export class HoldSequence {
     this.timer = setTimeout(() => this.expireSafely(), this.quiesce.budgetMs)
     for (const turn of turnsOf(this.quiesce.steps)) {
       if (this.lapse.signal.aborted || (await this.isReleasedByOthers())) break
-      this.underway = Promise.allSettled(this.held.filter(({ step }) => turn.includes(step)).map((one) => this.hold(one)))
+      this.underway = Promise.allSettled(this.held.filter(({ step }) => turn.includes(step)).map((held) => this.hold(held)))
       await this.underway
       this.run.signal.throwIfAborted()
       const failed = this.held.find(({ step, trouble }) => trouble !== null && step.onFailure === 'stop')
@@ -104,8 +104,8 @@ export class HoldSequence {
       }
     }
     const lapsed = this.lapse.signal.aborted || (await this.isReleasedByOthers())
-    for (const one of this.held)
-      if (one.hold === null) one.trouble ??= lapsed ? 'It was not reached before all was released.' : 'It did not begin.'
+    for (const step of this.held)
+      if (step.hold === null) step.trouble ??= lapsed ? 'It was not reached before all was released.' : 'It did not begin.'
     if (lapsed) {
       await this.release()
       const strict = this.held.find(({ step, trouble }) => trouble !== null && step.onFailure === 'stop')
@@ -113,39 +113,39 @@ export class HoldSequence {
     } else if (this.held.every(({ trouble }) => trouble === null)) this.reachedAt = Date.now()
   }
 
-  private async hold(one: HeldStep): Promise<void> {
-    const { step } = one
+  private async hold(held: HeldStep): Promise<void> {
+    const { step } = held
     const signal = AbortSignal.any([this.run.signal, this.lapse.signal])
     try {
-      await this.run.step(one.ordinal, async () => {
-        const result = await this.perform(one, signal)
+      await this.run.step(held.ordinal, async () => {
+        const result = await this.perform(held, signal)
         if (result.failure !== null) throw failedStep(step, result.failure)
         this.values = { ...this.values, [step.name]: result.values }
       })
     } catch (error) {
       if (this.run.signal.aborted) throw error
-      one.trouble = this.lapse.signal.aborted ? 'The budget of the hold was over before it was done.' : errorRecord(error).what
-      if (!this.lapse.signal.aborted) await this.run.say('warning', `“${step.name}” on ${this.label(step)}: ${one.trouble}`)
+      held.trouble = this.lapse.signal.aborted ? 'The budget of the hold was over before it was done.' : errorRecord(error).what
+      if (!this.lapse.signal.aborted) await this.run.say('warning', `“${step.name}” on ${this.label(step)}: ${held.trouble}`)
     } finally {
       // It holds nothing: what it had open is closed, and nobody waits for more of it.
-      if (step.prepares && one.hold) await release(this.run.engine, one.hold, 'run', this.rememberedOf(one))
+      if (step.prepares && held.hold) await release(this.run.engine, held.hold, 'run', this.rememberedOf(held))
     }
   }
 
-  private async perform(one: HeldStep, signal: AbortSignal): Promise<ActResult> {
-    const { step } = one
+  private async perform(held: HeldStep, signal: AbortSignal): Promise<ActResult> {
+    const { step } = held
     const [source, place] = namesOf(step.member) as [string, string]
     if (step.act.kind === 'scale') await takeWorkload(this.run.engine.db, leasedBy(source, place, step.act), this.run.id)
     const holder = await holderFor(this.run.engine, step.member, step.act)
     const act = await holder.place(place, step.act, signal)
     const placed = { act, release: this.placedRelease(step, act) }
     // Whoever releases it must be known when the catalog is away, too.
-    one.holders = [holder, placed.release ? await holderFor(this.run.engine, step.member, placed.release.act) : holder]
+    held.holders = [holder, placed.release ? await holderFor(this.run.engine, step.member, placed.release.act) : holder]
     const end = this.begun + this.quiesce.budgetMs
     const run = { id: this.run.id, vesselId: this.run.vesselId }
-    one.hold = await this.ledger.begin(run, step, this.held.indexOf(one), placed, this.quiesce.budgetMs, end, this.values)
+    held.hold = await this.ledger.begin(run, step, this.held.indexOf(held), placed, this.quiesce.budgetMs, end, this.values)
     const unwanted = new AbortController()
-    const stopLooking = this.whileWanted(one.hold, unwanted)
+    const stopLooking = this.whileWanted(held.hold, unwanted)
     const both = AbortSignal.any([signal, unwanted.signal])
     const job: ActJob = {
       place,
@@ -153,7 +153,7 @@ export class HoldSequence {
       values: this.values,
       limitMs: step.limitMs,
       holdMs: Math.max(0, end - Date.now()) + SILENCE_MS,
-      mark: markOf(one.hold.id),
+      mark: markOf(held.hold.id),
       signal: both,
     }
     const result = await holder
@@ -168,15 +168,15 @@ export class HoldSequence {
         return { output: '', values: {}, failure: why }
       })
       .finally(stopLooking)
-    one.session = result.session
-    const isHeld = await this.ledger.held(one.hold, result, { ...this.values, [step.name]: result.values }).catch((error: unknown) => {
+    held.session = result.session
+    const isHeld = await this.ledger.held(held.hold, result, { ...this.values, [step.name]: result.values }).catch((error: unknown) => {
       // That it is held can't be written down: it is released by what is remembered.
       if (isAway(error)) return true
       throw error
     })
     if (isHeld) return result
     // It was released before it was held, which released nothing.
-    await release(this.run.engine, one.hold, 'run', { ...this.rememberedOf(one), again: true })
+    await release(this.run.engine, held.hold, 'run', { ...this.rememberedOf(held), again: true })
     return { ...result, failure: RELEASED_MEANWHILE }
   }
 
@@ -232,7 +232,7 @@ export class HoldSequence {
     if (this.held.some(({ hold, step }) => hold && !step.prepares)) this.releasedAt ??= Date.now()
     for (const turn of turnsOf(this.quiesce.steps).reverse())
       await Promise.all(
-        this.held.filter(({ step, hold }) => hold && !step.prepares && turn.includes(step)).map((one) => this.releaseOne(one)),
+        this.held.filter(({ step, hold }) => hold && !step.prepares && turn.includes(step)).map((held) => this.releaseOne(held)),
       )
     await Promise.all(this.written)
   }
@@ -247,7 +247,7 @@ export class HoldSequence {
 
   private rememberedOf({ hold, session, holders: [of, release] }: HeldStep): Remembered {
     const { act } = hold!.act
-    return { hold: { ...hold!, known: { ...this.values } }, session, holderFor: async (one) => (one === act ? of! : release!) }
+    return { hold: { ...hold!, known: { ...this.values } }, session, holderFor: async (asked) => (asked === act ? of! : release!) }
   }
 
   private async sayReleased({ step, hold, releaseOrdinal }: HeldStep, done: boolean): Promise<void> {

@@ -23,7 +23,7 @@ export function withAttachments(entries: StructureEntry[], tables: TableManifest
   const attached = new Set(kept.flatMap(({ type, schema, name }) => (type === 'TABLE ATTACH' ? [thingKey(schema ?? '', name)] : [])))
   let id = Math.max(0, ...entries.map((entry) => entry.id))
   const fresh = [...tableOf].flatMap(([child, table]) => {
-    const parent = [...tableOf].find(([, one]) => thingKey(one.schema, one.name) === table.structure.partitionOf)
+    const parent = [...tableOf].find(([, described]) => thingKey(described.schema, described.name) === table.structure.partitionOf)
     return !parent || attached.has(thingKey(table.schema, table.name)) ? [] : [attachment(++id, [child, table], parent)]
   })
   return [...kept, ...fresh]

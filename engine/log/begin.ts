@@ -246,10 +246,10 @@ async function eraFrom(
     .orderBy('at', 'desc')
     .execute()
   const base = `${systemId}/${timeline}`
-  const own = known.filter(({ era }) => era === base || era.startsWith(`${base}/`))
-  const [newest] = own
+  const ofServer = known.filter(({ era }) => era === base || era.startsWith(`${base}/`))
+  const [newest] = ofServer
   if (!newest) return base
-  return positionOf(newest.until)! <= positionOf(position)! ? newest.era : `${base}/${own.length + 1}`
+  return positionOf(newest.until)! <= positionOf(position)! ? newest.era : `${base}/${ofServer.length + 1}`
 }
 
 /** The structure as the log finds it, kept in the store: what changes later is told from it. */

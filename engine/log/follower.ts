@@ -245,7 +245,7 @@ export class Follower {
       structure: (transaction) => {
         const step = this.watch.committed(transaction)
         if (step) this.steps.push(step)
-        if (step?.lost && !transaction.own) this.losses.dropped(transaction, step.lost)
+        if (step?.lost && !transaction.isOurs) this.losses.dropped(transaction, step.lost)
         this.structureDue = true
       },
       touched: (relation, end) => this.looks && this.losses.touched(relation, end),

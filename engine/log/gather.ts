@@ -81,31 +81,37 @@ class Gathering {
     return (this.changes ??= new NetChanges(at))
   }
 
-  async net(own: NetTable): Promise<void> {
-    const changes = this.begin(own.key)
-    if (own.emptied) changes.truncate()
+  async net(table: NetTable): Promise<void> {
+    const changes = this.begin(table.key)
+    if (table.emptied) changes.truncate()
     const chunks: Uint8Array[] = []
-    for await (const bytes of this.store.readAll(own.chunks)) chunks.push(bytes)
-    const toTable = projectionOf(own.numbers, this.table.numbers!, this.table.fills ?? [])
-    const key = own.key.map((number) => own.numbers.indexOf(number))
+    for await (const bytes of this.store.readAll(table.chunks)) chunks.push(bytes)
+    const toTable = projectionOf(table.numbers, this.table.numbers!, this.table.fills ?? [])
+    const key = table.key.map((number) => table.numbers.indexOf(number))
     changes.takeNet(() => netRecordsOf(chunks, toTable, key))
   }
 
   async log(log: LogManifest, from: string, to: string): Promise<void> {
-    const own = relationsOf(log, this.table.oid)
-    if (own.size === 0) return
-    const chunks = log.chunks.filter((chunk) => liesWithin(chunk, from, to) && [...own].some((index) => chunk.tallies[index]))
+    const relations = relationsOf(log, this.table.oid)
+    if (relations.size === 0) return
+    const chunks = log.chunks.filter((chunk) => liesWithin(chunk, from, to) && [...relations].some((index) => chunk.tallies[index]))
     let i = 0
     for await (const bytes of this.store.readAll(chunks.map(({ name }) => name)))
-      this.chunk(bytes, chunks[i++]!.open?.position ?? null, log.relations, own, [positionOf(from)!, positionOf(to)!])
+      this.chunk(bytes, chunks[i++]!.open?.position ?? null, log.relations, relations, [positionOf(from)!, positionOf(to)!])
   }
 
-  private chunk(bytes: Uint8Array, open: string | null, relations: LogRelation[], own: Set<number>, [from, to]: [bigint, bigint]): void {
+  private chunk(
+    bytes: Uint8Array,
+    open: string | null,
+    relations: LogRelation[],
+    ofTable: Set<number>,
+    [from, to]: [bigint, bigint],
+  ): void {
     const within = (position: string) => positionOf(position)! >= from && positionOf(position)! < to
     let counts = open !== null && within(open)
     let old: Uint8Array | null = null
     const projections = new Map<number, Projection | null>()
-    for (const index of own) {
+    for (const index of ofTable) {
       const { numbers } = relations[index]!
       if (numbers) projections.set(index, projectionOf(numbers, this.table.numbers!, this.table.fills ?? []))
     }
@@ -123,7 +129,7 @@ class Gathering {
     scanLog(bytes, {
       begin: ({ position }) => void (counts = within(position)),
       change: (op, relation, start, end) => {
-        if (!counts || !own.has(relation)) return
+        if (!counts || !ofTable.has(relation)) return
         if (op === OP.oldKey || op === OP.oldRow) old = lineOf(relation, start, end)
         else {
           changesOf(relation).take(op === OP.deleteRow ? OP.deleteKey : op, lineOf(relation, start, end), op === OP.update ? old : null)
@@ -131,7 +137,7 @@ class Gathering {
         }
       },
       truncate: (emptied) => {
-        if (counts) for (const relation of emptied) if (own.has(relation)) changesOf(relation).truncate()
+        if (counts) for (const relation of emptied) if (ofTable.has(relation)) changesOf(relation).truncate()
       },
     })
   }

@@ -235,7 +235,7 @@ async function saveCounted(
         { ...table, isUnknown: !isHeld }
     return counted.has(path) && rows.has(path) ? { ...known, rows: rows.get(path)!, isAbout: !isExact(path) } : known
   })
-  const nothing = kind === 'removed' && now.every((one) => one.rows === 0 && !one.isAbout)
+  const nothing = kind === 'removed' && now.every((table) => table.rows === 0 && !table.isAbout)
   if (nothing) await engine.db.deleteFrom('loss').where('id', '=', id).execute()
   else
     await engine.db

@@ -24,9 +24,9 @@ export class MomentStore extends Store {
 
   /** Reads what any of several can read. */
   static together(stores: MomentStore[]): MomentStore {
-    const one = MomentStore.over(stores[0]!)
-    one.parts = stores
-    return one
+    const combined = MomentStore.over(stores[0]!)
+    combined.parts = stores
+    return combined
   }
 
   private find(name: string): MadeChunk | undefined {

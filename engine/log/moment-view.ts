@@ -36,7 +36,7 @@ export interface MomentView {
 export async function momentView(engine: EngineContext, ref: MomentRef): Promise<MomentView> {
   const { at, chains, missing } = await resolveMoment(engine, ref)
   const members = chains.map(({ member, marks, logs, position, at: stands, exact }): MemberAtMoment => {
-    const sum = (field: 'rows' | 'bytes' | 'stored') => logs.reduce((all, one) => all + one[field], 0)
+    const sum = (field: 'rows' | 'bytes' | 'stored') => logs.reduce((all, log) => all + log[field], 0)
     return {
       member,
       at: stands,

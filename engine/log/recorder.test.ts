@@ -32,7 +32,7 @@ const long = (value: bigint) => {
   buffer.writeBigUInt64BE(value)
   return buffer
 }
-const letter = (one: string) => Buffer.from(one)
+const letter = (sign: string) => Buffer.from(sign)
 const tuple = (row: Value[]) =>
   Buffer.concat([
     number(row.length, 2),
@@ -142,9 +142,9 @@ const lineOf = (row: Value[]) => row.map((value) => (value === undefined ? '\\U'
 
 function expected(transactions: Transaction[], from = 0): string[] {
   return transactions.flatMap(({ xid, origin, changes }, i) => {
-    const own = changes.filter(({ table }) => table !== LEFT)
-    if (own.length === 0) return []
-    const lines = own.flatMap((change) => {
+    const ofTables = changes.filter(({ table }) => table !== LEFT)
+    if (ofTables.length === 0) return []
+    const lines = ofTables.flatMap((change) => {
       const row = (op: number) => `${String.fromCharCode(op)} t${change.table} ${'row' in change ? lineOf(change.row) : ''}`
       if (change.op === 'empty') return [`T t${change.table}`]
       if (change.op === 'insert') return [row(OP.insert)]
@@ -161,7 +161,7 @@ const sum = (tallies: ChangeTally[]): ChangeTally =>
 const odd = fc.oneof(fc.string({ unit: 'grapheme' }), fc.constantFrom('\\', '\t', 'a\nb', '\\N', '\\.', '\\U', '\r\v\f\b', 'ü€💥'))
 // What the server sends is text of its own, which never holds a zero byte.
 const value = fc.oneof(
-  odd.map((one) => one.replaceAll('\0', '')),
+  odd.map((name) => name.replaceAll('\0', '')),
   fc.constant(null),
 )
 /** Long enough that a few of them fill a chunk. */
@@ -207,12 +207,12 @@ describe('what a source sends', () => {
         const kept = recorderFrom(0n)
         send(kept.recorder, sent)
         const recorded = kept.recorder.finish()
-        const own = sent.flatMap(({ changes }) => changes.filter((change) => change.table !== LEFT))
-        const of = (op: Change['op']) => own.filter((one) => one.op === op).length
+        const ofTables = sent.flatMap(({ changes }) => changes.filter((change) => change.table !== LEFT))
+        const of = (op: Change['op']) => ofTables.filter((each) => each.op === op).length
         const all: ChangeTally = [of('insert'), of('update'), of('delete'), of('empty')]
         expect(sum(kept.chunks.flatMap(({ meta }) => Object.values(meta.tallies)))).toEqual(all)
         expect(sum([...recorded.trace.values()])).toEqual(all)
-        expect(recorded.rows).toBe(own.length)
+        expect(recorded.rows).toBe(ofTables.length)
         expect(recorded.transactions).toBe(expected(sent).filter((line) => line.startsWith('commit')).length)
         expect(kept.chunks.reduce((total, { meta }) => total + meta.transactions, 0)).toBe(recorded.transactions)
         expect(kept.chunks.reduce((total, { bytes }) => total + bytes.length, 0)).toBe(recorded.bytes)

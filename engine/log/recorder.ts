@@ -60,7 +60,7 @@ export interface StructureTransaction extends TransactionStart {
   /** What went along with what was dropped. */
   went: { kind: string; name: string }[]
   /** Whether a restore or an undo of ours did it. */
-  own: boolean
+  isOurs: boolean
 }
 
 /** What a stretch of log held; the chunks went their own way. */
@@ -104,7 +104,7 @@ export class LogRecorder {
   private notes: StructureNote[] = []
   private marks: string[] = []
   /** Whether the open transaction is one of a restore or an undo. */
-  private own = false
+  private isOurs = false
 
   /** @param position everything up to here is in the store already, and is passed over when it comes again */
   constructor(
@@ -241,7 +241,7 @@ export class LogRecorder {
     if (!this.transaction || prefix === PAD) return
     // What we put back is no loss of anybody's.
     if (prefix === OWN) {
-      this.own = true
+      this.isOurs = true
       return
     }
     if (prefix === OURS) {
@@ -275,9 +275,9 @@ export class LogRecorder {
 
   private count(index: number, tally: ChangeTally): void {
     const add = (tallies: Record<number, ChangeTally>) => {
-      const own = tallies[index]
-      if (!own) tallies[index] = [...tally]
-      else for (let i = 0; i < 4; i++) own[i]! += tally[i]!
+      const sums = tallies[index]
+      if (!sums) tallies[index] = [...tally]
+      else for (let i = 0; i < 4; i++) sums[i]! += tally[i]!
     }
     add(this.tallies)
     add(this.chunk.tallies)
@@ -290,21 +290,21 @@ export class LogRecorder {
     reader.position()
     const end = reader.position()
     const transaction = this.transaction!
-    const { begun, notes, marks, tallies, own } = this
+    const { begun, notes, marks, tallies, isOurs } = this
     this.transaction = null
     this.begun = false
     this.notes = []
     this.marks = []
-    this.own = false
+    this.isOurs = false
     this.tallies = {}
     this.passing = false
-    if (begun) this.over(transaction, end, { tallies, notes, own })
-    if (notes.length > 0) this.options.structure({ ...this.toldBy(notes, transaction, end), own })
+    if (begun) this.over(transaction, end, { tallies, notes, isOurs })
+    if (notes.length > 0) this.options.structure({ ...this.toldBy(notes, transaction, end), isOurs })
     for (const mark of marks) this.options.marked(mark, end)
     this.options.between()
   }
 
-  private toldBy(notes: StructureNote[], transaction: TransactionStart, end: string): Omit<StructureTransaction, 'own'> {
+  private toldBy(notes: StructureNote[], transaction: TransactionStart, end: string): Omit<StructureTransaction, 'isOurs'> {
     // What was typed to drop something stands for a transaction that did more.
     const dropping = notes.find(({ gone }) => (gone?.length ?? 0) > 0) ?? notes[0]
     const by = notes.find((note) => note.by)?.by ?? this.options.seen(transaction.xid)
@@ -314,7 +314,7 @@ export class LogRecorder {
   private over(
     transaction: TransactionStart,
     end: string,
-    { tallies, notes, own }: { tallies: Record<number, ChangeTally>; notes: StructureNote[]; own: boolean },
+    { tallies, notes, isOurs }: { tallies: Record<number, ChangeTally>; notes: StructureNote[]; isOurs: boolean },
   ): void {
     this.lines.text(`C\t${end}\n`)
     const { recorded } = this
@@ -336,15 +336,15 @@ export class LogRecorder {
       const named = (objects ?? []).map(({ kind, name }) => ({ kind, name }))
       recorded.changes.push({ end, at, xid, tag, statement: statement ?? null, objects: named })
     }
-    this.weigh(transaction, end, tallies, own)
+    this.weigh(transaction, end, tallies, isOurs)
     this.cutIfFull()
   }
 
-  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, ChangeTally>, own: boolean): void {
+  private weigh(transaction: TransactionStart, end: string, tallies: Record<number, ChangeTally>, isOurs: boolean): void {
     const rows = rowsOf(tallies)
     const emptied = Object.values(tallies).some((tally) => tally[3] > 0)
     const by = this.options.seen(transaction.xid)
-    if (!own && (emptied || Object.values(tallies).some((tally) => tally[2] > 0))) {
+    if (!isOurs && (emptied || Object.values(tallies).some((tally) => tally[2] > 0))) {
       const changes = Object.entries(tallies).map(([index, tally]): [LogRelation, ChangeTally] => [
         this.recorded.relations[Number(index)]!,
         tally,

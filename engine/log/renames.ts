@@ -57,8 +57,8 @@ export function renamer(
   const renaming = { before: renamesOf(earlier, nameOf), after: renamesOf(now, nameOf) }
   return (entry: StructureEntry, from: From): StructureEntry => {
     if (renaming[from].things.size === 0) return entry
-    const own = entry.schema === null ? undefined : renaming[from].things.get(thingKey(entry.schema, entry.name))
-    const named = own && NAMED.has(entry.type) ? own : {}
+    const thing = entry.schema === null ? undefined : renaming[from].things.get(thingKey(entry.schema, entry.name))
+    const named = thing && NAMED.has(entry.type) ? thing : {}
     return {
       ...entry,
       ...named,
@@ -103,9 +103,9 @@ export function withNamesOf(tables: TableManifest[], before: TableManifest[], st
   if (renames.length === 0) return tables
   return tables.map((table) => {
     const due = renames.filter(({ step }) => step > (described.get(table.oid) ?? -1))
-    return due.reduce((one, { from, to }) => {
+    return due.reduce((state, { from, to }) => {
       const renaming = { ...noRenaming(), things: new Map([[thingKey(from.schema, from.name), to]]) }
-      return { ...one, structure: renameStructure(one.structure, renaming) }
+      return { ...state, structure: renameStructure(state.structure, renaming) }
     }, table)
   })
 }

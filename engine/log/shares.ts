@@ -20,19 +20,19 @@ export class Shares {
    *
    * @param mayTake whether one that is nobody's may become this worker's now
    */
-  async own(all: string[], mayTake: (log: string) => boolean = () => true): Promise<{ own: Set<string>; tooMuch: string | null }> {
+  async followed(all: string[], mayTake: (log: string) => boolean = () => true): Promise<{ mine: Set<string>; tooMuch: string | null }> {
     const mine = await this.duties.keep('log', HELD_MS)
-    const own = new Set(all.filter((log) => mine.has(dutyOf(log))))
+    const followed = new Set(all.filter((log) => mine.has(dutyOf(log))))
     const share = Math.ceil(all.length / (await this.duties.present('follows', HELD_MS)))
     const held = await this.duties.held('log')
     for (const log of all) {
       const looks = held.has(dutyOf(log)) ? 0 : (this.free.get(log) ?? 0) + 1
       if (looks > 0) this.free.set(log, looks)
       else this.free.delete(log)
-      const isDue = looks > 0 && mayTake(log) && (own.size < share || looks > LEFT_LOOKS)
-      if (isDue && (await this.duties.take(dutyOf(log), HELD_MS))) own.add(log)
+      const isDue = looks > 0 && mayTake(log) && (followed.size < share || looks > LEFT_LOOKS)
+      if (isDue && (await this.duties.take(dutyOf(log), HELD_MS))) followed.add(log)
     }
-    return { own, tooMuch: own.size > share ? [...own].at(-1)! : null }
+    return { mine: followed, tooMuch: followed.size > share ? [...followed].at(-1)! : null }
   }
 
   giveUp(log: string): Promise<void> {

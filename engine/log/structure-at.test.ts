@@ -70,8 +70,8 @@ function databaseOf(views: Map<number, View>, moved: string[], at: string): Data
 
 function stepOf(changes: Change[], i: number): StructureStep {
   const { view, drop } = changes[i]!
-  const own = viewsAfter(changes, drop ? i : i + 1).get(view)
-  const key = own ? [keyOf(own)] : []
+  const after = viewsAfter(changes, drop ? i : i + 1).get(view)
+  const key = after ? [keyOf(after)] : []
   const named = drop ? {} : { [key[0]!]: { kind: 'view', name: `public.v${view}` } }
   const [touched, gone] = drop ? [[], key] : [key, []]
   return { end: endOf(i + 1), tables: [], touched, gone, named, followed: {}, more: false }

@@ -276,7 +276,7 @@ function tablesAfter(before: DatabaseManifest, steps: StructureStep[], after: Da
 function sequencesOf(before: DatabaseManifest, after: DatabaseManifest, entries: DatabaseManifest['entries'], tables: TableManifest[]) {
   const there = new Set(entries.filter(({ type }) => type === 'SEQUENCE').map(({ schema, name }) => JSON.stringify([schema, name])))
   const owned = (reading: DatabaseManifest) => reading.sequences.map((sequence) => ownedAt(sequence, reading.tables, tables))
-  const found = new Map([...owned(after), ...owned(before)].map((one) => [JSON.stringify([one.schema, one.name]), one]))
+  const found = new Map([...owned(after), ...owned(before)].map((owner) => [JSON.stringify([owner.schema, owner.name]), owner]))
   return [...found].filter(([key]) => there.has(key)).map(([, sequence]) => sequence)
 }
 
@@ -291,10 +291,10 @@ function ownedAt(sequence: SequenceState, before: TableManifest[], tables: Table
 /** What older rows hold in a column is known best when the column is new: writing the table anew forgets it. */
 async function firstFills(from: Ingredients, read: Read): Promise<Map<string, string>> {
   const fills = new Map<string, string>()
-  const take = ({ oid, numbers, fills: own }: TableManifest) =>
+  const take = ({ oid, numbers, fills: texts }: TableManifest) =>
     numbers?.forEach((number, i) => {
       const key = `${oid} ${number}`
-      if (!fills.has(key)) fills.set(key, own?.[i] ?? '\\N')
+      if (!fills.has(key)) fills.set(key, texts?.[i] ?? '\\N')
     })
   for (const { structure, steps } of from.logs) {
     for (const step of steps ?? []) step.tables.forEach(take)

@@ -113,7 +113,7 @@ export class StructureModel {
   private lose({ schema, name }: TableManifest, columns: string[] | null): void {
     if (columns?.length === 0) return
     const { lost } = this.open
-    this.open.lost = [...lost.filter((one) => columns !== null || one.schema !== schema || one.name !== name), { schema, name, columns }]
+    this.open.lost = [...lost.filter((loss) => columns !== null || loss.schema !== schema || loss.name !== name), { schema, name, columns }]
   }
 
   private readonly troubles = new Map<number, string | null>()

@@ -96,13 +96,13 @@ export class LogSupervisor {
     const vessels = await allVessels(this.engine)
     if (await this.engine.duties.take('rows of logs', ROWS_FOR_MS)) for (const vessel of vessels) await this.ensureRows(vessel)
     const rows = await this.engine.db.selectFrom('follower').selectAll().orderBy('vessel_id').orderBy('member').execute()
-    const { own, tooMuch } = await this.shares.own(rows.map(keyOf), (key) => Date.now() >= (this.troubles.get(key)?.until ?? 0))
-    for (const key of [...this.tasks.keys()].filter((one) => !own.has(one))) void this.stop(key)
+    const { mine, tooMuch } = await this.shares.followed(rows.map(keyOf), (key) => Date.now() >= (this.troubles.get(key)?.until ?? 0))
+    for (const key of [...this.tasks.keys()].filter((known) => !mine.has(known))) void this.stop(key)
     // It is given up when what it held is in the store, so that whoever takes it goes on from there.
     if (tooMuch !== null) void this.handOver(tooMuch)
     const measure = this.looks++ % MEASURE_EVERY === 0
     const reach = await reaches(this.engine)
-    for (const row of rows.filter((row) => own.has(keyOf(row)) && keyOf(row) !== tooMuch)) {
+    for (const row of rows.filter((row) => mine.has(keyOf(row)) && keyOf(row) !== tooMuch)) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
       this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(row)))
       if (this.closed) return
@@ -274,14 +274,14 @@ export class LogSupervisor {
     const key = keyOf(row)
     try {
       // What another worker committed before it lost it is where this one begins.
-      const own = await this.engine.db
+      const current = await this.engine.db
         .selectFrom('follower')
         .selectAll()
         .where('vessel_id', '=', row.vessel_id)
         .where('member', '=', row.member)
         .executeTakeFirst()
-      if (!own || (own.state !== 'following' && own.state !== 'stalled')) return
-      await Follower.follow(this.engine, vessel, own, task.stop.signal, (follower) => {
+      if (!current || (current.state !== 'following' && current.state !== 'stalled')) return
+      await Follower.follow(this.engine, vessel, current, task.stop.signal, (follower) => {
         task.follower = follower
         this.troubles.delete(key)
       })

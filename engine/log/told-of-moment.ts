@@ -93,7 +93,7 @@ export function partsUnknown(
 /** That a thing is shown as it was read at another moment; of a part without a name of its own, the table is named. */
 export function inexact(from: Ingredients, thing: string, read: DatabaseManifest[], reason: string): Missing {
   const root = [from.full.member, from.full.databases[0]!.name]
-  const entry = read.flatMap(({ entries }) => entries).find((one) => keyOf(one) === thing)
+  const entry = read.flatMap(({ entries }) => entries).find((candidate) => keyOf(candidate) === thing)
   const table = entry && read.flatMap(({ tables }) => tables).find(({ oid }) => oid === entry.of)
   const named = entry && kindOf(entry) !== undefined ? entry : (table ?? { schema: entry?.schema ?? null, name: null })
   const names = [named.schema, named.name].filter((name) => name !== null)

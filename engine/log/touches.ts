@@ -49,9 +49,9 @@ export class Touches {
 
   /** Something that no change was told of, and that is another by the next reading: it went along with one of them. */
   private bySideEffect(parts: ThingParts, needs: string[]): { from: 'before' | 'after' | null; exact: boolean } {
-    const [own, owns] = [needs.some((key) => this.early.has(key)), needs.some((key) => this.late.has(key))]
-    const known = own || owns
-    const [some, more] = known ? [own, owns] : [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
+    const [isEarly, isLate] = [needs.some((key) => this.early.has(key)), needs.some((key) => this.late.has(key))]
+    const known = isEarly || isLate
+    const [some, more] = known ? [isEarly, isLate] : [this.early.size > 0 || this.more[0], this.late.size > 0 || this.more[1]]
     if (some && !more) return { from: parts.after ? 'after' : null, exact: true }
     return { from: parts.before ? 'before' : null, exact: !some }
   }

@@ -120,15 +120,15 @@ export async function everyRowOf(engine: EngineContext, vessel: Vessel, ref: Tra
   const [source, database] = namesOf(ref.member)
   const access = await accessOf(engine, source!)
   const before = refAtPosition(vessel.slug, source!, ref.position, at)
-  const own = await connect(access, database)
+  const client = await connect(access, database)
   try {
     const tables: UndoTable[] = []
     for (const some of byTable(changes))
-      tables.push(await planTable(engine, vessel, { before, ref, source: source!, database: database! }, some, own))
+      tables.push(await planTable(engine, vessel, { before, ref, source: source!, database: database! }, some, client))
     const heavy = segment.log.heavy.find(({ position }) => position === ref.position)
     return { xid, at, by: heavy?.by ?? null, tables }
   } finally {
-    await own.end().catch(() => undefined)
+    await client.end().catch(() => undefined)
   }
 }
 
@@ -162,16 +162,16 @@ async function planTable(
   const now = await rowsNow(client, table, key, touched)
   const after = afterwards(changes, table, relation.key, earlier)
   const later = await laterChanges(engine, vessel.id, where.ref, relation.oid, touched)
-  const rows = [...touched].map((one) => ({
+  const rows = [...touched].map((fields) => ({
     ...undoRow({
-      key: one.split('\t').map((field) => fieldsOf(field)[0] ?? ''),
-      before: earlier.get(one) ?? null,
-      after: after.get(one) ?? null,
-      now: now.get(one) ?? null,
+      key: fields.split('\t').map((field) => fieldsOf(field)[0] ?? ''),
+      before: earlier.get(fields) ?? null,
+      after: after.get(fields) ?? null,
+      now: now.get(fields) ?? null,
     }),
-    later: later.get(one) ?? [],
+    later: later.get(fields) ?? [],
   }))
-  const types = table.columns.map((column) => table.structure.columns.find((one) => one.name === column)!.type)
+  const types = table.columns.map((column) => table.structure.columns.find((candidate) => candidate.name === column)!.type)
   return {
     oid: relation.oid,
     path,
@@ -198,7 +198,7 @@ function afterwards(
   key: number[],
   before: Map<string, string[]>,
 ): Map<string, string[] | null> {
-  const rows = new Map<string, string[] | null>([...before].map(([one, row]) => [one, row]))
+  const rows = new Map<string, string[] | null>([...before].map(([key, row]) => [key, row]))
   for (const { relation, old, row } of changes) {
     const keyOf = (line: string) => rawFields(line, key).join('\t')
     const from = old !== null ? keyOf(old) : row !== null ? keyOf(row) : ''
@@ -222,15 +222,15 @@ function afterwards(
 async function rowsByKey(store: Store, table: TableManifest, key: string[], wanted: Set<string>): Promise<Map<string, string[]>> {
   const at = key.map((column) => table.columns.indexOf(column))
   const single = at.length === 1 && table.key?.length === 1 && table.key[0] === key[0]
-  const numbers = single ? [...wanted].filter((one) => /^-?\d+$/.test(one)).map(BigInt) : []
+  const numbers = single ? [...wanted].filter((value) => /^-?\d+$/.test(value)).map(BigInt) : []
   const chunks = table.chunks.filter(
     ({ keys: range }) => !range || !single || numbers.some((number) => number >= BigInt(range[0]) && number <= BigInt(range[1])),
   )
   const found = new Map<string, string[]>()
   for await (const bytes of store.readAll(namesOfChunks(chunks))) {
     for (const line of linesOf([bytes])) {
-      const one = rawFields(line, at).join('\t')
-      if (wanted.has(one)) found.set(one, line.split('\t'))
+      const text = rawFields(line, at).join('\t')
+      if (wanted.has(text)) found.set(text, line.split('\t'))
     }
   }
   return found
@@ -248,7 +248,7 @@ async function rowsNow(
   const found = new Map<string, string[]>()
   const at = key.map((column) => table.columns.indexOf(column))
   const type = key.map((column) => table.structure.columns.find(({ name }) => name === column)!.type)
-  const all = [...wanted].map((one) => fieldsOf(one))
+  const all = [...wanted].map((value) => fieldsOf(value))
   for (let from = 0; from < all.length; from += KEYS_AT_ONCE) {
     const values = all
       .slice(from, from + KEYS_AT_ONCE)

@@ -222,9 +222,9 @@ export class MemberView {
         continue
       }
       const leave = await gate.enter()
-      const one = reckon(chunk).finally(leave)
-      one.catch(() => undefined)
-      results.push(one)
+      const reckoning = reckon(chunk).finally(leave)
+      reckoning.catch(() => undefined)
+      results.push(reckoning)
     }
     for (const result of results) {
       if (!(result instanceof Promise)) chunks.push(result)

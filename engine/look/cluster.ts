@@ -83,9 +83,9 @@ export interface FolderLine {
 export async function folderOf(point: OpenPoint, path: string, folder: string): Promise<FolderLine[]> {
   const prefix = folder === '' ? '' : `${folder}/`
   const lines = new Map<string, FolderLine>()
-  for await (const { path: own, type, size, mtime, mode, target } of entriesOf(point.store, volumeIn(point, path), folder)) {
-    if (own === '' || !own.startsWith(prefix) || own === folder) continue
-    const [name, ...below] = own.slice(prefix.length).split('/') as [string, ...string[]]
+  for await (const { path: full, type, size, mtime, mode, target } of entriesOf(point.store, volumeIn(point, path), folder)) {
+    if (full === '' || !full.startsWith(prefix) || full === folder) continue
+    const [name, ...below] = full.slice(prefix.length).split('/') as [string, ...string[]]
     const line = lines.get(name) ?? { name, type: 'folder', size: 0, files: 0, mtime: 0, mode: 0o755, target: null }
     lines.set(name, line)
     if (below.length === 0) Object.assign(line, { type, mtime, mode, target: target ?? null })

@@ -108,13 +108,13 @@ async function* wholeSql(store: Store, database: DatabaseManifest, family: Table
 /** Statements that set sequences to where they stood: those that columns of the tables own, and those of a schema. */
 function positionsOf(database: DatabaseManifest, tables: TableManifest[], path?: string): string {
   const names = new Set(tables.map((table) => thingKey(table.schema, table.name)))
-  const own = new Set(
+  const members = new Set(
     database.others
       .filter((other) => other.kind === 'sequence' && path && isWithin(other.path, path))
-      .map(({ path: one }) => namesOf(one).slice(-2).join('\u0001')),
+      .map(({ path: thing }) => namesOf(thing).slice(-2).join('\u0001')),
   )
   const due = database.sequences.filter(({ schema, name, ownedBy }) =>
-    ownedBy ? names.has(thingKey(...ownedBy)) : own.has(`${schema}\u0001${name}`),
+    ownedBy ? names.has(thingKey(...ownedBy)) : members.has(`${schema}\u0001${name}`),
   )
   const set = due.map(
     ({ schema, name, last, called }) => `SELECT pg_catalog.setval(${quoteLiteral(qualified(schema, name))}, ${last}, ${called});\n`,

@@ -82,7 +82,7 @@ export class KeyOrder {
     let remaining = skip
     while (found.length < limit) {
       const head = open.reduce<(typeof open)[number] | null>(
-        (least, one) => (least === null || one.keys[one.at]! < least.keys[least.at]! ? one : least),
+        (least, list) => (least === null || list.keys[list.at]! < least.keys[least.at]! ? list : least),
         null,
       )
       const next = waiting[0]

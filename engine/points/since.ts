@@ -45,6 +45,6 @@ function pathsIn({ databases, namespaces = [] }: Manifest): string[] {
 }
 
 function unreadIn({ databases, namespaces = [] }: Manifest): [string, string][] {
-  const missing = [...databases, ...namespaces].flatMap((one) => one.missing)
+  const missing = [...databases, ...namespaces].flatMap((part) => part.missing)
   return missing.filter(({ note }) => !note).map(({ path, reason }) => [path, reason])
 }

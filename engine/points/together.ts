@@ -42,4 +42,4 @@ function joined(first: DatabaseManifest, next: DatabaseManifest): DatabaseManife
 }
 
 const withoutTwins = <T extends { path: string }>(all: T[]): T[] =>
-  [...new Map([...all].reverse().map((one) => [one.path, one])).values()].reverse()
+  [...new Map([...all].reverse().map((thing) => [thing.path, thing])).values()].reverse()

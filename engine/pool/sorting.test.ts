@@ -11,7 +11,7 @@ describe('items that are sorted', () => {
         for (const item of items) sorting.add(item)
         const expected = [...items].sort((a, b) => (a.path < b.path ? -1 : a.path > b.path ? 1 : 0))
         expect([...sorting].map(({ path }) => path)).toEqual(expected.map(({ path }) => path))
-        expect(new Set([...sorting].map((one) => JSON.stringify(one)))).toEqual(new Set(items.map((item) => JSON.stringify(item))))
+        expect(new Set([...sorting].map((element) => JSON.stringify(element)))).toEqual(new Set(items.map((item) => JSON.stringify(item))))
         expect(sorting.count).toBe(items.length)
         sorting.close()
       }),
@@ -21,7 +21,7 @@ describe('items that are sorted', () => {
   it('that are longer than a block, and many, come whole', () => {
     const sorting = new Sorting<{ n: string; text: string }>(({ n }) => n, 7)
     const all = Array.from({ length: 40 }, (_, i) => ({ n: String((i * 17) % 40).padStart(2, '0'), text: 'ü€😀'.repeat(60_000) + i }))
-    for (const one of all) sorting.add(one)
+    for (const item of all) sorting.add(item)
     expect([...sorting]).toEqual([...all].sort((a, b) => (a.n < b.n ? -1 : 1)))
     sorting.close()
   })

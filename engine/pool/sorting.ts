@@ -96,7 +96,7 @@ export class Sorting<T> implements Iterable<T> {
     for (let head = heads.shift(); head; head = heads.shift()) {
       yield head.item
       // They stay in order, so that each place is found in a few steps.
-      for (const one of next(head.list)) heads.splice(placeOf(one.key, heads), 0, one)
+      for (const item of next(head.list)) heads.splice(placeOf(item.key, heads), 0, item)
     }
   }
 }

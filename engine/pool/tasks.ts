@@ -60,7 +60,7 @@ const deltaLevel = (bytes: number) => DELTA_LEVELS.find(([most]) => bytes <= mos
 // A difference that is not much smaller is not worth a second chunk to read.
 const DELTA_WORTH = 0.5
 
-const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
+const copied = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
   const whole = buffer.byteOffset === 0 && buffer.byteLength === buffer.buffer.byteLength
   // A Buffer's own slice would be a view of memory that it shares with others.
   return (whole ? buffer : Uint8Array.prototype.slice.call(buffer)) as Uint8Array<ArrayBuffer>
@@ -70,13 +70,13 @@ const own = (buffer: Uint8Array): Uint8Array<ArrayBuffer> => {
 export const nameOf = (digest: Uint8Array, key: Uint8Array) => createHmac('sha256', key).update(digest).digest()
 
 export function nameTask({ plain, key }: { plain: Uint8Array; key: Uint8Array }): Uint8Array<ArrayBuffer> {
-  return own(nameOf(digesting().update(plain).digest(), key))
+  return copied(nameOf(digesting().update(plain).digest(), key))
 }
 
 export function sealTask(task: SealTask): SealedChunk {
   const { codec, bytes } = compress(task)
   const context = contextOf(task.name, codec, codec === CODEC.delta ? task.baseName : null)
-  return { codec, sealed: own(seal(keyOfChunk(task.chunkKey, task.name), bytes, context)) }
+  return { codec, sealed: copied(seal(keyOfChunk(task.chunkKey, task.name), bytes, context)) }
 }
 
 export function compress({ plain, base }: { plain: Uint8Array; base: Uint8Array | null }): { codec: Codec; bytes: Uint8Array } {
@@ -105,7 +105,7 @@ function openStored(task: SealedTask): Uint8Array<ArrayBuffer> {
   const plain = decompress(task, packed)
   if (!nameOf(digesting().update(plain).digest(), task.nameKey).equals(Buffer.from(task.name)))
     throw new Error('the content does not have the name it is kept under')
-  return own(plain)
+  return copied(plain)
 }
 
 export type ScanTask = OpenTask & {

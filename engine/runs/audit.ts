@@ -109,7 +109,7 @@ class MemberAudit {
           artifact.kind !== 'log' &&
           positionOf(artifact.to)! <= positionOf(position)!,
       )
-      .reduce((to, one) => laterPosition(to, one.to), needed)
+      .reduce((to, artifact) => laterPosition(to, artifact.to), needed)
     const chain = chains.inEra(this.member, era, behind)
     if (!chain) throw noFull(this.member)
     const marks = chain.artifacts.filter(({ kind }) => kind !== 'log').map(({ id }) => id)

@@ -108,8 +108,8 @@ function refusePart(missing: Missing[]): void {
 /** What was held and did not come about is told; what nobody asked for is not. */
 async function sayReached(run: RunContext, { consistency, why, members }: Reached): Promise<void> {
   if (consistency === 'held together') return run.say('info', `${capital(CONSISTENCY[consistency].word)}. ${why}`)
-  for (const { member, consistency: level, why: own, missed } of members)
-    if (missed) await run.say('warning', `${member.replace('/', ' / ')}: ${CONSISTENCY[level].word}. ${own}`)
+  for (const { member, consistency: level, why: reason, missed } of members)
+    if (missed) await run.say('warning', `${member.replace('/', ' / ')}: ${CONSISTENCY[level].word}. ${reason}`)
 }
 
 async function full(run: RunContext, vessel: Vessel, store: Store, writer: ContentWriter, hold: HoldSequence): Promise<Yield> {

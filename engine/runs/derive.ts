@@ -56,8 +56,8 @@ const followerOf = (run: RunContext, vesselId: string, member: string) =>
 export function parentIn(artifacts: Artifact[], member: string, era: string, derived: Derived): Artifact | null {
   const chains = new Chains(artifacts)
   const kinds = derived === 'differential' ? ['full', 'synthetic'] : ['full', 'synthetic', 'differential', 'incremental']
-  const own = artifacts.filter((artifact) => artifact.member === member && artifact.era === era && kinds.includes(artifact.kind))
-  const whole = own.filter((artifact) => chains.inEra(member, era, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
+  const candidates = artifacts.filter((artifact) => artifact.member === member && artifact.era === era && kinds.includes(artifact.kind))
+  const whole = candidates.filter((artifact) => chains.inEra(member, era, artifact.to)?.artifacts.some(({ id }) => id === artifact.id))
   return whole.sort((a, b) => (positionOf(a.to)! < positionOf(b.to)! ? -1 : 1)).at(-1) ?? null
 }
 
@@ -255,7 +255,7 @@ export class Derivation {
       followed: this.row.tables,
     }
     const names = await writeJson(this.writer, manifest)
-    const sum = (field: 'rows' | 'bytes') => [...changed, ...read.tables].reduce((all, one) => all + one[field], 0)
+    const sum = (field: 'rows' | 'bytes') => [...changed, ...read.tables].reduce((all, table) => all + table[field], 0)
     const missing = exact ? [...toldOfRows(view, read.tables), ...read.structure.missing] : base.missing
     return {
       ...base,
@@ -281,12 +281,12 @@ export class Derivation {
     const capture = await DatabaseCapture.open(this.access, this.row.database, this.run.signal, exact)
     try {
       const taken = new Set(select(this.vessel.definition.rules, capture.things).taken.map(({ path }) => path))
-      const own = capture.tables.filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
+      const covered = capture.tables.filter((table) => table.structure.kind !== 'foreign' && taken.has(capture.pathOf(table)))
       const toRead = new Set([...oids, ...lostOf(view)])
       // What was made just before, the log may not tell of yet.
       const known = new Set(view.structure.tables.map(({ oid }) => oid))
       const wanted = new Set(
-        own
+        covered
           .filter(({ oid, structure }) => structure.kind === 'table' && (toRead.has(oid) || !known.has(oid)))
           .map((table) => capture.pathOf(table)),
       )
@@ -305,7 +305,7 @@ export class Derivation {
       for (const { path, reason } of capture.missing) await this.run.say('warning', `${path} is not covered. ${reason}`)
       const unread = new Set(capture.missing.filter(({ note }) => !note).map(({ path }) => path))
       await capture.limits(taken)
-      const described = capture.describe(own.filter((table) => !unread.has(capture.pathOf(table))))
+      const described = capture.describe(covered.filter((table) => !unread.has(capture.pathOf(table))))
       const structure = await capture.finish(await capture.structure(), described, null)
       return { tables, structure, at: this.run.engine.clock.ofSource(new Date(capture.at)) }
     } finally {
@@ -327,7 +327,7 @@ export class Derivation {
     const base = this.base(view, position)
     const manifest = { ...view.manifest, kind: 'synthetic' as const, databases: [{ ...database, tables }] }
     const names = await writeJson(this.writer, manifest)
-    const sum = (field: 'rows' | 'bytes') => tables.reduce((all, one) => all + one[field], 0)
+    const sum = (field: 'rows' | 'bytes') => tables.reduce((all, table) => all + table[field], 0)
     return {
       ...base,
       kind: 'synthetic',

@@ -91,7 +91,7 @@ export class RangeDifferential {
           followed,
         }
         const names = await writeJson(this.writer, manifest)
-        const sum = (field: 'rows' | 'bytes') => [...changed, ...whole].reduce((all, one) => all + one[field], 0)
+        const sum = (field: 'rows' | 'bytes') => [...changed, ...whole].reduce((all, table) => all + table[field], 0)
         return {
           artifact: randomUUID(),
           sourceId,
@@ -117,11 +117,11 @@ export class RangeDifferential {
 
   private async newestFull() {
     const { artifacts } = await lanesOf(this.run.engine, this.vessel.id)
-    const own = artifacts.filter(
+    const ofMember = artifacts.filter(
       ({ member, kind, damaged }) => member === this.member && !damaged && (kind === 'full' || kind === 'synthetic'),
     )
     // By time: a server that was put back to an earlier state gives its positions a second time.
-    const newest = own.sort((a, b) => a.at.getTime() - b.at.getTime()).at(-1)
+    const newest = ofMember.sort((a, b) => a.at.getTime() - b.at.getTime()).at(-1)
     if (newest) return this.run.engine.db.selectFrom('artifact').selectAll().where('id', '=', newest.id).executeTakeFirstOrThrow()
     throw new VesselError('no_full', {
       what: `${this.member} has no full yet that a differential could build upon.`,
@@ -158,8 +158,8 @@ export class RangeDifferential {
     const { pool } = this.store
     await inParallel(old.chunks, pool.threads + 2, async ({ name }) => {
       for (const [range, count, sum] of await this.store.with(name, (task) => pool.sums({ ...task, ranges }))) {
-        const own = sums.get(range) ?? [0, 0n]
-        sums.set(range, [own[0] + count, own[1] + BigInt(sum)])
+        const before = sums.get(range) ?? [0, 0n]
+        sums.set(range, [before[0] + count, before[1] + BigInt(sum)])
       }
     })
     const differing = { ranges: new Set<string>(), bytes: 0 }

@@ -96,7 +96,7 @@ async function keepAll(
   const names = await writeJson(writer, manifest)
   const artifact = randomUUID()
   const all = [...tables, ...(largeObjects ? [largeObjects] : [])]
-  const own: PointRecord['members'][number] = {
+  const entry: PointRecord['members'][number] = {
     member: pathOf(access.name, database),
     artifact,
     kind: 'full',
@@ -106,5 +106,5 @@ async function keepAll(
     bytes: all.reduce((sum, held) => sum + held.bytes, 0),
   }
   const member = { artifact, sourceId: access.id, at: now, stored: writer.stored }
-  return commitKept(run, vessel, store, writer, { consistency: 'each sound', at: now, days, members: [own] }, [member])
+  return commitKept(run, vessel, store, writer, { consistency: 'each sound', at: now, days, members: [entry] }, [member])
 }

@@ -28,18 +28,18 @@ export async function makeDependents(
   const tables = tableIds(manifest.entries)
   const gone = new Set<string>()
   for (const parts of partsByRoot(entries, []).values()) {
-    const own = parts[0]!
+    const part = parts[0]!
     const error = await attemptEntries(client, writer, parts, ({ sql }) => sql)
     if (!error) continue
-    const before = manifest.entries.find((entry) => definitionKey(entry) === definitionKey(own))
+    const before = manifest.entries.find((entry) => definitionKey(entry) === definitionKey(part))
     const comesBack =
       before &&
       plan.operations.some(
         (operation) => operation.verb === 'replace' && operation.how === 'rebuild' && operation.entries.includes(before.id),
       )
-    if (!comesBack) throw dependentFailed(own, upon, error)
+    if (!comesBack) throw dependentFailed(part, upon, error)
     const failed = await attemptEntries(client, writer, withParts(manifest.entries, [before.id], tables), (entry) => writer.sqlOf(entry))
-    if (failed) gone.add(thingKey(own.schema ?? '', own.name))
+    if (failed) gone.add(thingKey(part.schema ?? '', part.name))
   }
   return gone
 }

@@ -24,7 +24,7 @@ export const piecesOf = (manifest: Manifest): Piece[] => [
   ...(manifest.namespaces ?? []).map((namespace) => ofNamespace(manifest, namespace)),
 ]
 
-const sum = <T>(all: T[], of: (one: T) => number) => all.reduce((total, one) => total + of(one), 0)
+const sum = <T>(all: T[], of: (item: T) => number) => all.reduce((total, item) => total + of(item), 0)
 
 function ofDatabase(whole: Manifest, database: DatabaseManifest): Piece {
   const { name, at, position, tables, others, largeObjects, missing } = database

@@ -51,13 +51,13 @@ export async function prove(
   for (const { operation, table } of members) {
     const { schema, name } = operation.target
     const now = described.find((candidate) => candidate.schema === schema && candidate.name === name)!
-    const own = merged.get(table)
+    const counted = merged.get(table)
     const root = rootToLoadThrough(table, planned.manifest.tables)
     const together = root ? spread.of(root, operation) : null
-    const rows = own ? mergedRows(job, operation, table, own) : await proveRows(client, job, operation, table, together)
+    const rows = counted ? mergedRows(job, operation, table, counted) : await proveRows(client, job, operation, table, together)
     const expected = renameStructure(table.structure, renaming, roles)
     const [before, after] = [expected, now.structure].map(digest)
-    const asked = planned.wish.what !== 'rows' && !own
+    const asked = planned.wish.what !== 'rows' && !counted
     outcomes.push({
       operation,
       ...rows,
@@ -98,7 +98,7 @@ class SpreadRows {
     const sum = (all: Counted[]): RowsTally => ({
       rows: all.reduce((rows, count) => rows + count.rows, 0),
       bytes: 0,
-      fingerprint: addFingerprints(all.map((one) => one.fingerprint)),
+      fingerprint: addFingerprints(all.map((part) => part.fingerprint)),
     })
     for (const { operation, ...tree } of this.trees.values()) {
       const [earlier, now] = [sum(tree.before), sum(tree.now)]

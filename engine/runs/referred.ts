@@ -50,8 +50,8 @@ const TOGETHER = 10_000
 
 /** What a differential or an incremental adds to its full: changes and structure under the path of the database. */
 export function referredByNet({ source, database, structure, changed, whole }: NetManifest): Referred[] {
-  const own = { path: pathOf(source, database), names: [...structure, ...changed.flatMap(({ chunks }) => chunks)] }
-  return [own, ...whole.map(({ path, chunks }) => ({ path, names: chunks.map(({ name }) => name) }))]
+  const content = { path: pathOf(source, database), names: [...structure, ...changed.flatMap(({ chunks }) => chunks)] }
+  return [content, ...whole.map(({ path, chunks }) => ({ path, names: chunks.map(({ name }) => name) }))]
 }
 
 export const referredByLog = ({ chunks, structure }: LogManifest): string[] => [

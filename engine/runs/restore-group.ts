@@ -172,7 +172,7 @@ class GroupRestore {
   private async dropTypes(): Promise<void> {
     const { inner, before, planned } = this.job
     const keys = new Set(inner.filter(({ when }) => when === 'group').map((operation) => keyOf(operation, planned.manifest)))
-    for (const entry of before.filter((one) => keys.has(definitionKey(one))).reverse())
+    for (const entry of before.filter((candidate) => keys.has(definitionKey(candidate))).reverse())
       for (const statement of droppedBy(entry)) await this.client.query(statement)
   }
 
@@ -187,9 +187,9 @@ class GroupRestore {
   async types(): Promise<void> {
     const types = this.job.inner.filter(({ kind, when }) => kind === 'type' && when === 'group')
     if (types.length === 0) return
-    const own = types.flatMap(({ entries }) => entries)
+    const entriesOfTypes = types.flatMap(({ entries }) => entries)
     const { entries } = this.job.planned.manifest
-    const parts = new Set(withParts(entries, own, tableIds(entries)).map(({ id }) => id))
+    const parts = new Set(withParts(entries, entriesOfTypes, tableIds(entries)).map(({ id }) => id))
     for (const entry of this.entries.filter(({ id }) => parts.has(id))) await this.runEntry(entry)
     await this.rebuild('upon types')
   }
@@ -199,7 +199,7 @@ class GroupRestore {
     const keys = due.filter(({ type }) => type === 'FK CONSTRAINT')
     const isOfKey = ({ needs }: StructureEntry) => keys.some(({ id }) => needs.includes(id))
     const others = due.filter(({ type }) => type !== 'FK CONSTRAINT')
-    for (const entry of others.filter((one) => !isOfKey(one))) await this.runEntry(entry)
+    for (const entry of others.filter((candidate) => !isOfKey(candidate))) await this.runEntry(entry)
     if (when === 'before') return
     await putBack(this.client, this.takenOff)
     // A table that was made again has its own keys from the backup; those of others point at it as before.
@@ -230,9 +230,9 @@ class GroupRestore {
   private async runForeignKey(entry: StructureEntry): Promise<void> {
     this.job.progress.structures(1)
     const { manifest, writing } = this.job.planned
-    const own = manifest.tables.find((table) => table.oid === entry.of)
-    const name = entry.name.slice((own?.name.length ?? -1) + 1)
-    const target = own && (writing.renaming.things.get(thingKey(own.schema, own.name)) ?? own)
+    const keyed = manifest.tables.find((table) => table.oid === entry.of)
+    const name = entry.name.slice((keyed?.name.length ?? -1) + 1)
+    const target = keyed && (writing.renaming.things.get(thingKey(keyed.schema, keyed.name)) ?? keyed)
     if (target && (await this.hasConstraint(target.schema, target.name, name))) return
     const part = await addForeignKey(this.client, this.writer.sqlOf(entry), `foreign key ${entry.name}`)
     if (part) this.unrestored.push(part)

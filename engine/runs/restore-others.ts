@@ -79,23 +79,23 @@ async function runEntries(
   const isApart = APART.has(operation.kind)
   const stands = operation.verb === 'replace' && STANDS.has(operation.kind)
   for (const entry of withParts(manifest.entries, operation.entries, tableIds(manifest.entries))) {
-    const own = operation.entries.includes(entry.id)
+    const isPlanned = operation.entries.includes(entry.id)
     // What stands keeps its owner, rights and comments, which the plan's mends make equal.
-    if (operation.later.includes(entry.id) || (stands && !own)) continue
+    if (operation.later.includes(entry.id) || (stands && !isPlanned)) continue
     if (stands) {
-      const now = before.find((one) => definitionKey(one) === definitionKey(entry))
+      const now = before.find((candidate) => definitionKey(candidate) === definitionKey(entry))
       if (now?.sql !== entry.sql) await client.query(replacing(operation, writer.sqlOf(entry)))
       continue
     }
-    await writer.run(entry, (own && entry.type !== 'DEFAULT ACL' && !isApart) || isViewDefinition(entry))
+    await writer.run(entry, (isPlanned && entry.type !== 'DEFAULT ACL' && !isApart) || isViewDefinition(entry))
   }
 }
 
 /** In which publications a schema was that is made again; one that is made later brings its members itself. */
-async function publishAgain({ manifest, plan }: PlannedDatabase, { entries: [own] }: Operation, writer: EntryWriter): Promise<void> {
+async function publishAgain({ manifest, plan }: PlannedDatabase, { entries: [needed] }: Operation, writer: EntryWriter): Promise<void> {
   const coming = publicationsMade(plan)
   for (const entry of manifest.entries)
-    if (isOfPublication(entry) && entry.needs.includes(own!) && !entry.needs.some((id) => coming.has(id))) await writer.run(entry)
+    if (isOfPublication(entry) && entry.needs.includes(needed!) && !entry.needs.some((id) => coming.has(id))) await writer.run(entry)
 }
 
 /** Gives a view its definition that had to wait for what needs the view. */

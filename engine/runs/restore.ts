@@ -140,10 +140,10 @@ function unmakingsOf(
   return parts.flatMap(({ point, planned }) =>
     planned.databases.flatMap(({ access, database, manifest, wish, writing }) => {
       const place = pathOf(access.name, database)
-      const own = unmakes.filter((path) => isWithin(path, place))
+      const within = unmakes.filter((path) => isWithin(path, place))
       const large = unlinks[place] ?? []
-      if (own.length + large.length === 0) return []
-      return [new Unmaking(run, vessel, point.store, manifest, place, own, large, writing, wish.keepDays, receipts)]
+      if (within.length + large.length === 0) return []
+      return [new Unmaking(run, vessel, point.store, manifest, place, within, large, writing, wish.keepDays, receipts)]
     }),
   )
 }
@@ -166,8 +166,8 @@ async function expectNamespace(run: RunContext, { plan }: PlannedNamespace): Pro
   run.expect('bytes', plan.bytes)
   const warnings = [
     ...plan.warnings,
-    ...[...plan.operations, ...plan.volumes].flatMap((one) =>
-      one.verb === 'leave' ? [] : one.warnings.map((text) => `${one.target}: ${text}`),
+    ...[...plan.operations, ...plan.volumes].flatMap((operation) =>
+      operation.verb === 'leave' ? [] : operation.warnings.map((text) => `${operation.target}: ${text}`),
     ),
   ]
   for (const warning of warnings) await run.say('info', warning)

@@ -93,10 +93,10 @@ async function addedBy(engine: EngineContext, runId: string, kept: string[]): Pr
     for (const { path, place, objects } of largeObjectsIn(await openPart(engine, part))) {
       const [source, database] = namesOf(place)
       const to = placeOf(wishOf(part.wish).into, source!, database!, database!)
-      const own = pathOf(to.source, to.database)
+      const target = pathOf(to.source, to.database)
       // Of what it replaced, those that stood there are known only as long as they are kept.
-      const isKnown = restored.get(path) === 'make' || (restored.get(path) === 'replace' && overwritten.has(own))
-      if (isKnown) added[own] = objects.filter((oid) => !overwritten.get(own)?.has(oid))
+      const isKnown = restored.get(path) === 'make' || (restored.get(path) === 'replace' && overwritten.has(target))
+      if (isKnown) added[target] = objects.filter((oid) => !overwritten.get(target)?.has(oid))
     }
   return added
 }

@@ -190,7 +190,8 @@ async function dropAll(client: pg.Client, due: Made[], writer: EntryWriter): Pro
     const { rows } = await client.query<{ key: string; by: string }>(NEEDED, [rest.map(addressOf)])
     if (rows.length === 0) break
     const needed = new Map(rows.map(({ key, by }) => [key, by]))
-    for (const made of rest.filter((one) => needed.has(addressOf(one)))) stays.set(made, `${needed.get(addressOf(made))} needs it.`)
+    for (const made of rest.filter((candidate) => needed.has(addressOf(candidate))))
+      stays.set(made, `${needed.get(addressOf(made))} needs it.`)
     rest = rest.filter((made) => !stays.has(made))
   }
   for (const made of rest) {

@@ -90,12 +90,12 @@ class RecordVerification {
 
   private async lookAt(artifact: ArtifactRow): Promise<void> {
     this.run.signal.throwIfAborted()
-    const own = await this.damageOf(artifact)
+    const damage = await this.damageOf(artifact)
     const inherited = artifact.parent ? (this.damages.get(artifact.parent) ?? []) : []
-    this.damages.set(artifact.id, [...own, ...inherited])
+    this.damages.set(artifact.id, [...damage, ...inherited])
     const isWhole = artifact.kind === 'full' || artifact.kind === 'synthetic'
     // Of a full what is whole can be restored; nothing leads through a log or a difference that is not.
-    const isBroken = own.length > 0 && (!isWhole || own.some(({ path }) => path === artifact.member))
+    const isBroken = damage.length > 0 && (!isWhole || damage.some(({ path }) => path === artifact.member))
     const { numUpdatedRows: changed } = await this.db
       .updateTable('artifact')
       .set({ damaged: isBroken })
@@ -137,8 +137,8 @@ class RecordVerification {
   private async isDamaged(point: { id: string; vessel_id: string }, artifacts: ArtifactRow[]): Promise<boolean> {
     this.run.signal.throwIfAborted()
     const links = await this.db.selectFrom('point_artifact').select('artifact_id').where('point_id', '=', point.id).execute()
-    const own = artifacts.filter(({ id }) => links.some(({ artifact_id: linked }) => linked === id))
-    const damage = [...(await this.recordDamage(point.id, own)), ...own.flatMap(({ id }) => this.damages.get(id) ?? [])]
+    const ofPoint = artifacts.filter(({ id }) => links.some(({ artifact_id: linked }) => linked === id))
+    const damage = [...(await this.recordDamage(point.id, ofPoint)), ...ofPoint.flatMap(({ id }) => this.damages.get(id) ?? [])]
     const isWhole = damage.length === 0
     const { numUpdatedRows: isThere } = await this.db
       .updateTable('point')
@@ -225,11 +225,7 @@ class RecordVerification {
 
 function matches(record: PointRecord, id: string, artifacts: ArtifactRow[]): boolean {
   const written = new Map(record.members.map(({ artifact, manifest }) => [artifact, manifest.join()]))
-  return (
-    record.id === id &&
-    written.size === artifacts.length &&
-    artifacts.every(({ id: own, manifest }) => written.get(own) === manifest.join())
-  )
+  return record.id === id && written.size === artifacts.length && artifacts.every(({ id, manifest }) => written.get(id) === manifest.join())
 }
 
 /** The store, or the catalog, could not be looked at: nothing is said of what lies there. */

@@ -32,13 +32,15 @@ export async function waysOfBackup(engine: EngineContext, vessel: Vessel): Promi
     engine.db.selectFrom('source').select(['name', 'kind', 'trouble']).execute(),
     engine.db.selectFrom('follower').select(['member', 'state', 'era', 'trouble']).where('vessel_id', '=', vessel.id).execute(),
   ])
-  const own = sources.filter(({ name }) => takesFrom(vessel.definition.rules, name))
+  const protecting = sources.filter(({ name }) => takesFrom(vessel.definition.rules, name))
   const known: Known = {
     vessel,
     lanes,
-    sources: new Map(own.map(({ name, kind, trouble }) => [name, { isCluster: kind === 'kubernetes', trouble: trouble?.what ?? null }])),
+    sources: new Map(
+      protecting.map(({ name, kind, trouble }) => [name, { isCluster: kind === 'kubernetes', trouble: trouble?.what ?? null }]),
+    ),
     followers: new Map(followers.map(({ member, state, era, trouble }) => [member, { state, era, why: trouble?.what ?? null }])),
-    databases: lanes.members.filter((member) => own.some(({ name, kind }) => name === namesOf(member)[0] && kind !== 'kubernetes')),
+    databases: lanes.members.filter((member) => protecting.some(({ name, kind }) => name === namesOf(member)[0] && kind !== 'kubernetes')),
   }
   return [
     { way: 'full', obstacle: noSource(known), notes: doubts(known) },

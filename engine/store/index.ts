@@ -131,12 +131,12 @@ export class ChunkIndex {
    * known in the transaction that takes the announcement back.
    */
   async knownPaths(kind: FileKind): Promise<Set<string>> {
-    const own = {
+    const counts = {
       packs: sql`select id from pack where store_id = ${this.storeId}`,
       points: sql`select id from point where store_id = ${this.storeId}`,
       segments: sql`select id from artifact where store_id = ${this.storeId} and kind = 'log'`,
     }
-    const { rows } = await sql<{ id: string | null; path: string | null }>`select id::text, null as path from (${own[kind]}) own
+    const { rows } = await sql<{ id: string | null; path: string | null }>`select id::text, null as path from (${counts[kind]}) own
       union all select null, path from announced_file where store_id = ${this.storeId}`.execute(this.db)
     return new Set(rows.map(({ id, path }) => path ?? PATHS[kind](id!)))
   }

@@ -55,11 +55,11 @@ async function shortened(writer: Sink, value: unknown): Promise<unknown> {
   if (isLong(value)) return putLines(writer, value)
   if (Array.isArray(value)) {
     const short: unknown[] = []
-    for (const one of value) short.push(await shortened(writer, one))
+    for (const item of value) short.push(await shortened(writer, item))
     return short
   }
   const short: Record<string, unknown> = {}
-  for (const [name, one] of Object.entries(value as object)) short[name] = await shortened(writer, one)
+  for (const [name, field] of Object.entries(value as object)) short[name] = await shortened(writer, field)
   return short
 }
 
@@ -71,11 +71,11 @@ async function putLines<T>(writer: Sink, list: AsyncIterable<T> | Iterable<T>, k
     ref[LINES].push((await writer.put(encoder.encode(lines.join('')))).name)
     ;[lines, length] = [[], 0]
   }
-  for await (const one of list) {
-    const isNested = holdsLong(one)
+  for await (const item of list) {
+    const isNested = holdsLong(item)
     ref.nested ||= isNested
-    if (keyOf && lines.length === 0) ref.firsts!.push(keyOf(one))
-    const line = `${JSON.stringify(isNested ? await shortened(writer, one) : one)}\n`
+    if (keyOf && lines.length === 0) ref.firsts!.push(keyOf(item))
+    const line = `${JSON.stringify(isNested ? await shortened(writer, item) : item)}\n`
     lines.push(line)
     length += line.length
     if (length >= PIECE) await put()
@@ -120,11 +120,11 @@ function cached<T extends object>(
 
 function makeRoom(entry: { bytes: number }, bytes: number): void {
   entry.bytes += bytes
-  let held = [...cache.values()].reduce((sum, one) => sum + one.bytes, 0)
-  for (const [key, one] of cache) {
-    if (held <= CACHED_BYTES || one === entry) continue
+  let held = [...cache.values()].reduce((sum, cached) => sum + cached.bytes, 0)
+  for (const [key, cached] of cache) {
+    if (held <= CACHED_BYTES || cached === entry) continue
     cache.delete(key)
-    held -= one.bytes
+    held -= cached.bytes
   }
 }
 
@@ -152,13 +152,13 @@ async function lengthened(store: Store, value: unknown, sized: Sized): Promise<u
     return ref.nested ? nestedList(store, ref, sized) : chunksOrList(linesOf(store, ref[LINES], sized))
   }
   const fields = value as Record<string, unknown>
-  for (const [name, one] of Object.entries(fields)) fields[name] = await lengthened(store, one, sized)
+  for (const [name, field] of Object.entries(fields)) fields[name] = await lengthened(store, field, sized)
   return value
 }
 
 async function nestedList(store: Store, ref: LinesRef, sized: Sized): Promise<unknown[]> {
   const list: unknown[] = []
-  for await (const one of linesOf(store, ref[LINES], sized)) list.push(await lengthened(store, one, sized))
+  for await (const line of linesOf(store, ref[LINES], sized)) list.push(await lengthened(store, line, sized))
   return list
 }
 
@@ -194,7 +194,7 @@ export async function* readList<T>(store: Store, names: string[], range?: KeyRan
   const ref = refIn(value)
   if (!ref) yield* value as unknown as T[]
   else if (!ref.nested) yield* linesOf(store, within(ref, range)) as AsyncGenerator<T>
-  else for await (const one of linesOf(store, within(ref, range))) yield (await lengthened(store, one, () => undefined)) as T
+  else for await (const line of linesOf(store, within(ref, range))) yield (await lengthened(store, line, () => undefined)) as T
 }
 
 /** The chunks in which a part of a list lies. */
@@ -223,8 +223,8 @@ async function* refsIn(store: Store, value: unknown): AsyncGenerator<LinesRef> {
   const ref = refIn(value)
   if (ref) {
     yield ref
-    if (ref.nested) for await (const one of linesOf(store, ref[LINES])) yield* refsIn(store, one)
+    if (ref.nested) for await (const line of linesOf(store, ref[LINES])) yield* refsIn(store, line)
     return
   }
-  for (const one of Object.values(value)) yield* refsIn(store, one)
+  for (const item of Object.values(value)) yield* refsIn(store, item)
 }

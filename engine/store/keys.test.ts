@@ -15,9 +15,9 @@ describe('the keys of a store', () => {
 
   it('are another one for each chunk, in stores of the newest form', () => {
     const [old, now] = [deriveKeys(Buffer.alloc(32), 'a', 2), deriveKeys(Buffer.alloc(32), 'a', 3)]
-    const [one, two] = [Buffer.alloc(32, 1), Buffer.alloc(32, 2)]
-    expect(keyOfChunk(now.chunks, one).equals(keyOfChunk(now.chunks, two))).toBe(false)
-    expect(keyOfChunk(old.chunks, one)).toEqual(keyOfChunk(old.chunks, two))
+    const [first, second] = [Buffer.alloc(32, 1), Buffer.alloc(32, 2)]
+    expect(keyOfChunk(now.chunks, first).equals(keyOfChunk(now.chunks, second))).toBe(false)
+    expect(keyOfChunk(old.chunks, first)).toEqual(keyOfChunk(old.chunks, second))
     expect(old.chunks.key).toEqual(now.seal)
     expect(now.chunks.key).not.toEqual(now.seal)
   })

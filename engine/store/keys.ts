@@ -38,7 +38,7 @@ export function keyCheck(keys: StoreKeys, storeId: string): string {
 }
 
 export function matchesCheck(keys: StoreKeys, storeId: string, check: string): boolean {
-  const own = Buffer.from(keyCheck(keys, storeId))
+  const expected = Buffer.from(keyCheck(keys, storeId))
   const given = Buffer.from(check)
-  return own.length === given.length && timingSafeEqual(own, given)
+  return expected.length === given.length && timingSafeEqual(expected, given)
 }

@@ -25,9 +25,9 @@ describe('chunks that lie side by side', () => {
       fc.property(lengths, (parts) => {
         let end = 0
         const all = parts.map(({ gap, length }, i) => {
-          const one = at(String(i), end + (gap ? 7 : 0), { length, plainLength: length })
-          end = one.place!.position + length
-          return one
+          const placed = at(String(i), end + (gap ? 7 : 0), { length, plainLength: length })
+          end = placed.place!.position + length
+          return placed
         })
         const groups = [...sideBySide(all)]
         expect(groups.flat()).toEqual(all)

@@ -17,22 +17,22 @@ const isSmall = ({ place }: Placed) => place !== undefined && place.base === nul
 export function* sideBySide(all: Iterable<Placed>): Generator<Placed[]> {
   let group: Placed[] = []
   let bytes = 0
-  for (const one of all) {
+  for (const placed of all) {
     const last = group.at(-1)?.place
     const fits =
       last !== undefined &&
-      isSmall(one) &&
-      one.place!.pack === last.pack &&
-      one.place!.position === last.position + last.length &&
+      isSmall(placed) &&
+      placed.place!.pack === last.pack &&
+      placed.place!.position === last.position + last.length &&
       group.length < TOGETHER.chunks &&
-      bytes + one.place!.plainLength <= TOGETHER.bytes
+      bytes + placed.place!.plainLength <= TOGETHER.bytes
     if (group.length > 0 && !(fits && isSmall(group[0]!))) {
       yield group
       group = []
       bytes = 0
     }
-    group.push(one)
-    bytes += one.place?.plainLength ?? 0
+    group.push(placed)
+    bytes += placed.place?.plainLength ?? 0
   }
   if (group.length > 0) yield group
 }

@@ -48,7 +48,7 @@ export class ContentWriter implements Sink {
   private tail: Promise<unknown> = Promise.resolve()
   private readonly closing: Promise<void>[] = []
   /** What this run puts, by name: settled when it is in the store. */
-  private readonly own = new Map<string, Promise<unknown>>()
+  private readonly puts = new Map<string, Promise<unknown>>()
   private readonly gate: Semaphore
   stored = 0
   /** The first thing that went wrong while writing. */
@@ -73,10 +73,10 @@ export class ContentWriter implements Sink {
       this.refuse()
       const named = await this.store.pool.name(plain, this.store.keys.name)
       const name = Buffer.from(named.name).toString('hex')
-      const known = this.own.get(name)
+      const known = this.puts.get(name)
       if (known) return await known.then(() => ({ name, stored: 0 }))
       const putting = this.putNamed(name, named.plain, base)
-      this.own.set(name, putting)
+      this.puts.set(name, putting)
       return await putting
     } catch (error) {
       this.failure ??= error
@@ -97,10 +97,10 @@ export class ContentWriter implements Sink {
         return { id, name: id.toString('hex'), digest, bound }
       })
       // What is the same as a piece before it, here or in another batch, adds nothing.
-      const fresh = new Map(named.filter(({ name }) => !this.own.has(name)).map((piece) => [piece.name, piece]))
-      const others = named.filter(({ name }) => !fresh.has(name)).map(({ name }) => this.own.get(name)!)
+      const fresh = new Map(named.filter(({ name }) => !this.puts.has(name)).map((piece) => [piece.name, piece]))
+      const others = named.filter(({ name }) => !fresh.has(name)).map(({ name }) => this.puts.get(name)!)
       const storing = this.storeMany(memory, [...fresh.values()])
-      for (const name of fresh.keys()) this.own.set(name, storing)
+      for (const name of fresh.keys()) this.puts.set(name, storing)
       const stored = await storing
       await Promise.all(others)
       return named.map((piece) => {
@@ -149,7 +149,7 @@ export class ContentWriter implements Sink {
       },
       putMany: async (pieces) => {
         const put = await this.putMany(pieces)
-        for (const one of put) stored += one.stored
+        for (const piece of put) stored += piece.stored
         return put
       },
       known: (names) => this.known(names),

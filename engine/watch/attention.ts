@@ -177,14 +177,14 @@ async function damagedPoints(engine: EngineContext, vessels: VesselStanding[]): 
     .where('damage', 'is not', null)
     .orderBy('at', 'desc')
     .execute()
-  return [...grouped(rows, ({ vessel_id: id }) => id)].flatMap(([id, own]): Attention[] => {
+  return [...grouped(rows, ({ vessel_id: id }) => id)].flatMap(([id, points]): Attention[] => {
     const vessel = vessels.find((vessel) => vessel.id === id)
-    const [newest] = own
+    const [newest] = points
     if (!vessel) return []
     return [
       {
         level: 'error',
-        what: `${plural(own.length, 'point')} of ${vessel.name} can’t come back whole. ${newest!.damage![0]!.path}: ${newest!.damage![0]!.reason}`,
+        what: `${plural(points.length, 'point')} of ${vessel.name} can’t come back whole. ${newest!.damage![0]!.path}: ${newest!.damage![0]!.reason}`,
         since: newest!.at,
         action: 'Look at the points',
         to: `/vessels/${vessel.slug}?at=${newest!.at.toISOString()}`,

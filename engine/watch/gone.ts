@@ -67,13 +67,13 @@ async function addGone(
     losses.set(key, loss)
     if (!loss.paths.includes(thing.path)) loss.paths.push(thing.path)
     loss.kinds.add(thing.kind)
-    if (!loss.points.some((one) => one.point === point.id)) loss.points.push({ vessel, point: point.id, at: point.at })
+    if (!loss.points.some((known) => known.point === point.id)) loss.points.push({ vessel, point: point.id, at: point.at })
   }
 }
 
 function lossOf(gone: GoneFrom): Loss {
   const { whole, paths, kinds, place, at, after, points } = gone
-  const one = whole ? place : paths.length === 1 ? paths[0]! : null
+  const single = whole ? place : paths.length === 1 ? paths[0]! : null
   const ways = points.map(({ vessel, point, at: before }): LossWay => {
     const { slug, name } = vessel
     const without = 'what was changed since then'
@@ -83,12 +83,12 @@ function lossOf(gone: GoneFrom): Loss {
       ref: point,
       at: before,
       without,
-      to: restoreFrom(vessel, point, one ? { pick: one } : { gone: place }),
+      to: restoreFrom(vessel, point, single ? { pick: single } : { gone: place }),
     }
   })
   // Of one vessel the newest point that holds it is enough.
   const newest = [...grouped(ways, ({ vessel }) => vessel.slug).values()].map(
-    (own) => own.sort((a, b) => b.at.getTime() - a.at.getTime())[0]!,
+    (losses) => losses.sort((a, b) => b.at.getTime() - a.at.getTime())[0]!,
   )
   return {
     key: `gone ${at.getTime()} ${place}`,

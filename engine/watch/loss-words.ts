@@ -25,20 +25,20 @@ export function toldInWords({ kind, tables }: Pick<ToldLoss, 'kind' | 'tables'>,
   const [first] = tables
   const rows = rowsLost(tables)
   const place = placeName(first!.path)
-  const one = tables.length === 1 ? shortName(first!.path) : `${plural(tables.length, 'table')} (${listed(paths)})`
+  const what = tables.length === 1 ? shortName(first!.path) : `${plural(tables.length, 'table')} (${listed(paths)})`
   const about = tables.some(({ isAbout }) => isAbout) ? 'about ' : ''
   const was = tables.length === 1 ? 'was' : 'were'
   if (kind === 'columns') {
     const columns = tables.flatMap((table) => table.columns ?? [])
-    return `${plural(columns.length, 'column')} of ${one} in ${place} ${columns.length === 1 ? 'was' : 'were'} dropped: ${columns.slice(0, NAMED).join(', ')}${columns.length > NAMED ? '…' : ''}.`
+    return `${plural(columns.length, 'column')} of ${what} in ${place} ${columns.length === 1 ? 'was' : 'were'} dropped: ${columns.slice(0, NAMED).join(', ')}${columns.length > NAMED ? '…' : ''}.`
   }
   if (kind === 'removed') {
-    if (rows === null) return `${one} in ${place} ${was} emptied.`
-    return `${capital(about)}${countInWords(rows)} ${rows === 1 ? 'row' : 'rows'} of ${one} in ${place} ${rows === 1 ? 'was' : 'were'} deleted.`
+    if (rows === null) return `${what} in ${place} ${was} emptied.`
+    return `${capital(about)}${countInWords(rows)} ${rows === 1 ? 'row' : 'rows'} of ${what} in ${place} ${rows === 1 ? 'was' : 'were'} deleted.`
   }
   const withRows = rows === null ? '' : `, with ${about}${countInWords(rows)} ${rows === 1 ? 'row' : 'rows'}`
-  if (isThere) return `${one} in ${place} ${was} dropped${withRows}, and made anew without them.`
-  return `${one} ${was} dropped from ${place}${withRows}.`
+  if (isThere) return `${what} in ${place} ${was} dropped${withRows}, and made anew without them.`
+  return `${what} ${was} dropped from ${place}${withRows}.`
 }
 
 export function goneInWords({ place, whole, paths, kinds }: Pick<GoneFrom, 'place' | 'whole' | 'paths' | 'kinds'>): string {

@@ -43,7 +43,9 @@ export async function openLosses(engine: EngineContext, of?: Vessel): Promise<Lo
   }
   const isOfNow = ({ foundAt }: ToldLoss, path: string) => !((standing.get(path)?.goneAfter ?? foundAt) > foundAt)
   const dropped = new Set(
-    losses.filter(({ kind }) => kind === 'dropped').flatMap((one) => one.tables.flatMap(({ path }) => (isOfNow(one, path) ? [path] : []))),
+    losses
+      .filter(({ kind }) => kind === 'dropped')
+      .flatMap((loss) => loss.tables.flatMap(({ path }) => (isOfNow(loss, path) ? [path] : []))),
   )
   const gone = await goneThings(engine, vessels, (path) => dropped.has(path))
   const all = [...fromLogs, ...gone].sort((a, b) => b.at.getTime() - a.at.getTime())
@@ -78,7 +80,7 @@ const AGAIN_AND_AGAIN = 3
 function sameAgain(groups: ToldLoss[][]): ToldLoss[][][] {
   const keyOf = ([first]: ToldLoss[]) =>
     first!.kind === 'removed' ? `${first!.member} ${first!.tables.map(({ path }) => path).join(' ')}` : first!.id
-  return [...grouped(groups, keyOf).values()].flatMap((alike) => (alike.length < AGAIN_AND_AGAIN ? alike.map((one) => [one]) : [alike]))
+  return [...grouped(groups, keyOf).values()].flatMap((alike) => (alike.length < AGAIN_AND_AGAIN ? alike.map((loss) => [loss]) : [alike]))
 }
 
 async function toldLosses(engine: EngineContext, vessels: Vessel[]): Promise<(ToldLoss & { meant: boolean })[]> {
@@ -169,7 +171,7 @@ async function lossOf(
     at,
     after,
     times: again.length,
-    by: group.find((one) => one.by)?.by ?? by,
+    by: group.find((loss) => loss.by)?.by ?? by,
     statement,
     went: went.filter(({ kind: what, name }) => !isPartOf(what, name, paths)),
     paths,
@@ -199,16 +201,16 @@ async function waysOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[
   const paths = tables.map(({ path }) => path)
   for (const loss of group) {
     const { vessel, member, before, end, at } = loss
-    const own = loss.tables.filter(({ path }) => paths.includes(path))
-    if (own.length === 0) continue
+    const lostHere = loss.tables.filter(({ path }) => paths.includes(path))
+    if (lostHere.length === 0) continue
     const named = { slug: vessel.slug, name: vessel.name }
-    const what = pickOf(loss, own)
-    if (!own.every(({ isUnknown }) => isUnknown) && (await leadsThere(engine, loss))) {
+    const what = pickOf(loss, lostHere)
+    if (!lostHere.every(({ isUnknown }) => isUnknown) && (await leadsThere(engine, loss))) {
       const ref = refBefore(loss)
-      const without = own.flatMap(({ path, note }) => (note ? [`${namesOf(path).at(-1)}: ${note}`] : [])).join(' ') || null
+      const without = lostHere.flatMap(({ path, note }) => (note ? [`${namesOf(path).at(-1)}: ${note}`] : [])).join(' ') || null
       moments!.push({ kind: 'moment', vessel: named, ref, at, without, to: restoreFrom(vessel, ref, what) })
-      const rows = rowsLost(own)
-      if (loss.kind === 'removed' && rows !== null && rows <= UNDO_AT_MOST && !own.some(({ isEmptied }) => isEmptied))
+      const rows = rowsLost(lostHere)
+      if (loss.kind === 'removed' && rows !== null && rows <= UNDO_AT_MOST && !lostHere.some(({ isEmptied }) => isEmptied))
         undos!.push({
           kind: 'undo',
           vessel: named,
@@ -218,7 +220,7 @@ async function waysOf(engine: EngineContext, vessels: Vessel[], group: ToldLoss[
           to: `/vessels/${vessel.slug}/undo?${new URLSearchParams({ member, position: before, end })}`,
         })
     }
-    points!.push(...(await pointWays(engine, loss, own, what)))
+    points!.push(...(await pointWays(engine, loss, lostHere, what)))
   }
   const [first] = group
   for (const vessel of vessels.filter(({ id }) => !group.some((loss) => loss.vessel.id === id)))

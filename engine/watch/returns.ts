@@ -79,9 +79,9 @@ export async function returned(engine: EngineContext): Promise<Returned[]> {
     group by back_run, path order by 2 desc, 3`.execute(engine.db)
   const byRun = new Map<string, { at: Date; paths: string[] }>()
   for (const { run, at, path } of rows) {
-    const one = byRun.get(run) ?? { at, paths: [] }
-    byRun.set(run, one)
-    one.paths.push(path)
+    const home = byRun.get(run) ?? { at, paths: [] }
+    byRun.set(run, home)
+    home.paths.push(path)
   }
   return [...byRun].map(([run, { at, paths }]) => ({
     run,

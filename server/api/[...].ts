@@ -6,12 +6,12 @@ import { VesselError } from '../../core/errors'
 export default route(async (_, event) => {
   const parts = getRequestURL(event).pathname.split('/').filter(Boolean)
   const fits = (path: string) => {
-    const own = path.split('/').filter(Boolean)
-    return own.length === parts.length && own.every((part, i) => part.startsWith('[') || part === parts[i])
+    const expected = path.split('/').filter(Boolean)
+    return expected.length === parts.length && expected.every((part, i) => part.startsWith('[') || part === parts[i])
   }
   const routes = useRuntimeConfig()
     .apiRoutes.split('\n')
-    .map((one) => one.split(' ') as [verb: string, path: string])
+    .map((route) => route.split(' ') as [verb: string, path: string])
   const verbs = routes.filter(([, path]) => fits(path)).map(([verb]) => verb)
   const touched = 'Nothing was changed.'
   if (verbs.length === 0)

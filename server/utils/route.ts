@@ -102,7 +102,7 @@ function isDeep(value: object): boolean {
   let level: object[] = [value]
   for (let depth = 0; level.length > 0; depth++) {
     if (depth > LEVELS) return true
-    level = level.flatMap((one) => Object.values(one).filter((inner): inner is object => typeof inner === 'object' && inner !== null))
+    level = level.flatMap((layer) => Object.values(layer).filter((inner): inner is object => typeof inner === 'object' && inner !== null))
   }
   return false
 }

@@ -24,7 +24,7 @@ interface PolicyRule {
 }
 
 const RBAC = 'rbac.authorization.k8s.io'
-const covers = (list: string[] | undefined, value: string) => Boolean(list?.some((one) => one === '*' || one === value))
+const covers = (list: string[] | undefined, value: string) => Boolean(list?.some((item) => item === '*' || item === value))
 
 function allows({ verbs, apiGroups, resources, resourceNames }: PolicyRule, { verb, group, resource, name }: Wanted): boolean {
   return (

@@ -55,7 +55,7 @@ function amountsOf(what: string, type: ResourceType, objects: Objects, object: K
   const { namespace } = object.metadata
   if (what === 'requests.storage') {
     if (type.kind !== 'PersistentVolumeClaim') return [0, 0]
-    return [storageOf(object), objects.list(PVC, namespace).reduce((sum, one) => sum + storageOf(one), 0)]
+    return [storageOf(object), objects.list(PVC, namespace).reduce((sum, claim) => sum + storageOf(claim), 0)]
   }
   const counted = what.replace(/^count\//, '')
   if (counted !== (type.group ? `${type.plural}.${type.group}` : type.plural)) return [0, 0]

@@ -85,11 +85,11 @@ export class Answers {
   /** A workload's wish for pods, as an object of the kind Scale. */
   scaleOf({ type, namespace, name }: ObjectRequest): KubeObject {
     const { metadata, spec, status } = this.objects.get(type, namespace, name!)
-    const { name: own, uid, resourceVersion, creationTimestamp } = metadata
+    const { name: workload, uid, resourceVersion, creationTimestamp } = metadata
     return {
       kind: 'Scale',
       apiVersion: 'autoscaling/v1',
-      metadata: { name: own, namespace, uid, resourceVersion, creationTimestamp },
+      metadata: { name: workload, namespace, uid, resourceVersion, creationTimestamp },
       spec: { replicas: spec?.replicas ?? 0 },
       status: { replicas: status?.replicas ?? 0 },
     }

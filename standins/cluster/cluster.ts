@@ -27,7 +27,7 @@ export class Cluster {
   readonly lifecycle: Lifecycle
   private readonly volumes: Volumes
   private readonly workloads: Workloads
-  private readonly own: ResourceType[]
+  private readonly builtIn: ResourceType[]
   private due: NodeJS.Immediate | undefined
   private readonly timer: NodeJS.Timeout
   private dirty = false
@@ -35,7 +35,7 @@ export class Cluster {
 
   constructor(readonly options: ClusterOptions) {
     mkdirSync(options.folder, { recursive: true })
-    this.own = builtIn(options.without)
+    this.builtIn = builtIn(options.without)
     const parts: Parts = {
       objects: this.objects,
       types: () => this.types(),
@@ -60,13 +60,13 @@ export class Cluster {
 
   types(): ResourceType[] {
     const definitions = this.objects.list({ group: 'apiextensions.k8s.io', plural: 'customresourcedefinitions' })
-    return [...this.own, ...definitions.flatMap(customTypes)]
+    return [...this.builtIn, ...definitions.flatMap(customTypes)]
   }
 
   /** What every cluster has from its beginning. */
   private begin(): void {
     const ensure = (kind: string, name: string, body: Record<string, unknown> = {}) => {
-      const type = this.own.find((one) => one.kind === kind)!
+      const type = this.builtIn.find((served) => served.kind === kind)!
       if (!this.objects.find(type, undefined, name))
         this.objects.create(type, withDefaults(prepared(type, undefined, { kind, metadata: { name }, ...body }, 'cluster'), this.objects))
     }

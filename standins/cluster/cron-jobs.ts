@@ -59,9 +59,9 @@ export class CronJobs {
       spec.successfulJobsHistoryLimit,
     )
     this.forget(jobs.filter(hasFailed), spec.failedJobsHistoryLimit)
-    change(this.parts, 'CronJob', cronJob, (one) => {
-      one.status = {
-        ...one.status,
+    change(this.parts, 'CronJob', cronJob, (current) => {
+      current.status = {
+        ...current.status,
         active: active.map((job) => ({ kind: 'Job', namespace, name: job.metadata.name, uid: job.metadata.uid })),
         ...(starts ? { lastScheduleTime: due.toISOString() } : {}),
       }

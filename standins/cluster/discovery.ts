@@ -23,9 +23,9 @@ export function oneGroup(types: ResourceType[], group: string) {
 
 /** The resources of one version of a group, with their parts; undefined when there is none. */
 export function resourceList(types: ResourceType[], group: string, version: string) {
-  const own = types.filter((type) => type.group === group && type.version === version)
-  if (own.length === 0) return undefined
-  const resources = own.flatMap((type) => [
+  const ofVersion = types.filter((type) => type.group === group && type.version === version)
+  if (ofVersion.length === 0) return undefined
+  const resources = ofVersion.flatMap((type) => [
     {
       name: type.plural,
       singularName: type.kind.toLowerCase(),

@@ -19,7 +19,8 @@ function serverOf(cluster: Cluster): WebSocketServer {
   if (known) return known
   const server = new WebSocketServer({
     noServer: true,
-    handleProtocols: (offered) => PROTOCOLS.find((one) => offered.has(one) && !cluster.options.without.includes(one)) ?? false,
+    handleProtocols: (offered) =>
+      PROTOCOLS.find((protocol) => offered.has(protocol) && !cluster.options.without.includes(protocol)) ?? false,
     perMessageDeflate: false,
   })
   servers.set(cluster, server)
@@ -30,7 +31,7 @@ export function execute(cluster: Cluster, asked: ObjectRequest, request: Incomin
   const { type, namespace, name, query } = asked
   const pod = cluster.objects.get(type, namespace, name!)
   const container = query.get('container') ?? undefined
-  if (container && !pod.spec!.containers.some((one: { name: string }) => one.name === container))
+  if (container && !pod.spec!.containers.some((candidate: { name: string }) => candidate.name === container))
     throw new Failure(400, 'BadRequest', `container ${container} is not valid for pod ${name}`)
   const command = query.getAll('command')
   if (command.length === 0) throw new Failure(400, 'BadRequest', 'you must specify at least 1 command for the container')

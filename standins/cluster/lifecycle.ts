@@ -49,7 +49,7 @@ export class Lifecycle {
   /** A namespace that was asked to go is emptied first. */
   terminate({ metadata }: KubeObject): KubeObject {
     const namespace = this.parts.objects.remove(this.parts.typeOf('Namespace'), undefined, metadata.name)
-    change(this.parts, 'Namespace', namespace, (one) => (one.status = { phase: 'Terminating' }))
+    change(this.parts, 'Namespace', namespace, (current) => (current.status = { phase: 'Terminating' }))
     return namespace
   }
 

@@ -34,9 +34,9 @@ const cluster = new Cluster({
   version: 'v1.30.0',
 })
 const tokens: Tokens = new Map([[values.token, { name: 'administrator', groups: ['system:masters'], until: FOREVER }]])
-for (const one of values.user) {
-  const cut = one.indexOf('=')
-  tokens.set(one.slice(0, cut), { name: one.slice(cut + 1), groups: ['system:authenticated'], until: FOREVER })
+for (const user of values.user) {
+  const cut = user.indexOf('=')
+  tokens.set(user.slice(0, cut), { name: user.slice(cut + 1), groups: ['system:authenticated'], until: FOREVER })
 }
 
 const identity = await identityIn(values.folder)

@@ -34,14 +34,14 @@ function merged(target: unknown, patch: unknown, strategic: boolean, field = '')
 
 function mergedList(target: unknown[], patch: unknown[], field: string): unknown[] {
   if (field === 'finalizers') return [...new Set([...target, ...patch])]
-  const key = field === 'ports' && patch.some((one) => isObject(one) && 'port' in one) ? 'port' : MERGE_KEYS[field]
-  if (!key || !patch.every((one) => isObject(one) && key in one)) return patch
+  const key = field === 'ports' && patch.some((item) => isObject(item) && 'port' in item) ? 'port' : MERGE_KEYS[field]
+  if (!key || !patch.every((item) => isObject(item) && key in item)) return patch
   const result = [...target] as Json[]
-  for (const one of patch as Json[]) {
-    const at = result.findIndex((other) => other[key] === one[key])
-    if (one.$patch === 'delete') result.splice(at, at < 0 ? 0 : 1)
-    else if (at < 0) result.push(one)
-    else result[at] = merged(result[at], one, true) as Json
+  for (const item of patch as Json[]) {
+    const at = result.findIndex((other) => other[key] === item[key])
+    if (item.$patch === 'delete') result.splice(at, at < 0 ? 0 : 1)
+    else if (at < 0) result.push(item)
+    else result[at] = merged(result[at], item, true) as Json
   }
   return result
 }

@@ -66,7 +66,7 @@ export class Pods {
   /** After a start nothing runs, whatever was said of it before. */
   restarted(): void {
     for (const pod of this.parts.objects.list(PODS)) {
-      if (pod.status?.phase === 'Running') change(this.parts, 'Pod', pod, (one) => (one.status = { phase: 'Pending' }))
+      if (pod.status?.phase === 'Running') change(this.parts, 'Pod', pod, (current) => (current.status = { phase: 'Pending' }))
     }
   }
 
@@ -85,10 +85,10 @@ export class Pods {
     const waiting = this.prepare(pod)
     if (typeof waiting === 'string') {
       const reason = waiting.startsWith('image') ? 'ImagePullBackOff' : 'ContainerCreating'
-      change(this.parts, 'Pod', pod, (one) => {
-        one.status = {
-          ...one.status,
-          containerStatuses: (one.spec!.containers as Container[]).map(({ name, image }) => ({
+      change(this.parts, 'Pod', pod, (current) => {
+        current.status = {
+          ...current.status,
+          containerStatuses: (current.spec!.containers as Container[]).map(({ name, image }) => ({
             name,
             image,
             ready: false,
@@ -99,12 +99,12 @@ export class Pods {
       })
       return
     }
-    const own: RunningPod = { containers: new Map(), ending: false }
-    this.running.set(pod.metadata.uid, own)
+    const running: RunningPod = { containers: new Map(), ending: false }
+    this.running.set(pod.metadata.uid, running)
     for (const container of pod.spec!.containers as Container[]) {
       const root = join(this.rootOf(pod), container.name)
       const image = imageOf(container.image)!
-      const one: Running = {
+      const started: Running = {
         spec: container,
         image,
         root,
@@ -116,11 +116,11 @@ export class Pods {
         exit: null,
         ready: false,
       }
-      own.containers.set(container.name, one)
+      running.containers.set(container.name, started)
       this.mount(pod, container, root, waiting)
-      this.run(pod, own, one)
+      this.run(pod, running, started)
     }
-    this.report(pod, own)
+    this.report(pod, running)
   }
 
   /** Where the pod's volumes lie; or why it can't be started yet. */
@@ -132,7 +132,7 @@ export class Pods {
       if (!imageOf(container.image)) return `image ${container.image} can't be pulled: there is none of that name`
     for (const volume of (pod.spec!.volumes ?? []) as Record<string, any>[]) {
       const { name, persistentVolumeClaim: claim, configMap, secret } = volume
-      const own = join(this.rootOf(pod), 'volumes', name)
+      const root = join(this.rootOf(pod), 'volumes', name)
       if (claim) {
         const found = objects.find({ group: '', plural: 'persistentvolumeclaims' }, namespace, claim.claimName)
         if (!found) return `persistentvolumeclaim "${claim.claimName}" not found`
@@ -140,14 +140,14 @@ export class Pods {
         folders.set(name, this.volumes().folderOf(found.spec!.volumeName))
         continue
       }
-      mkdirSync(own, { recursive: true })
-      folders.set(name, own)
+      mkdirSync(root, { recursive: true })
+      folders.set(name, root)
       const ref = configMap ? ['configmaps', configMap.name] : secret ? ['secrets', secret.secretName] : null
       if (!ref) continue
       const found = objects.find({ group: '', plural: ref[0]! }, namespace, ref[1])
       if (!found) return `${ref[0]!.slice(0, -1)} "${ref[1]}" not found`
       for (const [key, value] of Object.entries(found.data ?? {}))
-        writeFileSync(join(own, key), secret ? Buffer.from(value, 'base64') : value)
+        writeFileSync(join(root, key), secret ? Buffer.from(value, 'base64') : value)
     }
     return folders
   }
@@ -198,7 +198,7 @@ export class Pods {
     )
   }
 
-  private run(pod: KubeObject, own: RunningPod, container: Running): void {
+  private run(pod: KubeObject, running: RunningPod, container: Running): void {
     const { spec, image, root } = container
     const command = spec.command ? commandIn(image, [...spec.command, ...(spec.args ?? [])]) : [...image.entry, ...(spec.args ?? [])]
     const log = createWriteStream(this.logOf(pod, spec.name), { flags: 'a' })
@@ -222,27 +222,27 @@ export class Pods {
       container.process = null
       container.ready = false
       container.exit = { code: code ?? 137, at: new Date().toISOString() }
-      if (own.ending) return
+      if (running.ending) return
       const policy = pod.spec!.restartPolicy as string
       if (policy === 'Always' || (policy === 'OnFailure' && code !== 0)) {
         container.restarts++
         setTimeout(
-          () => !own.ending && (this.run(pod, own, container), this.report(pod, own)),
+          () => !running.ending && (this.run(pod, running, container), this.report(pod, running)),
           Math.min(10_000, 500 * 2 ** container.restarts),
         )
       }
-      this.report(pod, own)
+      this.report(pod, running)
     })
-    if (!container.ready) void this.probe(pod, own, container, child)
+    if (!container.ready) void this.probe(pod, running, container, child)
   }
 
-  private async probe(pod: KubeObject, own: RunningPod, container: Running, child: ChildProcess): Promise<void> {
+  private async probe(pod: KubeObject, running: RunningPod, container: Running, child: ChildProcess): Promise<void> {
     while (container.process === child && !container.ready) {
       const probe = this.execute(container, container.spec.readinessProbe!.exec!.command)
       const code = await new Promise((resolve) => (probe ? probe.on('close', resolve).on('error', () => resolve(1)) : resolve(1)))
       if (code === 0 && container.process === child) {
         container.ready = true
-        this.report(pod, own)
+        this.report(pod, running)
       } else await new Promise((resolve) => setTimeout(resolve, 200))
     }
   }
@@ -258,9 +258,9 @@ export class Pods {
 
   /** Runs a command in a container that runs. Null when the pod or the container does not run; undefined when there is no such program. */
   exec(pod: KubeObject, name: string | undefined, command: string[]): ChildProcess | null | undefined {
-    const own = this.running.get(pod.metadata.uid)
-    const container = name ? own?.containers.get(name) : own?.containers.values().next().value
-    if (!own || own.ending || !container?.process) return null
+    const running = this.running.get(pod.metadata.uid)
+    const container = name ? running?.containers.get(name) : running?.containers.values().next().value
+    if (!running || running.ending || !container?.process) return null
     const child = this.execute(container, command)
     // A pod that dies takes with it what was run in it.
     const kill = () => child?.pid && this.signal(child.pid, 'SIGKILL')
@@ -274,16 +274,16 @@ export class Pods {
     return join(this.rootOf(pod), `${container}.log`)
   }
 
-  private report(pod: KubeObject, own: RunningPod): void {
-    const all = [...own.containers.values()]
+  private report(pod: KubeObject, running: RunningPod): void {
+    const all = [...running.containers.values()]
     const ended = all.every(({ exit, process: child }) => exit && !child)
     const policy = pod.spec!.restartPolicy as string
     const failed = all.some(({ exit }) => exit && exit.code !== 0)
     const over = ended && (policy === 'Never' || (policy === 'OnFailure' && !failed))
     const phase = over ? (failed ? 'Failed' : 'Succeeded') : 'Running'
-    const ready = all.every((one) => one.ready)
-    change(this.parts, 'Pod', pod, (one) => {
-      one.status = {
+    const ready = all.every((container) => container.ready)
+    change(this.parts, 'Pod', pod, (current) => {
+      current.status = {
         phase,
         podIP: '10.1.0.1',
         hostIP: '127.0.0.1',
@@ -305,11 +305,11 @@ export class Pods {
 
   private async end(pod: KubeObject): Promise<void> {
     const { uid, namespace, name } = pod.metadata
-    const own = this.running.get(uid)
-    if (own?.ending) return
-    if (own) {
-      own.ending = true
-      await this.stop(own, Math.min(MOST_GRACE_MS, Number(pod.metadata.deletionGracePeriodSeconds ?? 30) * 1000))
+    const running = this.running.get(uid)
+    if (running?.ending) return
+    if (running) {
+      running.ending = true
+      await this.stop(running, Math.min(MOST_GRACE_MS, Number(pod.metadata.deletionGracePeriodSeconds ?? 30) * 1000))
       this.running.delete(uid)
     }
     rmSync(this.rootOf(pod), { recursive: true, force: true })
@@ -317,9 +317,9 @@ export class Pods {
     if (newest?.metadata.uid === uid && !newest.metadata.finalizers?.length) this.parts.objects.drop(this.parts.typeOf('Pod'), newest)
   }
 
-  private async stop(own: RunningPod, grace: number): Promise<void> {
+  private async stop(running: RunningPod, grace: number): Promise<void> {
     await Promise.all(
-      [...own.containers.values()].map(async ({ process: child }) => {
+      [...running.containers.values()].map(async ({ process: child }) => {
         if (!child?.pid) return
         const closed = new Promise((resolve) => child.once('close', resolve))
         this.signal(child.pid, grace > 0 ? 'SIGTERM' : 'SIGKILL')
@@ -360,9 +360,9 @@ export class Pods {
   }
 
   async close(): Promise<void> {
-    for (const own of this.running.values()) {
-      own.ending = true
-      await this.stop(own, 1000)
+    for (const running of this.running.values()) {
+      running.ending = true
+      await this.stop(running, 1000)
     }
   }
 }

@@ -97,10 +97,10 @@ export class Volumes {
     }
     const type = typeOf('PersistentVolume')
     const volume = objects.create(type, withDefaults(prepared(type, undefined, { kind: 'PersistentVolume', ...body }, 'storage'), objects))
-    change(this.parts, 'PersistentVolume', volume, (one) => (one.status = { phase: 'Bound' }))
-    change(this.parts, 'PersistentVolumeClaim', claim, (one) => (one.spec!.volumeName = name), 'spec')
-    change(this.parts, 'PersistentVolumeClaim', claim, (one) => {
-      one.status = { phase: 'Bound', accessModes: spec.accessModes, capacity: body.spec.capacity }
+    change(this.parts, 'PersistentVolume', volume, (current) => (current.status = { phase: 'Bound' }))
+    change(this.parts, 'PersistentVolumeClaim', claim, (current) => (current.spec!.volumeName = name), 'spec')
+    change(this.parts, 'PersistentVolumeClaim', claim, (current) => {
+      current.status = { phase: 'Bound', accessModes: spec.accessModes, capacity: body.spec.capacity }
     })
   }
 
@@ -136,7 +136,8 @@ export class Volumes {
     const claim = ref && this.parts.objects.find(CLAIMS, ref.namespace, ref.name)
     if (!ref || claim?.metadata.uid === ref.uid) return
     if (volume.spec!.persistentVolumeReclaimPolicy === 'Retain') {
-      if (volume.status?.phase !== 'Released') change(this.parts, 'PersistentVolume', volume, (one) => (one.status = { phase: 'Released' }))
+      if (volume.status?.phase !== 'Released')
+        change(this.parts, 'PersistentVolume', volume, (current) => (current.status = { phase: 'Released' }))
       return
     }
     this.parts.objects.remove(this.parts.typeOf('PersistentVolume'), undefined, volume.metadata.name)
@@ -151,7 +152,7 @@ export class Volumes {
         this.parts,
         'VolumeSnapshot',
         snapshot,
-        (one) => (one.status = { readyToUse: false, error: { message, time: new Date().toISOString() } }),
+        (current) => (current.status = { readyToUse: false, error: { message, time: new Date().toISOString() } }),
       )
     const claim = objects.find(CLAIMS, namespace, snapshot.spec?.source?.persistentVolumeClaimName)
     const volume = claim?.spec?.volumeName && objects.find(VOLUMES, undefined, claim.spec.volumeName)
@@ -191,16 +192,16 @@ export class Volumes {
     const restoreSize = claim.status!.capacity.storage as string
     const content = objects.find(CONTENTS, undefined, name)
     if (content)
-      change(this.parts, 'VolumeSnapshotContent', content, (one) => {
-        one.status = {
+      change(this.parts, 'VolumeSnapshotContent', content, (current) => {
+        current.status = {
           readyToUse: true,
           snapshotHandle: handle,
           creationTime: Date.parse(creationTime) * 1e6,
           restoreSize: quantityOf(restoreSize),
         }
       })
-    change(this.parts, 'VolumeSnapshot', snapshot, (one) => {
-      one.status = { readyToUse: true, boundVolumeSnapshotContentName: name, creationTime, restoreSize }
+    change(this.parts, 'VolumeSnapshot', snapshot, (current) => {
+      current.status = { readyToUse: true, boundVolumeSnapshotContentName: name, creationTime, restoreSize }
     })
   }
 
@@ -216,5 +217,5 @@ export class Volumes {
 
 export const usesClaim = ({ spec }: KubeObject, claim: string): boolean =>
   ((spec?.volumes ?? []) as { persistentVolumeClaim?: { claimName: string } }[]).some(
-    (one) => one.persistentVolumeClaim?.claimName === claim,
+    (volume) => volume.persistentVolumeClaim?.claimName === claim,
   )

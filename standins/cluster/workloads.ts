@@ -12,7 +12,9 @@ type Template = { metadata?: { labels?: Record<string, string>; annotations?: Re
 
 const isReady = ({ status }: KubeObject) =>
   Boolean(
-    (status?.conditions as { type: string; status: string }[] | undefined)?.some((one) => one.type === 'Ready' && one.status === 'True'),
+    (status?.conditions as { type: string; status: string }[] | undefined)?.some(
+      (condition) => condition.type === 'Ready' && condition.status === 'True',
+    ),
   )
 const isAlive = ({ metadata, status }: KubeObject) =>
   !metadata.deletionTimestamp && !['Succeeded', 'Failed'].includes(String(status?.phase))
@@ -28,20 +30,21 @@ export class Workloads {
 
   look(): void {
     const { objects } = this.parts
-    for (const one of objects.list(apps('deployments'))) if (!one.metadata.deletionTimestamp) this.deployment(one)
-    for (const one of objects.list(apps('replicasets'))) if (!one.metadata.deletionTimestamp) this.replicaSet(one)
-    for (const one of objects.list(apps('statefulsets'))) if (!one.metadata.deletionTimestamp) this.statefulSet(one)
-    for (const one of objects.list(apps('daemonsets'))) if (!one.metadata.deletionTimestamp) this.daemonSet(one)
-    for (const one of objects.list({ group: 'batch', plural: 'cronjobs' })) if (!one.metadata.deletionTimestamp) this.cronJobs.look(one)
-    for (const one of objects.list({ group: 'batch', plural: 'jobs' })) if (!one.metadata.deletionTimestamp) this.job(one)
-    for (const one of objects.list({ group: '', plural: 'services' })) this.endpoints(one)
-    for (const one of objects.list({ group: '', plural: 'resourcequotas' })) this.quota(one)
+    for (const object of objects.list(apps('deployments'))) if (!object.metadata.deletionTimestamp) this.deployment(object)
+    for (const object of objects.list(apps('replicasets'))) if (!object.metadata.deletionTimestamp) this.replicaSet(object)
+    for (const object of objects.list(apps('statefulsets'))) if (!object.metadata.deletionTimestamp) this.statefulSet(object)
+    for (const object of objects.list(apps('daemonsets'))) if (!object.metadata.deletionTimestamp) this.daemonSet(object)
+    for (const object of objects.list({ group: 'batch', plural: 'cronjobs' }))
+      if (!object.metadata.deletionTimestamp) this.cronJobs.look(object)
+    for (const object of objects.list({ group: 'batch', plural: 'jobs' })) if (!object.metadata.deletionTimestamp) this.job(object)
+    for (const object of objects.list({ group: '', plural: 'services' })) this.endpoints(object)
+    for (const object of objects.list({ group: '', plural: 'resourcequotas' })) this.quota(object)
   }
 
   private quota(quota: KubeObject): void {
     const { objects, types } = this.parts
-    change(this.parts, 'ResourceQuota', quota, (one) => {
-      one.status = { hard: one.spec?.hard, used: usedOf(objects, types(), one) }
+    change(this.parts, 'ResourceQuota', quota, (current) => {
+      current.status = { hard: current.spec?.hard, used: usedOf(objects, types(), current) }
     })
   }
 
@@ -80,10 +83,10 @@ export class Workloads {
   }
 
   private status(kind: string, owner: KubeObject, pods: KubeObject[], more: Record<string, unknown> = {}): void {
-    change(this.parts, kind, owner, (one) => {
+    change(this.parts, kind, owner, (current) => {
       const ready = pods.filter(isReady).length
-      one.status = {
-        observedGeneration: one.metadata.generation,
+      current.status = {
+        observedGeneration: current.metadata.generation,
         replicas: pods.length,
         readyReplicas: ready,
         availableReplicas: ready,
@@ -112,7 +115,8 @@ export class Workloads {
       })
     for (const set of sets) {
       const replicas = set === current ? spec.replicas : 0
-      if (set.spec!.replicas !== replicas) change(this.parts, 'ReplicaSet', set, (one) => (one.spec!.replicas = replicas), 'spec')
+      if (set.spec!.replicas !== replicas)
+        change(this.parts, 'ReplicaSet', set, (replicaSet) => (replicaSet.spec!.replicas = replicas), 'spec')
     }
     this.status('Deployment', deployment, sets.flatMap((set) => this.podsOf(set)).filter(isAlive), {
       updatedReplicas: current ? this.podsOf(current).filter(isAlive).length : 0,
@@ -137,19 +141,19 @@ export class Workloads {
     const pods = this.podsOf(set)
     const wanted = Number(spec.replicas ?? 1)
     for (let i = 0; i < wanted; i++) {
-      const own = `${name}-${i}`
-      const there = pods.find(({ metadata }) => metadata.name === own)
+      const podName = `${name}-${i}`
+      const there = pods.find(({ metadata }) => metadata.name === podName)
       if (
         there?.metadata.labels?.['controller-revision-hash'] &&
         there.metadata.labels['controller-revision-hash'] !== hash &&
         isAlive(there)
       )
-        objects.remove(typeOf('Pod'), namespace, own, 30)
+        objects.remove(typeOf('Pod'), namespace, podName, 30)
       if (there && isReady(there)) continue
       if (there) break
       const claims = (spec.volumeClaimTemplates ?? []) as KubeObject[]
       for (const claim of claims) {
-        const claimName = `${claim.metadata.name}-${own}`
+        const claimName = `${claim.metadata.name}-${podName}`
         if (!objects.find({ group: '', plural: 'persistentvolumeclaims' }, namespace, claimName))
           this.make('PersistentVolumeClaim', namespace, {
             metadata: { name: claimName, labels: { ...spec.selector?.matchLabels, ...claim.metadata.labels } },
@@ -158,11 +162,11 @@ export class Workloads {
       }
       const volumes = claims.map(({ metadata }) => ({
         name: metadata.name,
-        persistentVolumeClaim: { claimName: `${metadata.name}-${own}` },
+        persistentVolumeClaim: { claimName: `${metadata.name}-${podName}` },
       }))
-      this.pod(set, template, own, {
-        labels: { 'statefulset.kubernetes.io/pod-name': own, 'controller-revision-hash': hash },
-        spec: { hostname: own, subdomain: spec.serviceName, volumes: [...(template.spec.volumes ?? []), ...volumes] },
+      this.pod(set, template, podName, {
+        labels: { 'statefulset.kubernetes.io/pod-name': podName, 'controller-revision-hash': hash },
+        spec: { hostname: podName, subdomain: spec.serviceName, volumes: [...(template.spec.volumes ?? []), ...volumes] },
       })
       break
     }
@@ -182,10 +186,10 @@ export class Workloads {
         spec: { nodeName: metadata.name },
       })
     }
-    change(this.parts, 'DaemonSet', set, (one) => {
+    change(this.parts, 'DaemonSet', set, (current) => {
       const ready = pods.filter(isReady).length
-      one.status = {
-        observedGeneration: one.metadata.generation,
+      current.status = {
+        observedGeneration: current.metadata.generation,
         desiredNumberScheduled: nodes.length,
         currentNumberScheduled: pods.length,
         numberReady: ready,
@@ -203,9 +207,9 @@ export class Workloads {
       this.pod(job, job.spec!.template as Template, `${job.metadata.name}-${hashOf([job.metadata.uid, pods.length, i]).slice(0, 5)}`, {
         labels: { 'job-name': job.metadata.name },
       })
-    change(this.parts, 'Job', job, (one) => {
-      one.status = {
-        startTime: one.metadata.creationTimestamp,
+    change(this.parts, 'Job', job, (current) => {
+      current.status = {
+        startTime: current.metadata.creationTimestamp,
         active,
         succeeded,
         failed,
@@ -228,6 +232,6 @@ export class Workloads {
     const there = objects.find({ group: '', plural: 'endpoints' }, namespace, name)
     if (!there) this.make('Endpoints', namespace, { metadata: { name, ownerReferences: [refTo(service)] }, subsets })
     else if (JSON.stringify(there.subsets) !== JSON.stringify(subsets))
-      change(this.parts, 'Endpoints', there, (one) => (one.subsets = subsets), 'spec')
+      change(this.parts, 'Endpoints', there, (current) => (current.subsets = subsets), 'spec')
   }
 }

@@ -142,7 +142,7 @@ describe('a request', () => {
     const wrong: unknown[] = []
     for (const path of new Set(ALL.map((route) => route.path))) {
       const verbs = ALL.filter((route) => route.path === path).map(({ method }) => method)
-      for (const verb of ['GET', 'POST', 'PUT', 'DELETE', 'PATCH', 'OPTIONS'].filter((one) => !verbs.includes(one))) {
+      for (const verb of ['GET', 'POST', 'PUT', 'DELETE', 'PATCH', 'OPTIONS'].filter((other) => !verbs.includes(other))) {
         const answer = await ask(verb, path.replaceAll(/\[\w+\]/g, randomUUID()), /^P/.test(verb) ? {} : undefined)
         if (code(answer).join() !== '405,method_not_allowed') wrong.push([verb, path, answer])
       }

@@ -43,7 +43,7 @@ afterAll(async () => {
 async function toldBefore(wish: Parameters<typeof wishOf>[0]): Promise<{ by: Map<string, string>; general: string }> {
   const [planned] = await planWish(bench.engine, await openPoint(bench.engine, point, noRows), wishOf({ picks: [bench.path()], ...wish }))
   const { operations, warnings, blockers, checks } = planned!.plan
-  const by = new Map(operations.map(({ path, warnings: own, notes }) => [path, [...own, ...notes].join(' ')]))
+  const by = new Map(operations.map(({ path, warnings, notes }) => [path, [...warnings, ...notes].join(' ')]))
   return { by, general: [...warnings, ...blockers.map(({ what }) => what), ...checks.map(({ what }) => what)].join(' ') }
 }
 

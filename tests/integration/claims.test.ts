@@ -237,14 +237,14 @@ describe('what was left over in a store', () => {
 describe('what one of all workers does', () => {
   it('is done by one at a time, and by another when that one is not heard of any more', async () => {
     const { db } = bench.engine
-    const [one, two] = [new Duties(db), new Duties(db)]
-    expect([await one.take('a', 60_000), await two.take('a', 60_000), await one.take('a', 60_000)]).toEqual([true, false, true])
+    const [first, second] = [new Duties(db), new Duties(db)]
+    expect([await first.take('a', 60_000), await second.take('a', 60_000), await first.take('a', 60_000)]).toEqual([true, false, true])
     await sql`update duty set until = now() where what = 'a'`.execute(db)
-    expect([await two.take('a', 60_000), await one.take('a', 60_000)]).toEqual([true, false])
-    await one.giveUp('a')
-    expect(await one.take('a', 60_000)).toBe(false)
-    await two.giveUp('a')
-    expect(await one.take('a', 60_000)).toBe(true)
+    expect([await second.take('a', 60_000), await first.take('a', 60_000)]).toEqual([true, false])
+    await first.giveUp('a')
+    expect(await first.take('a', 60_000)).toBe(false)
+    await second.giveUp('a')
+    expect(await first.take('a', 60_000)).toBe(true)
   })
 
   it('is to look at sources: two workers look at each once', async () => {
@@ -275,7 +275,7 @@ describe('the master key of a catalog', () => {
     expect(existsSync(file)).toBe(false)
   })
 
-  it('is the one it was made with, also where a credential was never opened', async () => {
+  it('is the first it was made with, also where a credential was never opened', async () => {
     const file = bench.environment.VESSEL_MASTER_KEY_FILE!
     await expect(start({ masterKey: 'ab'.repeat(32), masterKeyFile: file })).rejects.toMatchObject({ code: 'master_key_wrong' })
     await bench.engine.db.deleteFrom('master_key').execute()

@@ -105,7 +105,7 @@ describe('a namespace', () => {
     const yaml = await objectYaml(point, 'pier/boarding/core/Service/manifest')
     expect(yaml).not.toMatch(/uid|resourceVersion|clusterIP|creationTimestamp|status/)
     expect(yaml).toContain('app: manifest')
-    const bundle = parseAllDocuments(await namespaceYaml(point, 'pier/boarding')).map((one) => one.toJS())
+    const bundle = parseAllDocuments(await namespaceYaml(point, 'pier/boarding')).map((document) => document.toJS())
     expect(bundle.map(({ kind }) => kind)[0]).toBe('StorageClass')
     // The bundle is what a cluster takes as it is.
     cluster.kubectl('delete', 'service', 'manifest', '-n', 'boarding')

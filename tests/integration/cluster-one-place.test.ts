@@ -98,8 +98,8 @@ describe('a volume whose snapshot can’t be read', () => {
       bench.engine,
       (await bench.engine.db.selectFrom('source').select('id').where('name', '=', 'pier').executeTakeFirstOrThrow()).id,
     )
-    const [one] = (await attentionNeeded(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
-    expect(one).toMatchObject({ what: expect.stringContaining('only at its source: lanes'), action: 'Read it into the store…' })
+    const [attention] = (await attentionNeeded(bench.engine, await standings(bench.engine))).filter(({ to }) => to.includes(lanes.slug))
+    expect(attention).toMatchObject({ what: expect.stringContaining('only at its source: lanes'), action: 'Read it into the store…' })
 
     write('no lanes at all')
     const run = await fetch(lanes, point)

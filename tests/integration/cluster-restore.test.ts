@@ -53,7 +53,7 @@ describe('a namespace on another cluster', () => {
       },
     )
     const id = await saveRestore(boarding.bench.engine, boarding.vessel, 'To the islet', asked, 'as every month')
-    const saved = (await savedRestores(boarding.bench.engine, boarding.vessel.id)).find((one) => one.id === id)!
+    const saved = (await savedRestores(boarding.bench.engine, boarding.vessel.id)).find((restore) => restore.id === id)!
     expect([saved.wish, saved.reason]).toEqual([asked, 'as every month'])
     const [first, again] = await Promise.all([boarding.plan(asked), boarding.plan(saved.wish)])
     expect(again).toEqual(first)
@@ -182,8 +182,8 @@ describe('a namespace in its own place', () => {
       subjects: [{ name: 'old-gatekeeper' }],
     })
     expect(boarding.pier.json('get', 'pvc', 'data-old-manifest-0', '-n', 'boarding').status.phase).toBe('Bound')
-    const own = boarding.pier.volume('data-old-manifest-0', 'boarding')
-    expect(readFileSync(join(own, 'archive', 'november', '02.txt'), 'utf8')).toBe('two\n')
+    const volume = boarding.pier.volume('data-old-manifest-0', 'boarding')
+    expect(readFileSync(join(volume, 'archive', 'november', '02.txt'), 'utf8')).toBe('two\n')
   })
 
   it('comes back whole when it is gone', async () => {

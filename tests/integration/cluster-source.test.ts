@@ -19,7 +19,7 @@ const config = () => readFileSync(cluster.process.kubeconfig, 'utf8')
 const withToken = (token: string) => config().replace(/token: .*/, `token: ${token}`)
 const source = (text = config()) => ({ name: 'pier', ...readKubeconfig(text) })
 const probe = (text?: string) => adapterOf(accessTo(source(text))).probe(new Date())
-const thing = (things: Thing[], path: string) => things.find((one) => one.path === path)
+const thing = (things: Thing[], path: string) => things.find((found) => found.path === path)
 
 beforeAll(async () => {
   ;[cluster, bench] = await Promise.all([TestCluster.start('pier', { users: { [MIRA]: 'mira' } }), Workbench.open()])

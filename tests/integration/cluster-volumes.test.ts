@@ -44,7 +44,7 @@ async function backup(): Promise<{ point: OpenPoint; told: string[]; stored: num
 }
 const filesOf = async (point: OpenPoint) => {
   const files: FileEntry[] = []
-  for await (const one of entriesOf(point.store, point.members[0]!.manifest.namespaces![0]!.volumes[0]!)) files.push(one)
+  for await (const entry of entriesOf(point.store, point.members[0]!.manifest.namespaces![0]!.volumes[0]!)) files.push(entry)
   return files
 }
 async function isAsOnDisk(point: OpenPoint): Promise<void> {
@@ -153,12 +153,12 @@ describe('a volume that is filled', () => {
   it('is proven by the checksum of every file, though its times and sizes are as they were', async () => {
     const { point } = await backup()
     const entries = await filesOf(point)
-    const [one, another] = ['november/1.txt', 'november/2.txt'].map((path) => entries.find((entry) => entry.path === path)!)
-    const text = readFileSync(file(one!.path), 'utf8')
-    writeFileSync(file(one!.path), text.replaceAll(/[a-z0-9]/g, 'x'))
-    utimesSync(file(one!.path), LONG_AGO, new Date(one!.mtime))
+    const [first, another] = ['november/1.txt', 'november/2.txt'].map((path) => entries.find((entry) => entry.path === path)!)
+    const text = readFileSync(file(first!.path), 'utf8')
+    writeFileSync(file(first!.path), text.replaceAll(/[a-z0-9]/g, 'x'))
+    utimesSync(file(first!.path), LONG_AGO, new Date(first!.mtime))
     const wanted = async function* () {
-      for (const { changed: _, ...entry } of [one!, another!]) yield entry
+      for (const { changed: _, ...entry } of [first!, another!]) yield entry
     }
     const found = await ClusterClient.with(await clusterAccessOf(bench.engine, 'pier'), async (client) => {
       const signal = new AbortController().signal
@@ -169,11 +169,11 @@ describe('a volume that is filled', () => {
     })
     // Nothing else was looked at, and only what is another one was read.
     const there = [...found.entries]
-    expect(there.map(({ path }) => path)).toEqual([one!.path, another!.path])
+    expect(there.map(({ path }) => path)).toEqual([first!.path, another!.path])
     expect([found.unread, found.compared]).toEqual([1, 1])
     expect(there[1]).toMatchObject({ digest: another!.digest })
-    expect(there[0]!.digest).not.toBe(one!.digest)
-    writeFileSync(file(one!.path), text)
+    expect(there[0]!.digest).not.toBe(first!.digest)
+    writeFileSync(file(first!.path), text)
   })
 })
 

@@ -64,18 +64,18 @@ afterAll(() => cluster?.stop())
 describe('objects', () => {
   it('are made, found by labels and fields, changed in each way, and go', () => {
     cluster.apply(config('a', { tier: 'front' }), config('b', { tier: 'back' }), config('c'))
-    const own = (...more: string[]) => names('get', 'configmaps', '-n', 'desk', ...more)
-    expect(own('-l', 'tier in (front,back)')).toEqual(['configmap/a', 'configmap/b'])
-    expect(own('-l', 'tier!=front,!app')).toEqual(['configmap/b', 'configmap/c', 'configmap/kube-root-ca.crt'])
-    expect(own('--field-selector', 'metadata.name=b')).toEqual(['configmap/b'])
+    const configMaps = (...more: string[]) => names('get', 'configmaps', '-n', 'desk', ...more)
+    expect(configMaps('-l', 'tier in (front,back)')).toEqual(['configmap/a', 'configmap/b'])
+    expect(configMaps('-l', 'tier!=front,!app')).toEqual(['configmap/b', 'configmap/c', 'configmap/kube-root-ca.crt'])
+    expect(configMaps('--field-selector', 'metadata.name=b')).toEqual(['configmap/b'])
     expect(cluster.apply(config('a', { tier: 'front' }, { LANES: '6' }))).toContain('configured')
     cluster.kubectl('patch', 'configmap', 'a', '-n', 'desk', '--type', 'merge', '-p', '{"data":{"HOURS":"9"}}')
     cluster.kubectl('patch', 'configmap', 'a', '-n', 'desk', '--type', 'json', '-p', '[{"op":"replace","path":"/data/LANES","value":"7"}]')
     cluster.kubectl('label', 'configmap', 'a', '-n', 'desk', 'tier-')
     expect(cluster.json('get', 'configmap', 'a', '-n', 'desk')).toMatchObject({ data: { LANES: '7', HOURS: '9' } })
-    expect(own('-l', 'tier=front')).toEqual([])
+    expect(configMaps('-l', 'tier=front')).toEqual([])
     cluster.kubectl('delete', 'configmap', 'b', '-n', 'desk')
-    expect(own('-l', 'tier')).toEqual([])
+    expect(configMaps('-l', 'tier')).toEqual([])
     expect(cluster.run(['get', 'configmap', 'b', '-n', 'desk']).stderr).toContain('NotFound')
   })
 
@@ -207,8 +207,8 @@ describe('workloads', () => {
     await cluster.until(() => names('get', 'pods', '-n', 'desk', '-l', 'app=scanner').length === 0)
     cluster.apply(scanner(1, 'no-such-image:1'))
     await cluster.until(() => {
-      const [one] = cluster.json('get', 'pods', '-n', 'desk', '-l', 'app=scanner').items
-      return one?.status.containerStatuses?.[0].state.waiting?.reason === 'ImagePullBackOff'
+      const [pod] = cluster.json('get', 'pods', '-n', 'desk', '-l', 'app=scanner').items
+      return pod?.status.containerStatuses?.[0].state.waiting?.reason === 'ImagePullBackOff'
     })
     cluster.kubectl('delete', 'deployment', 'scanner', '-n', 'desk')
     await cluster.until(() => names('get', 'pods,replicasets', '-n', 'desk', '-l', 'app=scanner').length === 0)
@@ -246,13 +246,13 @@ describe('workloads', () => {
       })
     }
     const jobs = () => cluster.json('get', 'jobs', '-n', 'desk').items as { metadata: { name: string }; status: { succeeded?: number } }[]
-    const own = () => jobs().filter(({ metadata }) => /^(report|rests)-/.test(metadata.name))
-    await cluster.until(() => own().some(({ status }) => status.succeeded === 1))
-    expect(own().map(({ metadata }) => metadata.name)).toEqual([expect.stringMatching(/^report-\d+$/)])
+    const ofReports = () => jobs().filter(({ metadata }) => /^(report|rests)-/.test(metadata.name))
+    await cluster.until(() => ofReports().some(({ status }) => status.succeeded === 1))
+    expect(ofReports().map(({ metadata }) => metadata.name)).toEqual([expect.stringMatching(/^report-\d+$/)])
     const { status } = cluster.json('get', 'cronjob', 'report', '-n', 'desk')
     expect(Date.now() - Date.parse(status.lastScheduleTime)).toBeLessThan(300_000 + 5000)
     cluster.kubectl('delete', 'cronjob', 'report', 'rests', '-n', 'desk')
-    await cluster.until(() => own().length === 0)
+    await cluster.until(() => ofReports().length === 0)
   })
 })
 

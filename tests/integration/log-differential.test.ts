@@ -75,7 +75,7 @@ describe.each(['trigger', 'compare'] as const)('a point that is computed from th
     const allow = await refuseSnapshots()
     const point = await bench.backup(log.vessel, what).finally(allow)
     const isTold = ({ missing, tables }: Awaited<ReturnType<typeof at>>) => [
-      missing.filter((one) => one.path === path && !one.note).length,
+      missing.filter((lack) => lack.path === path && !lack.note).length,
       tables.filter((table) => table.path === path).length,
     ]
     const as = isKnown ? [0, 1] : [1, 0]

@@ -39,18 +39,18 @@ async function told(climb: { minutes: number; from: number; to: number }, free: 
 
 describe('a source whose log grows', () => {
   it('is an error when its disk is full before the limit is reached, with the time that is left', async () => {
-    const [one, ...more] = await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, 200 * MB)
+    const [first, ...more] = await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, 200 * MB)
     expect(more).toEqual([])
-    expect(one).toMatch(
+    expect(first).toMatch(
       /^error: db\/\w+ keeps more and more log for .*: at the present rate the disk of its log is full in 10 min\. \/vessels\//,
     )
   })
 
   it('is a warning when only our own limit is reached, whatever room its disk has', async () => {
-    const [one] = await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, 1e15)
-    expect(one).toMatch(/^warning: .* its limit is reached in 2[89] min/)
+    const [first] = await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, 1e15)
+    expect(first).toMatch(/^warning: .* its limit is reached in 2[89] min/)
     // Where the disk can't be asked, the limit is what is known.
-    expect(await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, null)).toEqual([one])
+    expect(await told({ minutes: 20, from: 100 * MB, to: 500 * MB }, null)).toEqual([first])
   })
 
   it('is not told of what a checkpoint may let go, of what takes longer than a week, and of what falls', async () => {

@@ -49,7 +49,7 @@ async function killAtStep(nth: number, act: () => void): Promise<void> {
         if (event === 'change') written.add(file!)
         if (++seen !== nth) return
         worker!.kill('SIGKILL')
-        watchers.forEach((one) => one.close())
+        watchers.forEach((watcher) => watcher.close())
         resolve()
       })
     })

@@ -59,7 +59,7 @@ async function flushed(): Promise<string> {
 }
 async function rowsAt(position: string, name: string, near: number | null = null): Promise<string[]> {
   const point = await openPoint(bench.engine, refAtPosition(vessel.slug, 'own', position, near))
-  const table = point.members[0]!.manifest.databases[0]!.tables.find((one) => one.name === name)!
+  const table = point.members[0]!.manifest.databases[0]!.tables.find((candidate) => candidate.name === name)!
   const chunks: Uint8Array[] = []
   for await (const bytes of point.store.readAll(table.chunks.map((chunk) => chunk.name))) chunks.push(bytes)
   return [...linesOf(chunks)].sort()
@@ -75,8 +75,8 @@ beforeAll(async () => {
   sql(
     `create table item (id int primary key, v text); insert into item select g, 'v' from generate_series(1, 100) g; create table loose (x int); create unlogged table quick (id int primary key)`,
   )
-  const own = { host: '127.0.0.1', port, user: 'postgres', database: 'postgres', tls: 'off' as const }
-  await addSource(bench.engine, { name: 'own', password: inject('password'), settings: own })
+  const server = { host: '127.0.0.1', port, user: 'postgres', database: 'postgres', tls: 'off' as const }
+  await addSource(bench.engine, { name: 'own', password: inject('password'), settings: server })
   vessel = await addVessel(bench.engine, 'Shop', {
     rules,
     store: 'dry-dock',

@@ -118,9 +118,9 @@ describe('JSON in a store', () => {
     }
     let written = 0
     function* inOrder() {
-      for (const one of sorting) {
+      for (const item of sorting) {
         watch(written++)
-        yield one
+        yield item
       }
     }
     const names = await stored((writer) => writeList(writer, inOrder(), ({ path }) => path))
@@ -136,13 +136,13 @@ describe('JSON in a store', () => {
     expect(n).toBe(files)
     expect(most / 1024 ** 2).toBeLessThan(250)
     // One folder of a thousand is found without going through all of them.
-    const own: string[] = []
+    const lines: string[] = []
     let seen = 0
     for await (const { path } of readList<FileEntry>(store, names, { from: 'archive/77/', to: 'archive/770' })) {
       seen++
-      if (path.startsWith('archive/77/')) own.push(path)
+      if (path.startsWith('archive/77/')) lines.push(path)
     }
-    expect(own).toEqual(Array.from({ length: files / 1000 }, (_, i) => `archive/77/${i * 1000 + 77}.txt`).sort())
+    expect(lines).toEqual(Array.from({ length: files / 1000 }, (_, i) => `archive/77/${i * 1000 + 77}.txt`).sort())
     expect(seen).toBeLessThan(100_000)
   })
 })

@@ -55,7 +55,7 @@ describe.each(['trigger', 'compare'] as const)('a loss that a log tells of (%s)'
     const rows = log.rows(LEGS)
     const from = new Date()
     bench.sql(`set application_name = 'a slip'; drop table ${LEGS} cascade`)
-    const [loss, ...others] = await told(bench, ([one]) => one !== undefined && /with \d+ rows/.test(one.what))
+    const [loss, ...others] = await told(bench, ([first]) => first !== undefined && /with \d+ rows/.test(first.what))
     expect(others).toEqual([])
     expect(loss).toMatchObject({
       level: 'error',
@@ -120,7 +120,7 @@ describe.each(['trigger', 'compare'] as const)('a loss that a log tells of (%s)'
     expect(await openLosses(bench.engine)).toEqual([])
 
     bench.sql(`truncate sales.note`)
-    const [emptied] = await told(bench, ([one]) => one !== undefined && one.what.startsWith('40 rows'))
+    const [emptied] = await told(bench, ([first]) => first !== undefined && first.what.startsWith('40 rows'))
     expect(emptied!.what).toBe(`40 rows of sales.note in db / ${bench.database} were deleted.`)
     await wasMeant(bench.engine, emptied!.key)
     expect(await openLosses(bench.engine)).toEqual([])
@@ -167,11 +167,11 @@ describe.each(['trigger', 'compare'] as const)('a loss that a log tells of (%s)'
 
   it('is a column, and a table that is made anew without its rows', async () => {
     bench.sql(`alter table sales.booking drop column v`)
-    const [column] = await told(bench, ([one]) => one?.kind === 'columns')
+    const [column] = await told(bench, ([first]) => first?.kind === 'columns')
     expect(column).toMatchObject({ level: 'warning', what: `1 column of sales.booking in db / ${bench.database} was dropped: v.` })
     await wasMeant(bench.engine, column!.key)
     bench.sql(`drop table ${LEGS} cascade; create table ${LEGS} (id bigint primary key)`)
-    const [loss] = await told(bench, ([one]) => one !== undefined && one.what.includes('rows, and made anew'))
+    const [loss] = await told(bench, ([first]) => first !== undefined && first.what.includes('rows, and made anew'))
     expect(loss!.what).toMatch(/^sales\.booking_leg in db \/ \S+ was dropped, with \d+ rows, and made anew without them\.$/)
   })
 })
@@ -195,7 +195,7 @@ describe('a loss that several vessels hold', () => {
       )
       await vi.waitFor(() => expect(isFollowed(bench.server, bench.database)).toBe(true), 30_000)
       bench.sql(`drop table ${LEGS} cascade`)
-      const [loss, ...others] = await told(bench, ([one]) => one !== undefined && one.ways.length >= 3)
+      const [loss, ...others] = await told(bench, ([first]) => first !== undefined && first.ways.length >= 3)
       expect(others).toEqual([])
       expect(loss!.ways.map(({ kind, vessel }) => [kind, vessel.name])).toEqual([
         ['moment', 'Followed'],

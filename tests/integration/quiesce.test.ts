@@ -31,7 +31,7 @@ describe('a hold', () => {
     expect([run.error, run.state]).toEqual([null, 'done'])
     const { consistency, reached } = await held.pointOf(run)
     expect(consistency).toBe('held together')
-    expect(reached.members.map(({ member, consistency: own }) => [member, own]).sort()).toEqual([
+    expect(reached.members.map(({ member, consistency: level }) => [member, level]).sort()).toEqual([
       [`db/${held.bench.database}`, 'held together'],
       [GATE, 'held together'],
     ])

@@ -27,7 +27,9 @@ afterAll(() => bench?.close())
 
 async function rowsAt(point: string, schema: string, name: string): Promise<string[]> {
   const opened = await openPoint(bench.engine, point)
-  const table = opened.members[0]!.manifest.databases[0]!.tables.find((one) => one.schema === schema && one.name === name)!
+  const table = opened.members[0]!.manifest.databases[0]!.tables.find(
+    (candidate) => candidate.schema === schema && candidate.name === name,
+  )!
   const chunks: Uint8Array[] = []
   for await (const bytes of opened.store.readAll(table.chunks.map((chunk) => chunk.name))) chunks.push(bytes)
   return [...linesOf(chunks)].sort()

@@ -20,7 +20,7 @@ afterAll(() => bench?.close())
 
 describe('a saved restore', () => {
   const points: string[] = []
-  const begins = async (name: string) => (await savedRestores(bench.engine, vessel.id)).find((one) => one.name === name)!.point
+  const begins = async (name: string) => (await savedRestores(bench.engine, vessel.id)).find((restore) => restore.name === name)!.point
   const set = (id: string, what: { missing?: string; damage?: string }) =>
     bench.engine.db.updateTable('point').set(what).where('id', '=', id).execute()
 
@@ -55,12 +55,12 @@ describe('a saved restore', () => {
 
 describe('what was chosen', () => {
   it('is kept under a short name, the same for the same, and found by its kind only', async () => {
-    const one = await keepChoice(bench.engine, { of: 'restore', wish })
-    expect(one).toMatch(/^[\w-]{16}$/)
-    expect(await keepChoice(bench.engine, { of: 'restore', wish })).toBe(one)
-    expect(await keepChoice(bench.engine, { of: 'files', files: ['a'] })).not.toBe(one)
-    expect((await keptChoice(bench.engine, one, 'restore')).wish).toEqual(wish)
-    await expect(keptChoice(bench.engine, one, 'files')).rejects.toMatchObject({ code: 'choice_missing' })
+    const choice = await keepChoice(bench.engine, { of: 'restore', wish })
+    expect(choice).toMatch(/^[\w-]{16}$/)
+    expect(await keepChoice(bench.engine, { of: 'restore', wish })).toBe(choice)
+    expect(await keepChoice(bench.engine, { of: 'files', files: ['a'] })).not.toBe(choice)
+    expect((await keptChoice(bench.engine, choice, 'restore')).wish).toEqual(wish)
+    await expect(keptChoice(bench.engine, choice, 'files')).rejects.toMatchObject({ code: 'choice_missing' })
     await expect(keptChoice(bench.engine, 'unknown', 'files')).rejects.toMatchObject({ code: 'choice_missing' })
   })
 })

@@ -16,16 +16,16 @@ const worker = () => new Shares(new Duties(bench.engine.db))
 
 /** One look, after which what is too much is given up. */
 async function look(shares: Shares): Promise<string[]> {
-  const { own, tooMuch } = await shares.own(LOGS)
+  const { mine, tooMuch } = await shares.followed(LOGS)
   if (tooMuch !== null) await shares.giveUp(tooMuch)
-  return [...own].filter((log) => log !== tooMuch).sort()
+  return [...mine].filter((log) => log !== tooMuch).sort()
 }
 
 describe('logs that several workers follow', () => {
   it('are all followed by one, then shared out to those that come, and each is had by one only', async () => {
     const [first, second] = [worker(), worker()]
     expect(await look(first)).toEqual(LOGS)
-    for (let i = 0; i < 8; i++) for (const one of [second, first]) await look(one)
+    for (let i = 0; i < 8; i++) for (const supervisor of [second, first]) await look(supervisor)
     const [a, b] = [await look(first), await look(second)]
     expect([a.length, b.length].sort()).toEqual([2, 3])
     expect([...a, ...b].sort()).toEqual(LOGS)

@@ -72,32 +72,34 @@ describe('a restore that is taken back', () => {
   })
 
   it('takes back what is said and allowed of things, large objects and subscriptions, too', async () => {
-    const own = await Workbench.open(
+    const workbench = await Workbench.open(
       `create table cargo (id int primary key); insert into cargo values (1); comment on schema public is 'said'; create function load() returns int language sql as 'select 1';
        create cast (text as money) with inout; comment on cast (text as money) is 'it''s'; create role "loader ${process.pid}"; grant execute on function load() to "loader ${process.pid}"; revoke execute on function load() from public;
        select lo_from_bytea(7001, 'one'), lo_from_bytea(7002, 'two'); create subscription inward connection 'host=127.0.0.1 port=1 dbname=none' publication p with (connect = false, slot_name = 'inward')`,
     )
     try {
-      const full = await own.backup(await own.vessel())
-      const dump = () => own.server.dump(own.database, []).replaceAll(/^\\(un)?restrict .*$/gm, '')
-      own.sql(`alter subscription inward set (slot_name = none)`)
-      own.sql(`drop subscription inward; delete from cargo; comment on cast (text as money) is null; revoke all on function load() from "loader ${process.pid}"; grant execute on function load() to public;
+      const full = await workbench.backup(await workbench.vessel())
+      const dump = () => workbench.server.dump(workbench.database, []).replaceAll(/^\\(un)?restrict .*$/gm, '')
+      workbench.sql(`alter subscription inward set (slot_name = none)`)
+      workbench.sql(`drop subscription inward; delete from cargo; comment on cast (text as money) is null; revoke all on function load() from "loader ${process.pid}"; grant execute on function load() to public;
         select lo_unlink(7001), lo_put(7002, 0, 'TWO')`)
       const damaged = dump()
-      const { run } = await own.restore(await own.vessel('Again'), full, {})
+      const { run } = await workbench.restore(await workbench.vessel('Again'), full, {})
       expect(
-        own.sql(`select count(*) from pg_subscription where subdbid = (select oid from pg_database where datname = current_database())`),
+        workbench.sql(
+          `select count(*) from pg_subscription where subdbid = (select oid from pg_database where datname = current_database())`,
+        ),
       ).toBe('1')
-      expect(own.sql(`select convert_from(lo_get(7001), 'UTF8') || convert_from(lo_get(7002), 'UTF8')`)).toBe('onetwo')
-      const back = await own.run('restore', await own.vessel('Back'), { ...(await takeBack(own.engine, run.id)) })
-      expect(await receiptsOf(back.id, own).then((all) => all.filter(({ outcome }) => outcome === 'left' || outcome === 'failed'))).toEqual(
-        [],
-      )
+      expect(workbench.sql(`select convert_from(lo_get(7001), 'UTF8') || convert_from(lo_get(7002), 'UTF8')`)).toBe('onetwo')
+      const back = await workbench.run('restore', await workbench.vessel('Back'), { ...(await takeBack(workbench.engine, run.id)) })
+      expect(
+        await receiptsOf(back.id, workbench).then((all) => all.filter(({ outcome }) => outcome === 'left' || outcome === 'failed')),
+      ).toEqual([])
       expect(back).toMatchObject({ state: 'done', error: null })
       expect(dump()).toBe(damaged)
     } finally {
-      own.sql('drop subscription if exists inward').toString()
-      await own.close()
+      workbench.sql('drop subscription if exists inward').toString()
+      await workbench.close()
     }
   }, 120_000)
 })

@@ -175,7 +175,7 @@ describe('an index that was lost', () => {
 async function firstChunkOf(table: string) {
   const { openPoint } = await import('../../engine/points/open')
   const { members } = await openPoint(bench.engine, points[1]!)
-  const { name } = members[0]!.manifest.databases[0]!.tables.find((one) => one.name === table)!.chunks.at(0)!
+  const { name } = members[0]!.manifest.databases[0]!.tables.find((candidate) => candidate.name === table)!.chunks.at(0)!
   return bench.engine.db.selectFrom('chunk').selectAll().where('name', '=', Buffer.from(name, 'hex')).executeTakeFirstOrThrow()
 }
 

@@ -142,12 +142,12 @@ describe('another database', () => {
   it('makes roles that are missing, by choice', async () => {
     bench.server.psql('postgres', 'create role passing_clerk')
     bench.sql('alter table sales.booking owner to passing_clerk')
-    const own = await bench.backup(vessel)
+    const backup = await bench.backup(vessel)
     bench.sql('alter table sales.booking owner to postgres')
     bench.server.psql('postgres', 'drop role passing_clerk')
     const database = `${bench.database}_roles`
     const into = { mode: 'elsewhere' as const, source: 'db', database }
-    const { run, receipts } = await bench.restore(vessel, own, { picks: [bench.path('sales', 'booking')], into, makeRoles: true })
+    const { run, receipts } = await bench.restore(vessel, backup, { picks: [bench.path('sales', 'booking')], into, makeRoles: true })
     expect(run.error).toBeNull()
     expect(receipts.some(({ path }) => path === 'db/role passing_clerk')).toBe(true)
     expect(bench.server.psql(database, `select tableowner from pg_tables where tablename = 'booking'`)).toBe('passing_clerk')
@@ -184,12 +184,12 @@ describe('another server', () => {
     const database = `${bench.database}_icu`
     bench.server.psql('postgres', `create database ${database} template template0 locale_provider icu icu_locale 'sv-SE'`)
     bench.server.psql(database, `create table harbour (name text); insert into harbour values ('Å'), ('Z'), ('A')`)
-    const own = await bench.vessel('Of another order', [`db/${database}`])
-    const held = await bench.backup(own)
+    const vesselOfOther = await bench.vessel('Of another order', [`db/${database}`])
+    const held = await bench.backup(vesselOfOther)
     const order = () => bench.server.psql(database, `select string_agg(name, '' order by name) from harbour`)
     expect(order()).toBe('AZÅ')
     bench.server.psql('postgres', `drop database ${database}`)
-    expect((await bench.restore(own, held, { picks: [`db/${database}`] })).run.error).toBeNull()
+    expect((await bench.restore(vesselOfOther, held, { picks: [`db/${database}`] })).run.error).toBeNull()
     expect(order()).toBe('AZÅ')
     bench.server.psql('postgres', `drop database ${database}`)
   })
@@ -203,9 +203,9 @@ describe('another server', () => {
 describe('a source that is gone while then and now are compared', () => {
   it('is told, and nothing is half-done', async () => {
     bench.sql('create table sales.long as select g, md5(g::text) as note from generate_series(1, 400000) g')
-    const own = await bench.backup(vessel)
+    const backup = await bench.backup(vessel)
     bench.sql(`update sales.long set note = note || 'x'`)
-    const comparing = compareTable(bench.engine, own, bench.path('sales', 'long'), 10)
+    const comparing = compareTable(bench.engine, backup, bench.path('sales', 'long'), 10)
     comparing.catch(() => undefined)
     const kill = `select count(pg_terminate_backend(pid)) from pg_stat_activity
       where datname = '${bench.database}' and application_name = 'unbroken-vessel' and query like 'copy %long%'`
@@ -298,14 +298,14 @@ describe('what is kept before an overwriting', () => {
   it('is kept for the time that was chosen, and then let go', async () => {
     const { run } = await bench.restore(vessel, point, { picks: [bench.path('sales', 'refund')], keepDays: 3 })
     const kept = () => bench.engine.db.selectFrom('point').selectAll().where('kept_for', '=', run.id).execute()
-    const [own] = await kept()
-    expect(Math.round((own!.expires_at!.getTime() - own!.at.getTime()) / 86_400_000)).toBe(3)
+    const [newest] = await kept()
+    expect(Math.round((newest!.expires_at!.getTime() - newest!.at.getTime()) / 86_400_000)).toBe(3)
     await expireKept(bench.engine)
     expect(await kept()).toHaveLength(1)
     await bench.engine.db
       .updateTable('point')
       .set({ expires_at: new Date(0) })
-      .where('id', '=', own!.id)
+      .where('id', '=', newest!.id)
       .execute()
     await expireKept(bench.engine)
     expect(await kept()).toEqual([])

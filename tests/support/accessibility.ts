@@ -13,7 +13,9 @@ const MODES = ['light', 'dark'] as const
 async function settled(page: Page): Promise<void> {
   await page.waitForFunction(() => !document.querySelector('[aria-busy=true]') && document.fonts.status === 'loaded', { polling: 50 })
   const rests = () =>
-    document.getAnimations().every((one) => one.playState !== 'running' || one.effect?.getComputedTiming().endTime === Infinity)
+    document
+      .getAnimations()
+      .every((animation) => animation.playState !== 'running' || animation.effect?.getComputedTiming().endTime === Infinity)
   await page.waitForFunction(rests, { polling: 50 })
 }
 

@@ -137,8 +137,8 @@ export function changesOf(database: string, expected: Whole, dumped: Whole = exp
   const list = ({ structure, rows, catalogs }: Whole): Record<string, string[]> => ({ structure, rows, ...catalogs })
   const [found, before, twin] = [list(wholeOf(database, server)), list(expected), list(dumped)]
   const all = Object.entries(found).map(([name, lines]): [string, string[]] => {
-    const own = new Set(differences(twin[name]!, before[name]!))
-    return [name, differences(lines, before[name]!).filter((line) => !own.has(line))]
+    const lossy = new Set(differences(twin[name]!, before[name]!))
+    return [name, differences(lines, before[name]!).filter((line) => !lossy.has(line))]
   })
   return Object.fromEntries(all.filter(([, lines]) => lines.length > 0))
 }

@@ -74,7 +74,7 @@ export class Person {
     await element.scrollIntoView()
     await this.uncovered(element)
     // As a person waits for a button to come to life.
-    await this.page.waitForFunction((one) => !(one as HTMLButtonElement).disabled, { timeout: PATIENCE_MS, polling: 50 }, element)
+    await this.page.waitForFunction((button) => !(button as HTMLButtonElement).disabled, { timeout: PATIENCE_MS, polling: 50 }, element)
     await element.click()
   }
 
@@ -92,9 +92,9 @@ export class Person {
     await this.page.waitForFunction(
       (wanted) => {
         const { left, top, width, height } = (wanted as Element).getBoundingClientRect()
-        const [own, place] = [wanted as Element & { wasAt?: string }, `${left} ${top} ${width} ${height}`]
-        const rests = own.wasAt === place
-        own.wasAt = place
+        const [element, place] = [wanted as Element & { wasAt?: string }, `${left} ${top} ${width} ${height}`]
+        const rests = element.wasAt === place
+        element.wasAt = place
         const hit = document.elementFromPoint(left + width / 2, top + height / 2)
         return rests && hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
       },

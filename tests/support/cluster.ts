@@ -37,7 +37,7 @@ export class TestCluster {
   apply(...objects: Body[]): string {
     const { status, stdout, stderr } = this.run(
       ['apply', '-f', '-'],
-      objects.map((one) => stringify(one, { version: '1.1' })).join('---\n'),
+      objects.map((object) => stringify(object, { version: '1.1' })).join('---\n'),
     )
     if (status !== 0) throw new Error(`kubectl apply: ${stderr}`)
     return stdout.trim()

@@ -25,8 +25,8 @@ export const isFollowed = (server: PostgresServer, database: string): boolean =>
 
 /** Drops what followers of a database left at the server; it allows only a few of them at a time. */
 export function dropSlots(server: PostgresServer, database: string): void {
-  const own = `database = '${database}' and not active`
-  server.psql('postgres', `select pg_drop_replication_slot(slot_name) from pg_replication_slots where ${own}`)
+  const ofDatabase = `database = '${database}' and not active`
+  server.psql('postgres', `select pg_drop_replication_slot(slot_name) from pg_replication_slots where ${ofDatabase}`)
 }
 
 /** An engine with a catalog, a store and a source of its own; runs are done in this process, one by one. */

@@ -94,7 +94,7 @@ export class LogBench {
   async rowsAt(ref: string, table: string): Promise<string[]> {
     const path = this.bench.path(...table.split('.'))
     const point = await openPoint(this.bench.engine, ref, rowsOf(path))
-    const found = point.members[0]!.manifest.databases[0]!.tables.find((one) => one.path === path)
+    const found = point.members[0]!.manifest.databases[0]!.tables.find((candidate) => candidate.path === path)
     if (!found) throw new Error(`${table} is not at this moment: ${JSON.stringify(point.members[0]!.manifest.databases[0]!.missing)}`)
     const chunks: Uint8Array[] = []
     for await (const bytes of point.store.readAll(found.chunks.map(({ name }) => name))) chunks.push(bytes)
@@ -118,7 +118,9 @@ export class LogBench {
   async isTold(moment: Pick<Moment, 'position'>, table: string): Promise<boolean> {
     const { manifest } = (await openPoint(this.bench.engine, this.ref(moment), noRows)).members[0]!
     const path = this.bench.path(...table.split('.'))
-    return manifest.databases[0]!.missing.some((one) => `${path}/`.startsWith(`${one.path}/`) && one.reason.includes('does not tell when'))
+    return manifest.databases[0]!.missing.some(
+      (lack) => `${path}/`.startsWith(`${lack.path}/`) && lack.reason.includes('does not tell when'),
+    )
   }
 
   async close(): Promise<void> {

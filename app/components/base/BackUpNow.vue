@@ -36,10 +36,10 @@ async function askWays() {
 }
 const choices = computed(() =>
   WAYS.map(({ value, word, about }) => {
-    const own = ready.value.flatMap(({ name, ways }) => ways.filter(({ way }) => way === value).map((way) => ({ name, ...way })))
-    const stopped = own.filter(({ obstacle }) => obstacle !== null)
+    const ways = ready.value.flatMap(({ name, ways }) => ways.filter(({ way }) => way === value).map((way) => ({ name, ...way })))
+    const stopped = ways.filter(({ obstacle }) => obstacle !== null)
     const others = stopped.length > 1 ? ` And ${plural(stopped.length - 1, 'more vessel')} can’t.` : ''
-    const notes = stopped.length > 0 ? [] : [...new Set(own.flatMap((way) => way.notes))]
+    const notes = stopped.length > 0 ? [] : [...new Set(ways.flatMap((way) => way.notes))]
     return { value, word, about: [about, ...notes].join(' '), obstacle: stopped[0] ? `${stopped[0].obstacle}${others}` : null }
   }),
 )

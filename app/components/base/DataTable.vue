@@ -32,7 +32,7 @@ const { putAway } = storeToRefs(useSettings())
 const away = computed(() => new Set(putAway.value[name] ?? []))
 const visibility = computed(() => Object.fromEntries([...away.value].map((id) => [id, false])))
 function put(id: string, isShown: boolean) {
-  const others = [...away.value].filter((one) => one !== id)
+  const others = [...away.value].filter((column) => column !== id)
   putAway.value = { ...putAway.value, [name]: isShown ? others : [...others, id] }
 }
 const menu = computed(() =>
@@ -53,7 +53,7 @@ const sorting = computed(() => {
   const [, sign, id] = /^(-?)(.+)$/.exec(String(route.query.sort ?? '')) ?? []
   return columns.some((column) => column.id === id && column.by) ? [{ id: id!, desc: sign === '-' }] : []
 })
-const stateOf = (id: string) => sorting.value.find((one) => one.id === id)
+const stateOf = (id: string) => sorting.value.find((column) => column.id === id)
 /** From the smallest, from the largest, and as it was. */
 function sort(id: string) {
   const state = stateOf(id)

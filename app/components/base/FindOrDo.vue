@@ -71,7 +71,7 @@ const groups = computed(() => [
   {
     id: 'vessels',
     label: 'Vessels',
-    items: ofVessels.value.filter(({ label }) => !here.value.some((own) => own.label === label)),
+    items: ofVessels.value.filter(({ label }) => !here.value.some((item) => item.label === label)),
   },
   {
     id: 'things',

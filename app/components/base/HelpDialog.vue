@@ -21,8 +21,8 @@ const commands = useCommands()
           <dl class="grid grid-cols-[148px_1fr_148px_1fr] items-center gap-x-4 gap-y-2 pt-2">
             <template v-for="{ id, label, keys } in known" :key="id"
               ><dt class="flex items-center gap-1">
-                <template v-for="(one, i) in keys" :key="one"
-                  ><span v-if="i > 0" class="soft s12">or</span><UKbd v-for="part in keysInWords(one)" :key="part" :value="part"
+                <template v-for="(key, i) in keys" :key="key"
+                  ><span v-if="i > 0" class="soft s12">or</span><UKbd v-for="part in keysInWords(key)" :key="part" :value="part"
                 /></template>
               </dt>
               <dd>{{ label }}</dd></template

@@ -75,8 +75,8 @@ function onKey(event: KeyboardEvent) {
       (event.currentTarget as HTMLElement).querySelector<HTMLElement>(`[data-path="${CSS.escape(thing.path)}"] [role=checkbox]`)?.click(),
   }
   // A button or a box within a row has its own.
-  const own = event.target instanceof Element && event.target.closest('[role=treeitem]') === event.target
-  if (!acts[event.key] || !own) return
+  const isOnRow = event.target instanceof Element && event.target.closest('[role=treeitem]') === event.target
+  if (!acts[event.key] || !isOnRow) return
   event.preventDefault()
   acts[event.key]!()
 }

@@ -9,7 +9,7 @@ const { data: running } = useRunning()
 const count = computed(() => running.value?.length ?? 0)
 const share = computed(() => {
   const shares = (running.value ?? []).flatMap(({ counters }) => shareOf(counters) ?? [])
-  return shares.length > 0 ? shares.reduce((sum, one) => sum + one, 0) / shares.length : 0.15
+  return shares.length > 0 ? shares.reduce((sum, share) => sum + share, 0) / shares.length : 0.15
 })
 const AROUND = 2 * Math.PI * 9
 

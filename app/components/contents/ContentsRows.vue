@@ -52,9 +52,9 @@ const keyOf = (row: LookedRow) => key.value!.map((column) => row.fields[head.val
 const tickedKeys = computed(() => new Set(ticked.value.map(rowKey)))
 const isTicked = (row: LookedRow) => tickedKeys.value.has(rowKey(keyOf(row)))
 function tick(row: LookedRow) {
-  const own = keyOf(row)
-  const without = ticked.value.filter((one) => rowKey(one) !== rowKey(own))
-  ticked.value = without.length === ticked.value.length ? [...ticked.value, own] : without
+  const key = keyOf(row)
+  const without = ticked.value.filter((row) => rowKey(row) !== rowKey(key))
+  ticked.value = without.length === ticked.value.length ? [...ticked.value, key] : without
 }
 function show(index: number) {
   const row = rows.rowAt(index)

@@ -34,7 +34,7 @@ function add() {
   chosen.value = made.id
 }
 function remove(id: string) {
-  draft.putSteps(tidied(quiesce.value.steps.filter((one) => one.id !== id)))
+  draft.putSteps(tidied(quiesce.value.steps.filter((step) => step.id !== id)))
   if (chosen.value === id) chosen.value = null
 }
 
@@ -129,8 +129,8 @@ const last = computed(() => measured.value?.last)
     </p>
     <ErrorNote v-if="error" :error="error" class="mt-3" />
     <ul v-if="trouble.length > 0" class="mt-2 grid gap-1 text-[13px]">
-      <li v-for="one in trouble" :key="one.name" class="error">
-        <b class="font-semibold">{{ one.name }}</b> {{ one.failure ?? one.trouble }}
+      <li v-for="failed in trouble" :key="failed.name" class="error">
+        <b class="font-semibold">{{ failed.name }}</b> {{ failed.failure ?? failed.trouble }}
       </li>
     </ul>
   </section>

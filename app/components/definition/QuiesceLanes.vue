@@ -19,9 +19,9 @@ const rowsOf = (bars: Bar[]) => Math.max(1, bars.length)
 const tops = computed(() => {
   let top = TOP
   return lanes.value.members.map(({ bars }) => {
-    const own = top
+    const laneTop = top
     top += rowsOf(bars) * ROW
-    return own
+    return laneTop
   })
 })
 const height = computed(() => TOP + lanes.value.members.reduce((sum, { bars }) => sum + rowsOf(bars) * ROW, 0))
@@ -53,7 +53,7 @@ const over = computed(() => {
   const at = dragged.value?.x
   return at === undefined
     ? undefined
-    : (zones.value.find(({ left, width: own }) => at >= left && at < left + own) ?? zones.value.at(at < LABEL ? 0 : -1))
+    : (zones.value.find(({ left, width: wide }) => at >= left && at < left + wide) ?? zones.value.at(at < LABEL ? 0 : -1))
 })
 function press(event: PointerEvent, id: string) {
   chosen.value = id

@@ -8,7 +8,7 @@ const { id } = defineProps<{ id: string; isCluster: boolean; line: HoldLine | un
 defineEmits<{ remove: [] }>()
 const draft = useDraft()
 // One that was taken away is shown as it was until this goes, too.
-const step = computed<HoldStep>((before) => draft.definition.quiesce.steps.find((one) => one.id === id) ?? before!)
+const step = computed<HoldStep>((before) => draft.definition.quiesce.steps.find((step) => step.id === id) ?? before!)
 const memberItems = computed(() =>
   [...new Set([...(draft.selection?.members ?? []), step.value.member])]
     .filter(Boolean)

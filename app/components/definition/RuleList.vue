@@ -165,9 +165,9 @@ async function suggest({ pattern, kind }: Rule) {
           <button class="lnk" :aria-expanded="asked === rule.id" @click="askWhy(rule)">what labels keep out</button>
           <div v-if="asked === rule.id && out" class="soft mt-1" data-kept-out>
             <p v-if="out.count === 0">Nothing: all that has this name has these labels.</p>
-            <p v-for="one in out.things.slice(0, 12)" :key="one.path" class="py-px">
-              <span class="mono text-[var(--ink)]">{{ one.path }}</span>: {{ one.why.join('; ')
-              }}{{ one.now ? `. Now ${one.now.act === 'take' ? 'taken' : 'left'} by ${one.now.pattern}` : '' }}
+            <p v-for="thing in out.things.slice(0, 12)" :key="thing.path" class="py-px">
+              <span class="mono text-[var(--ink)]">{{ thing.path }}</span>: {{ thing.why.join('; ')
+              }}{{ thing.now ? `. Now ${thing.now.act === 'take' ? 'taken' : 'left'} by ${thing.now.pattern}` : '' }}
             </p>
             <p v-if="out.count > 12">and {{ countInWords(out.count - 12) }} more</p>
           </div>

@@ -211,13 +211,13 @@ const inLog = computed(() => state?.exact && !point)
           <span class="soft ml-auto shrink-0">definition version {{ point.version }}</span>
         </p>
         <ul class="rule mt-1 border-t border-[var(--line)]">
-          <li v-for="one in point.reached?.members ?? []" :key="one.member" class="py-1 leading-[18px]" data-reached>
-            <span class="mono text-[12px] font-medium">{{ one.member }}</span>{{ ' '
-            }}<ExplainedWord :why="CONSISTENCY[one.consistency].why"
-              ><span :class="one.consistency === 'as found' || one.consistency === 'in use' ? 'warning' : ''"
-                >{{ CONSISTENCY[one.consistency].word }}.</span
+          <li v-for="member in point.reached?.members ?? []" :key="member.member" class="py-1 leading-[18px]" data-reached>
+            <span class="mono text-[12px] font-medium">{{ member.member }}</span>{{ ' '
+            }}<ExplainedWord :why="CONSISTENCY[member.consistency].why"
+              ><span :class="member.consistency === 'as found' || member.consistency === 'in use' ? 'warning' : ''"
+                >{{ CONSISTENCY[member.consistency].word }}.</span
               ></ExplainedWord
-            >{{ ' ' }}<span class="soft">{{ one.why }}</span>
+            >{{ ' ' }}<span class="soft">{{ member.why }}</span>
           </li>
           <li class="flex h-7 items-center gap-2">
             <span v-if="point.damage.length > 0" class="error font-semibold">Can’t be restored whole</span
@@ -225,8 +225,8 @@ const inLog = computed(() => state?.exact && !point)
             ><span v-else class="soft">Not verified in the store yet</span>
             <span class="soft ml-auto">{{ point.verifiedAt ? whenOf(point.verifiedAt) : '' }}</span>
           </li>
-          <li v-for="one in point.damage.slice(0, 3)" :key="one.path" class="error py-1" data-damage>
-            <span class="mono text-[12px] font-medium">{{ one.path }}</span>{{ ' ' }}{{ one.reason }}
+          <li v-for="damage in point.damage.slice(0, 3)" :key="damage.path" class="error py-1" data-damage>
+            <span class="mono text-[12px] font-medium">{{ damage.path }}</span>{{ ' ' }}{{ damage.reason }}
           </li>
           <li v-if="point.complete" class="flex h-7 items-center">Everything that was to be taken is in it.</li>
           <li v-for="item in point.missing.slice(0, 3)" :key="item.path" class="py-1" :class="item.note ? 'soft' : 'warning'">

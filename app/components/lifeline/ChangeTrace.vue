@@ -21,20 +21,20 @@ const bars = computed((): Bar[] => {
   const { scale } = time
   const found = new Map<number, { inserted: number; updated: number; deleted: number; tables: string[] }>()
   for (const [bucket, table, inserted, updated, deleted, emptied] of trace.buckets) {
-    const own = found.get(bucket) ?? { inserted: 0, updated: 0, deleted: 0, tables: [] }
-    own.inserted += inserted
-    own.updated += updated
-    own.deleted += deleted
-    own.tables.push(`${table}: ${talliedInWords([inserted, updated, deleted, emptied])}`)
-    found.set(bucket, own)
+    const sum = found.get(bucket) ?? { inserted: 0, updated: 0, deleted: 0, tables: [] }
+    sum.inserted += inserted
+    sum.updated += updated
+    sum.deleted += deleted
+    sum.tables.push(`${table}: ${talliedInWords([inserted, updated, deleted, emptied])}`)
+    found.set(bucket, sum)
   }
   const pixels = ((scale.value.right - scale.value.left) / (scale.value.to - scale.value.from)) * trace.step
-  return [...found].flatMap(([bucket, own]) => {
+  return [...found].flatMap(([bucket, sum]) => {
     const at = trace.from + bucket * trace.step
     const x = time.x(at)
     if (x + pixels < scale.value.left || x > scale.value.right) return []
-    const title = `${fullOf(new Date(at))}\n${own.tables.slice(0, 6).join('\n')}`
-    return [{ at, x: Math.max(x, scale.value.left), width: Math.max(1.5, Math.min(pixels - 0.5, scale.value.right - x)), ...own, title }]
+    const title = `${fullOf(new Date(at))}\n${sum.tables.slice(0, 6).join('\n')}`
+    return [{ at, x: Math.max(x, scale.value.left), width: Math.max(1.5, Math.min(pixels - 0.5, scale.value.right - x)), ...sum, title }]
   })
 })
 const most = computed(() => Math.max(16, ...bars.value.map(({ inserted, updated, deleted }) => Math.max(inserted + updated, deleted))))

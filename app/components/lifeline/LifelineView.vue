@@ -43,21 +43,21 @@ const axisY = computed(() => Y.value.top + members.length * LANE)
 const byMember = computed(() => new Map(members.map((member) => [member, artifacts.filter((a) => a.member === member)])))
 const lanes = computed(() =>
   members.map((member, i) => {
-    const own = byMember.value.get(member)!
+    const artifacts = byMember.value.get(member)!
     const marks = mergeMarks(
-      own.map((a) => a.at.getTime()),
+      artifacts.map((a) => a.at.getTime()),
       scale.value,
       ROOM,
     )
     return {
       member,
-      icon: own[0]?.to === NOWHERE ? 'i-lucide-box' : 'i-lucide-database',
+      icon: artifacts[0]?.to === NOWHERE ? 'i-lucide-box' : 'i-lucide-database',
       y: Y.value.top + i * LANE + LANE / 2,
       bands: bandsOf(member),
       gaps: gapsOf(member),
       seam: auditOf(member),
       word: wordOf(member),
-      marks: marks.map((mark) => ({ ...mark, count: mark.last - mark.first + 1, artifact: own[mark.first]! })),
+      marks: marks.map((mark) => ({ ...mark, count: mark.last - mark.first + 1, artifact: artifacts[mark.first]! })),
     }
   }),
 )
@@ -80,25 +80,25 @@ function auditOf(member: string) {
 }
 /** A hole is hatched; one that is narrower than a stroke is one. */
 function gapsOf(member: string) {
-  return breaks.flatMap((one) => {
-    if (one.member !== member) return []
-    const [from, to] = [Date.parse(one.from), one.to === null ? now : Date.parse(one.to)]
+  return breaks.flatMap((hole) => {
+    if (hole.member !== member) return []
+    const [from, to] = [Date.parse(hole.from), hole.to === null ? now : Date.parse(hole.to)]
     if (to < range.value.from || from > range.value.to) return []
-    return [{ ...one, x: clampX(x(from)), width: clampX(x(to)) - clampX(x(from)), title: `${one.reason} ${durationInWords(to - from)}.` }]
+    return [{ ...hole, x: clampX(x(from)), width: clampX(x(to)) - clampX(x(from)), title: `${hole.reason} ${durationInWords(to - from)}.` }]
   })
 }
 function wordOf(member: string): { text: string; color: string; title: string } {
-  const own = followers.find((one) => one.member === member)
+  const log = followers.find((follower) => follower.member === member)
   const word = (text: string, color: string, title = '') => ({ text, color, title })
-  if (!own) return word('at its marks only, no log', 'var(--soft)')
-  if (own.state === 'following' && !own.trouble)
-    return own.warned
-      ? word(`log; ${bytesInWords(own.retained ?? 0)} kept back`, 'var(--warning-text)')
+  if (!log) return word('at its marks only, no log', 'var(--soft)')
+  if (log.state === 'following' && !log.trouble)
+    return log.warned
+      ? word(`log; ${bytesInWords(log.retained ?? 0)} kept back`, 'var(--warning-text)')
       : word('log, any moment', 'var(--soft)')
   return word(
-    own.state === 'broken' ? 'log broken' : own.state === 'waiting' ? 'log not begun' : 'log stalled',
+    log.state === 'broken' ? 'log broken' : log.state === 'waiting' ? 'log not begun' : 'log stalled',
     'var(--error)',
-    own.trouble?.what ?? '',
+    log.trouble?.what ?? '',
   )
 }
 /** Points whose members were held together, as lines through their lanes. */

@@ -84,13 +84,13 @@ let last: { at: number; on: boolean } | null = null
 function toggle(at: number, shift: boolean) {
   const on = shift && last ? last.on : !isPicked(rows.value[at]!)
   const [from, to] = shift && last ? [Math.min(last.at, at), Math.max(last.at, at)] : [at, at]
-  const own = rows.value
+  const shown = rows.value
     .slice(from, to + 1)
     .filter(canPick)
     .map(keysOf)
-  const without = new Set(own.map(rowKey))
+  const without = new Set(shown.map(rowKey))
   last = { at, on }
-  pick([...picked.value.filter((key) => !without.has(rowKey(key))), ...(on ? own : [])])
+  pick([...picked.value.filter((key) => !without.has(rowKey(key))), ...(on ? shown : [])])
 }
 const canPick = (row: Shown) => row.mark === 'gone' || row.mark === 'changed'
 watch(rows, () => (last = null))

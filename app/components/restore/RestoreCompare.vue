@@ -16,7 +16,7 @@ const { path, comparison, points, at } = defineProps<{
 }>()
 const bench = useWorkbench()
 const against = defineModel<string | null>('against', { required: true })
-const thing = computed(() => bench.things.find((one) => one.path === path))
+const thing = computed(() => bench.things.find((thing) => thing.path === path))
 const isVolume = computed(() => thing.value?.kind === 'volume')
 const isManifest = computed(() => thing.value !== undefined && isObject(thing.value))
 const NOW = 'now'

@@ -24,7 +24,7 @@ const MARK = {
 const picked = computed(() => bench.choices.cluster.files[path] ?? [])
 const isWhole = computed(() => bench.picks.has(path) && picked.value.length === 0)
 const toggle = (file: string) =>
-  bench.pickFiles(path, picked.value.includes(file) ? picked.value.filter((one) => one !== file) : [...picked.value, file])
+  bench.pickFiles(path, picked.value.includes(file) ? picked.value.filter((name) => name !== file) : [...picked.value, file])
 const sizes = ({ before, now }: (typeof files.value)[number]) =>
   before && now && before.size !== now.size
     ? `${bytesInWords(before.size)} → ${bytesInWords(now.size)}`

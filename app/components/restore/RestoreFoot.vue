@@ -41,7 +41,7 @@ const ready = computed(
 )
 const bytes = computed(() => sum((plan) => plan.bytes) + bench.namespaces.reduce((all, plan) => all + plan.bytes, 0))
 const files = computed(() => bench.namespaces.reduce((all, plan) => all + plan.files, 0))
-const objects = computed(() => bench.returning.filter((one) => 'phase' in one).length)
+const objects = computed(() => bench.returning.filter((operation) => 'phase' in operation).length)
 const rows = computed(() => sum((plan) => plan.rows))
 const tables = computed(() => active.value.filter((operation) => operation.kind === 'table').length)
 const missing = computed(() => changes.value && reason.value.trim() === '')

@@ -38,7 +38,7 @@ const asksOfCollisions = computed(
   () => bench.isOfCluster || (bench.isOfDatabase && (choices.mode === 'original' || choices.mode === 'elsewhere')),
 )
 const returns = computed(() => {
-  const { length } = bench.returning.filter((one) => 'phase' in one)
+  const { length } = bench.returning.filter((operation) => 'phase' in operation)
   const volumes = bench.returning.length - length
   return [length > 0 ? plural(length, 'object') : '', volumes > 0 ? plural(volumes, 'volume') : ''].filter(Boolean).join(' and ')
 })
@@ -61,8 +61,8 @@ const points = computed(() =>
 /** A way that loses less of what is picked than the point at hand. */
 const better = computed(() => betterWay(vessel.losses, vessel.slug, bench.pickedPaths, chosen))
 const chosenLoses = computed(() => {
-  const own = vessel.losses.flatMap(({ ways }) => ways).find(({ ref }) => ref === chosen?.id)
-  return own ? withoutInWords(own) : `loses what was changed between ${whenOf(chosen!.at)} and ${whenOf(better.value!.at)}`
+  const way = vessel.losses.flatMap(({ ways }) => ways).find(({ ref }) => ref === chosen?.id)
+  return way ? withoutInWords(way) : `loses what was changed between ${whenOf(chosen!.at)} and ${whenOf(better.value!.at)}`
 })
 </script>
 

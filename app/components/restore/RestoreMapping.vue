@@ -49,7 +49,7 @@ watch(changeText, (text) => {
   try {
     const read: unknown = JSON.parse(text)
     const list = (Array.isArray(read) ? read : [read]) as Change[]
-    if (!list.every((one) => typeof one?.kind === 'string' && Array.isArray(one.patch)))
+    if (!list.every((change) => typeof change?.kind === 'string' && Array.isArray(change.patch)))
       throw new Error('each change needs a kind and a patch')
     cluster.changes = list.map(({ kind, name, patch }) => ({ kind, name: name || '*', patch }))
   } catch (error) {

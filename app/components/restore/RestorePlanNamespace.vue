@@ -22,11 +22,12 @@ const phases = computed(() => {
 const starts = computed(() => active.value.some(({ phase, verb }) => phase === 'workloads' && verb !== 'leave'))
 const CHOICES: Collision[] = ['replace', 'merge', 'rename', 'skip']
 /** Whether there is something to decide: its name is taken, or it was decided to give it another one. */
-const stands = (one: ObjectOperation | VolumeOperation) => one.stands || choices.each[one.path] !== undefined
-const current = (one: ObjectOperation | VolumeOperation): Collision => choices.each[one.path] ?? choices.collide
-const decide = (one: ObjectOperation | VolumeOperation, value: Collision) => (choices.each = { ...choices.each, [one.path]: value })
-const nameOf = (one: ObjectOperation | VolumeOperation) => namesOf(one.target).at(-1)!
-const was = (one: ObjectOperation | VolumeOperation) => namesOf(one.path).at(-1)!
+const stands = (operation: ObjectOperation | VolumeOperation) => operation.stands || choices.each[operation.path] !== undefined
+const current = (operation: ObjectOperation | VolumeOperation): Collision => choices.each[operation.path] ?? choices.collide
+const decide = (operation: ObjectOperation | VolumeOperation, value: Collision) =>
+  (choices.each = { ...choices.each, [operation.path]: value })
+const nameOf = (operation: ObjectOperation | VolumeOperation) => namesOf(operation.target).at(-1)!
+const was = (operation: ObjectOperation | VolumeOperation) => namesOf(operation.path).at(-1)!
 const SHOWN = 12
 const open = ref<string[]>([])
 const shown = (phase: string, operations: ObjectOperation[]) => (open.value.includes(phase) ? operations : operations.slice(0, SHOWN))

@@ -29,31 +29,33 @@ function inWords({ picks, into, what }: Wish): string {
     <h2 class="border-b border-[var(--line)] pb-1.5 text-[13px] font-semibold">Saved restores</h2>
     <ErrorNote v-if="failure" :error="failure" class="mt-2" />
     <ul class="rule text-[13px]">
-      <li v-for="one in saved" :key="one.id" class="flex h-11 items-center gap-4" data-saved>
-        <span class="font-semibold">{{ one.name }}</span>
-        <span class="soft cut" :title="one.wish.picks.join('\n')"
-          >{{ inWords(one.wish) }}<template v-if="one.reason">, “{{ one.reason }}”</template></span
+      <li v-for="restore in saved" :key="restore.id" class="flex h-11 items-center gap-4" data-saved>
+        <span class="font-semibold">{{ restore.name }}</span>
+        <span class="soft cut" :title="restore.wish.picks.join('\n')"
+          >{{ inWords(restore.wish) }}<template v-if="restore.reason">, “{{ restore.reason }}”</template></span
         >
         <span class="ml-auto flex shrink-0 items-center gap-2.5">
-          <span v-if="!one.point" class="warning" data-begins>{{
-            one.begins.which === 'named'
+          <span v-if="!restore.point" class="warning" data-begins>{{
+            restore.begins.which === 'named'
               ? 'its point is gone'
-              : one.begins.which === 'newest'
+              : restore.begins.which === 'newest'
                 ? 'there is no point yet'
                 : 'no point is complete'
           }}</span>
-          <span v-else :class="one.point.lack ? 'warning' : 'soft'" :title="one.point.lack?.first" data-begins
-            >{{ BEGINS[one.begins.which] }}, {{ whenOf(one.point.at)
-            }}<template v-if="one.point.lack">, which lacks {{ plural(one.point.lack.count, 'thing') }}</template></span
+          <span v-else :class="restore.point.lack ? 'warning' : 'soft'" :title="restore.point.lack?.first" data-begins
+            >{{ BEGINS[restore.begins.which] }}, {{ whenOf(restore.point.at)
+            }}<template v-if="restore.point.lack">, which lacks {{ plural(restore.point.lack.count, 'thing') }}</template></span
           >
-          <NuxtLink v-if="one.lastRun" :to="`/runs/${one.lastRun.id}`" class="lnk soft">last run {{ whenOf(one.lastRun.at) }}</NuxtLink>
+          <NuxtLink v-if="restore.lastRun" :to="`/runs/${restore.lastRun.id}`" class="lnk soft"
+            >last run {{ whenOf(restore.lastRun.at) }}</NuxtLink
+          >
           <UButton
             size="sm"
-            :disabled="!one.point"
-            :to="one.point ? `/vessels/${slug}/restore?saved=${one.id}&point=${one.point.id}` : undefined"
+            :disabled="!restore.point"
+            :to="restore.point ? `/vessels/${slug}/restore?saved=${restore.id}&point=${restore.point.id}` : undefined"
             >Restore again…</UButton
           >
-          <UButton size="sm" variant="ghost" icon="i-lucide-x" :aria-label="`Forget ${one.name}`" @click="forget(one.id)" />
+          <UButton size="sm" variant="ghost" icon="i-lucide-x" :aria-label="`Forget ${restore.name}`" @click="forget(restore.id)" />
         </span>
       </li>
     </ul>

@@ -115,10 +115,10 @@ const since = (row: UndoTableRow) =>
               >
               <div class="mono min-w-0 flex-1 text-[12px] leading-[20px]">
                 <div class="truncate">
-                  <span v-for="one in told(table, row)" :key="one.column" class="mr-4"
-                    ><span class="soft mr-1.5">{{ one.column }}</span
-                    ><span v-if="one.from !== null && one.to !== one.from" class="error line-through">{{ one.from }}</span>
-                    <template v-if="one.to !== null"> {{ one.to }}</template></span
+                  <span v-for="change in told(table, row)" :key="change.column" class="mr-4"
+                    ><span class="soft mr-1.5">{{ change.column }}</span
+                    ><span v-if="change.from !== null && change.to !== change.from" class="error line-through">{{ change.from }}</span>
+                    <template v-if="change.to !== null"> {{ change.to }}</template></span
                   >
                 </div>
                 <div v-if="row.later.length > 0" class="soft font-sans">Since then: {{ since(row) }}</div>

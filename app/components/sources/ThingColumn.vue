@@ -38,8 +38,8 @@ watch(
   () => [data.value, path] as const,
   () => {
     if (data.value) emit('loaded', data.value)
-    const own = data.value?.find((thing) => thing.path === path)
-    if (own) emit('selected', own, data.value ?? [])
+    const found = data.value?.find((thing) => thing.path === path)
+    if (found) emit('selected', found, data.value ?? [])
   },
   { immediate: true },
 )

@@ -18,23 +18,23 @@ const { data: running } = useRunning()
 const runsOf = (slug: string) => (running.value ?? []).filter((run) => run.slug === slug)
 const facts = computed(() => {
   if (!thing) return []
-  const { facts: own } = thing
+  const { facts } = thing
   const all: [string, string | undefined][] = [
-    ['Kind', own.kind ?? thing.kind.replace('-', ' ')],
-    ['API', own.apiVersion],
-    ['Version', own.version],
-    ['Owner', own.owner],
+    ['Kind', facts.kind ?? thing.kind.replace('-', ' ')],
+    ['API', facts.apiVersion],
+    ['Version', facts.version],
+    ['Owner', facts.owner],
     ['Rows', thing.kind === 'table' || thing.kind === 'materialized-view' ? `about ${countInWords(thing.rows)}` : undefined],
     ['Size', thing.bytes > 0 ? bytesInWords(thing.bytes) : undefined],
     ['Tables in it', ['server', 'database', 'schema'].includes(thing.kind) ? countInWords(thing.tables) : undefined],
     ['Things in it', ['cluster', 'namespace'].includes(thing.kind) ? countInWords(thing.tables) : undefined],
     [
       'Storage',
-      own.storageClass === undefined ? undefined : `${own.storageClass}, ${own.snapshots ? 'with snapshots' : 'without snapshots'}`,
+      facts.storageClass === undefined ? undefined : `${facts.storageClass}, ${facts.snapshots ? 'with snapshots' : 'without snapshots'}`,
     ],
-    ['Partitions', own.partitions ? String(own.partitions) : undefined],
-    ['Partition of', own.partitionOf],
-    ['Comment', own.comment],
+    ['Partitions', facts.partitions ? String(facts.partitions) : undefined],
+    ['Partition of', facts.partitionOf],
+    ['Comment', facts.comment],
     ['Found first', whenOf(thing.since)],
   ]
   return all.filter((fact): fact is [string, string] => fact[1] !== undefined)
@@ -69,9 +69,9 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           <span class="soft">uses {{ namesOf(path).at(-2) }}{{ ' ' }}</span
           ><NuxtLink :to="thingLink(path)" class="lnk mono">{{ lastName(path) }}</NuxtLink>
         </p>
-        <p v-for="one in usedBy" :key="one.path" class="py-0.5">
-          <span class="soft">used by {{ one.facts.kind }}{{ ' ' }}</span
-          ><NuxtLink :to="thingLink(one.path)" class="lnk mono">{{ one.name }}</NuxtLink>
+        <p v-for="user in usedBy" :key="user.path" class="py-0.5">
+          <span class="soft">used by {{ user.facts.kind }}{{ ' ' }}</span
+          ><NuxtLink :to="thingLink(user.path)" class="lnk mono">{{ user.name }}</NuxtLink>
         </p>
       </template>
       <template v-if="isSource && source">

@@ -37,16 +37,21 @@ async function act(path: string, body?: object) {
           Release now
         </button>
       </div>
-      <div v-for="one in hold.stuck" :key="one.id" class="flex min-h-9 items-center gap-3 py-1.5">
+      <div v-for="stuck in hold.stuck" :key="stuck.id" class="flex min-h-9 items-center gap-3 py-1.5">
         <UIcon name="i-lucide-octagon-alert" class="size-4 shrink-0" />
         <span class="min-w-0"
-          ><b class="font-semibold">{{ hold.vessel }} is still held</b>: “{{ one.name }}” on {{ placeInWords(one.member) }} could not be
-          released by <span class="mono">{{ one.how }}</span>. {{ one.trouble }} Tried {{ plural(one.attempts, 'time') }}; it goes on
+          ><b class="font-semibold">{{ hold.vessel }} is still held</b>: “{{ stuck.name }}” on {{ placeInWords(stuck.member) }} could not be
+          released by <span class="mono">{{ stuck.how }}</span>. {{ stuck.trouble }} Tried {{ plural(stuck.attempts, 'time') }}; it goes on
           trying.</span
         >
         <span class="ml-auto flex shrink-0 gap-2">
           <button type="button" class="strip-button" @click="act('/api/holds/release', { run: hold.run })">Release now</button>
-          <button type="button" class="strip-button" title="You have released it in another way" @click="act(`/api/holds/${one.id}/said`)">
+          <button
+            type="button"
+            class="strip-button"
+            title="You have released it in another way"
+            @click="act(`/api/holds/${stuck.id}/said`)"
+          >
             Mark as released
           </button>
         </span>

@@ -47,8 +47,8 @@ async function meant(loss: Loss) {
         <p v-if="loss.statement" class="mono s12 mt-1 cut" :title="loss.statement">{{ loss.statement }}</p>
         <p v-if="loss.went.length > 0" class="soft s12 mt-1 break-words">
           With it went
-          <template v-for="(one, n) in loss.went.slice(0, WENT_SHOWN)" :key="one.name"
-            ><template v-if="n > 0">, </template>the {{ one.kind }} <span class="mono">{{ one.name }}</span></template
+          <template v-for="(part, n) in loss.went.slice(0, WENT_SHOWN)" :key="part.name"
+            ><template v-if="n > 0">, </template>the {{ part.kind }} <span class="mono">{{ part.name }}</span></template
           ><template v-if="loss.went.length > WENT_SHOWN"> and {{ loss.went.length - WENT_SHOWN }} more</template>.
         </p>
         <p v-if="loss.ways.length === 0" class="warning mt-1.5">No point and no log holds it.</p>
@@ -73,11 +73,11 @@ async function meant(loss: Loss) {
           <button type="button" class="lnk ml-auto" :disabled="sending === loss.key" @click="meant(loss)">It was meant</button>
         </p>
       </li>
-      <li v-for="one in returned" :key="one.run" class="flex items-baseline justify-between gap-3 py-2" data-returned>
+      <li v-for="loss in returned" :key="loss.run" class="flex items-baseline justify-between gap-3 py-2" data-returned>
         <span
-          >{{ capital(one.what) }} <span class="soft s12">{{ whenOf(one.at) }}</span></span
+          >{{ capital(loss.what) }} <span class="soft s12">{{ whenOf(loss.at) }}</span></span
         >
-        <NuxtLink :to="`/runs/${one.run}`" class="lnk shrink-0">Receipt</NuxtLink>
+        <NuxtLink :to="`/runs/${loss.run}`" class="lnk shrink-0">Receipt</NuxtLink>
       </li>
     </ul>
   </section>

@@ -7,7 +7,7 @@ const { vessels, picks = false } = defineProps<{ vessels: Standing[]; now: numbe
 /** Of the vessels, by their slugs, which are picked to do something with. */
 const picked = defineModel<string[]>('picked', { default: () => [] })
 const toggle = (slug: string) =>
-  (picked.value = picked.value.includes(slug) ? picked.value.filter((one) => one !== slug) : [...picked.value, slug])
+  (picked.value = picked.value.includes(slug) ? picked.value.filter((other) => other !== slug) : [...picked.value, slug])
 const all = computed(() => (picked.value.length === 0 ? false : picked.value.length >= vessels.length || 'indeterminate'))
 const RECENT = 3 * 86_400_000
 const isMended = (vessel: Standing, now: number) =>

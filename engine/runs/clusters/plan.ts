@@ -80,7 +80,7 @@ async function weighPicks(point: OpenPoint, { volumes }: NamespaceManifest, { cl
 }
 
 function isPicked(root: string, { objects, volumes }: NamespaceManifest, { picks, cluster }: Wish): boolean {
-  const own = withinAny(picks)
+  const isWanted = withinAny(picks)
   if (picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) return true
-  return objects.some(({ path }) => own(path)) || volumes.some(({ path }) => own(path) || cluster.files[path] !== undefined)
+  return objects.some(({ path }) => isWanted(path)) || volumes.some(({ path }) => isWanted(path) || cluster.files[path] !== undefined)
 }

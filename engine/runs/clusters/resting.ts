@@ -59,7 +59,7 @@ export class Resting {
   }
 
   async filled(claim: string): Promise<void> {
-    await this.setHalf(claim, (half) => half.filter((one) => one !== claim))
+    await this.setHalf(claim, (half) => half.filter((name) => name !== claim))
   }
 
   private async setHalf(claim: string, change: (half: string[]) => string[]): Promise<void> {

@@ -90,7 +90,7 @@ export class NamespaceRestore {
     const { plan, wish } = this.planned
     const labels = Object.fromEntries(
       Object.entries({ ...plan.labels, ...wish.cluster.labels }).filter(
-        (one): one is [string, string] => one[1] !== null && one[0] !== 'kubernetes.io/metadata.name',
+        (label): label is [string, string] => label[1] !== null && label[0] !== 'kubernetes.io/metadata.name',
       ),
     )
     const body = { apiVersion: 'v1', kind: 'Namespace', metadata: { name: plan.into, labels } }
@@ -158,7 +158,7 @@ export class NamespaceRestore {
       () => 'The cluster does not serve the new kinds',
       async () => {
         const served = await this.client.resources()
-        return wanted.every(({ group, names }) => served.some((one) => one.group === group && one.kind === names.kind))
+        return wanted.every(({ group, names }) => served.some((resource) => resource.group === group && resource.kind === names.kind))
       },
     )
     await this.apply.learn()
@@ -206,30 +206,32 @@ export class NamespaceRestore {
       ({ operation, object }) =>
         operation.verb !== 'leave' && !this.failed.has(operation.path) && (atRest(object) || operation.phase === 'start'),
     )
-    for (const { operation } of this.planned.objects.filter(({ operation: one }) => one.phase === 'start' && one.verb === 'leave'))
+    for (const { operation } of this.planned.objects.filter(
+      ({ operation: planned }) => planned.phase === 'start' && planned.verb === 'leave',
+    ))
       this.receipts.leave(operation)
     if (starting.length === 0 && resting.isEmpty) return
     await this.step('start', 'Started, and ready', async (count) => {
-      await inParallel(starting, AT_ONCE, async (one) => {
-        const claim = [...bad].find((name) => usesClaim(one.object, name))
+      await inParallel(starting, AT_ONCE, async (planned) => {
+        const claim = [...bad].find((name) => usesClaim(planned.object, name))
         if (claim)
           await this.run.say(
             'warning',
-            `${one.operation.kind} ${one.operation.name} stays at rest: its volume ${claim} is not what it should be.`,
+            `${planned.operation.kind} ${planned.operation.name} stays at rest: its volume ${claim} is not what it should be.`,
           )
-        else await this.startOne(one)
+        else await this.startOne(planned)
         count('started', 1)
         // What only runs once was not made before.
-        if (one.operation.phase === 'start') count('objects', 1)
+        if (planned.operation.phase === 'start') count('objects', 1)
       })
       await resting.wake(this.planned.wish.cluster.readyWithinMs)
     })
   }
 
-  private async startOne(one: PlannedObject): Promise<void> {
-    const { operation, object } = one
+  private async startOne(planned: PlannedObject): Promise<void> {
+    const { operation, object } = planned
     try {
-      if (operation.phase === 'start') await this.apply.apply(one)
+      if (operation.phase === 'start') await this.apply.apply(planned)
       else await this.apply.patch(await this.apply.pathOf(object, object.metadata.name), { spec: atRest(object)!.start })
       await this.apply.untilReady(object, this.planned.wish.cluster.readyWithinMs).catch(async (error: unknown) => {
         if (!(error instanceof VesselError && error.code === 'not_in_time')) throw error
@@ -237,7 +239,7 @@ export class NamespaceRestore {
       })
     } catch (error) {
       this.run.signal.throwIfAborted()
-      this.fail(one, error)
+      this.fail(planned, error)
     }
   }
 
@@ -298,5 +300,5 @@ function leftFields(earlier: ClusterObject, now: ClusterObject | null): { what: 
   return differences(earlier, now)
     .filter((difference) => difference.before !== null)
     .slice(0, LEFT_SHOWN)
-    .map((one) => ({ what: one.field, why: `It was ${one.before} and is ${one.now ?? 'not there'}.` }))
+    .map((difference) => ({ what: difference.field, why: `It was ${difference.before} and is ${difference.now ?? 'not there'}.` }))
 }

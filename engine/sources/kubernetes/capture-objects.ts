@@ -16,7 +16,7 @@ export async function keepObjects(
   writer: Sink,
 ): Promise<{ entries: ObjectEntry[]; chunks: string[]; leftOut: string[] }> {
   const paths = new Set(taken)
-  const byPath = new Map(seen.found.map((one) => [one.path, one]))
+  const byPath = new Map(seen.found.map((object) => [object.path, object]))
   const facts = new Map(seen.things.map((thing) => [thing.path, thing.facts]))
   const wide = new Set<string>()
   const leftOut = new Set<string>()

@@ -100,7 +100,7 @@ class CaptureOfNamespace {
     this.objectsStep = await progress.plan({ kind: 'structure', member, title: 'Objects' })
     for (const volume of wanted)
       this.steps.set(volume, await progress.plan({ kind: 'volume', member, title: namesOf(volume.path).at(-1)! }))
-    await Promise.all(wanted.filter(({ snapshots }) => !snapshots).map((one) => this.openReader(one)))
+    await Promise.all(wanted.filter(({ snapshots }) => !snapshots).map((volume) => this.openReader(volume)))
   }
 
   /** The moment: snapshots, and volumes that give none. */

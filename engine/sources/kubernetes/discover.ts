@@ -37,8 +37,8 @@ export async function survey(client: ClusterClient): Promise<Survey> {
     try {
       for await (const object of client.list(resource)) {
         if (isMadeByCluster(object) || isOurs(object)) continue
-        const { namespace, name: own } = object.metadata
-        found.push({ resource, object, path: objectPath(name, namespace, resource.group, resource.kind, own) })
+        const { namespace, name: objectName } = object.metadata
+        found.push({ resource, object, path: objectPath(name, namespace, resource.group, resource.kind, objectName) })
       }
     } catch (error) {
       if (!(error instanceof ApiFailure) || error.status !== 403) throw error
@@ -65,7 +65,7 @@ export function* thingsOf(name: string, { version, namespaces, found, closed, dr
 }
 
 function* things(source: string, found: Found[], drivers: Set<string>): Generator<Thing> {
-  const byPath = new Map(found.map((one) => [one.path, one]))
+  const byPath = new Map(found.map((thing) => [thing.path, thing]))
   const drivesOf = new Map(
     found.filter(({ object }) => object.kind === 'StorageClass').map(({ object }) => [object.metadata.name, String(object.provisioner)]),
   )
@@ -86,13 +86,13 @@ function* things(source: string, found: Found[], drivers: Set<string>): Generato
     if (resource.kind !== 'Service') return used
     const selector = object.spec?.selector as Record<string, string> | undefined
     const chosen = found.filter(
-      (one) => one.object.metadata.namespace === object.metadata.namespace && chooses(selector, templateLabels(one.object)),
+      (other) => other.object.metadata.namespace === object.metadata.namespace && chooses(selector, templateLabels(other.object)),
     )
     return [...used, ...chosen.map(({ path }) => path)]
   }
-  for (const one of found) {
-    const { object, path } = one
-    const uses = pathsUsed(one)
+  for (const thing of found) {
+    const { object, path } = thing
+    const uses = pathsUsed(thing)
     const facts = { kind: object.kind, apiVersion: object.apiVersion, ...(uses.length > 0 ? { uses } : {}) }
     const ending = object.metadata.deletionTimestamp ? { trouble: 'It is being removed.' } : {}
     yield { path, kind: 'object', labels: object.metadata.labels ?? {}, facts: { ...facts, ...ending } }

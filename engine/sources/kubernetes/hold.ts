@@ -130,7 +130,7 @@ async function replicasOf(client: ClusterClient, namespace: string, act: ScaleAc
   const objects = items.filter(({ metadata }) => fitsLabels(selector, metadata.labels ?? {}))
   return {
     wanted: Number(spec?.replicas ?? 1),
-    running: objects.filter(({ status: one }) => !['Succeeded', 'Failed'].includes(String(one?.phase))).length,
+    running: objects.filter(({ status }) => !['Succeeded', 'Failed'].includes(String(status?.phase))).length,
     ready: Number(status?.readyReplicas ?? 0),
   }
 }

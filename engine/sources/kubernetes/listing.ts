@@ -143,12 +143,12 @@ export async function sortOut(
   for await (const pairs of batches(paired(all, earlier))) {
     // Chunks can have been found damaged since, and are made anew then.
     const known = await writer.known(pairs.flatMap(([, before]) => before?.chunks ?? []))
-    for (const [one, earlier] of pairs) {
+    for (const [entry, earlier] of pairs) {
       const isThere = earlier?.chunks?.every((name) => known.has(name)) !== false
-      const must = isThere && earlier && isText(one) ? mustBeRead(one, earlier) : 'yes'
-      if (must === 'no') sorted.kept.add(withContentOf(earlier!, one, one.changed))
-      else if (must === 'compare') asked.add({ path: one.path, now: one, before: earlier! })
-      else sorted.others.add(one)
+      const must = isThere && earlier && isText(entry) ? mustBeRead(entry, earlier) : 'yes'
+      if (must === 'no') sorted.kept.add(withContentOf(earlier!, entry, entry.changed))
+      else if (must === 'compare') asked.add({ path: entry.path, now: entry, before: earlier! })
+      else sorted.others.add(entry)
     }
   }
   await askFor(place, asked, sorted, now, signal)
@@ -164,8 +164,8 @@ const isText = ({ raw }: ListedFile) => raw === undefined || isUtf8(Buffer.from(
 /** What is there now, with what was then, some at a time. */
 async function* batches(pairs: AsyncGenerator<[ListedFile | null, FileEntry | null]>): AsyncGenerator<[ListedFile, FileEntry | null][]> {
   let batch: [ListedFile, FileEntry | null][] = []
-  for await (const [one, before] of pairs) {
-    if (one) batch.push([one, before])
+  for await (const [entry, before] of pairs) {
+    if (entry) batch.push([entry, before])
     if (batch.length < TOGETHER) continue
     yield batch
     batch = []
@@ -178,13 +178,13 @@ async function askFor(place: Place, asked: Sorting<Asked>, sorted: Sorted, now: 
   const digests = new Sorting<{ path: string; digest: string }>(pathOf)
   try {
     await takeDigests(place, asked, digests, signal)
-    for await (const [one, found] of paired(asked, digests)) {
-      if (!one) continue
-      if (found?.digest !== one.before.digest) {
-        sorted.others.add(one.now)
+    for await (const [asking, found] of paired(asked, digests)) {
+      if (!asking) continue
+      if (found?.digest !== asking.before.digest) {
+        sorted.others.add(asking.now)
         continue
       }
-      sorted.kept.add(withContentOf(one.before, one.now, settled(one.now.changed, now)))
+      sorted.kept.add(withContentOf(asking.before, asking.now, settled(asking.now.changed, now)))
       sorted.compared++
     }
   } finally {

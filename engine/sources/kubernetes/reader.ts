@@ -66,7 +66,7 @@ export async function readVolume(reading: VolumeReading): Promise<ReadVolume> {
 /** What is listed of some paths; the rest is let go of. */
 async function thoseIn(all: Listing['all'], wanted: AsyncIterable<FileEntry>): Promise<Listing['all']> {
   const those = new Sorting<ListedFile>(({ path }) => path)
-  for await (const [one, other] of paired(all, wanted)) if (one && other) those.add(one)
+  for await (const [found, asked] of paired(all, wanted)) if (found && asked) those.add(found)
   all.close()
   return those
 }

@@ -7,7 +7,7 @@ interface Condition {
 }
 
 export const isPodReady = ({ status }: Pick<KubeObject, 'status'>): boolean =>
-  ((status?.conditions ?? []) as Condition[]).some((one) => one.type === 'Ready' && one.status === 'True')
+  ((status?.conditions ?? []) as Condition[]).some((condition) => condition.type === 'Ready' && condition.status === 'True')
 
 /** Whether everything that a workload asks for runs and is ready. */
 export function isReady({ kind, metadata, spec, status }: KubeObject): boolean {

@@ -43,5 +43,5 @@ async function servedKinds(client: ClusterClient): Promise<ClusterState['served'
     { group: '', version: 'v1' },
     ...groups.groups.flatMap(({ name, versions }) => versions.map(({ version }) => ({ group: name, version }))),
   ]
-  return (await Promise.all(all.map((one) => client.resourcesOf(one)))).flat()
+  return (await Promise.all(all.map((type) => client.resourcesOf(type)))).flat()
 }

@@ -92,7 +92,7 @@ export class Temporary {
       signal: this.signal,
     })
     this.made.splice(
-      this.made.findIndex((one) => one.resource === resource && one.namespace === namespace && one.name === name),
+      this.made.findIndex((object) => object.resource === resource && object.namespace === namespace && object.name === name),
       1,
     )
   }

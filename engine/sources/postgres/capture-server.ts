@@ -52,10 +52,10 @@ class CaptureOfDatabase {
   static async prepare(access: PostgresAccess, database: string, job: CaptureJob): Promise<CaptureOfDatabase> {
     const { progress } = job
     const capture = await DatabaseCapture.prepare(access, database, progress.signal)
-    const own = new CaptureOfDatabase(access, database, job, await job.earlier(database), capture)
-    own.snapshotStep = await progress.plan({ kind: 'snapshot', member: own.member, title: 'Snapshot' })
-    own.structureStep = await progress.plan({ kind: 'structure', member: own.member, title: 'Structure' })
-    return own
+    const part = new CaptureOfDatabase(access, database, job, await job.earlier(database), capture)
+    part.snapshotStep = await progress.plan({ kind: 'snapshot', member: part.member, title: 'Snapshot' })
+    part.structureStep = await progress.plan({ kind: 'structure', member: part.member, title: 'Structure' })
+    return part
   }
 
   /** The moment: nothing of it takes longer than the server needs. */

@@ -84,12 +84,12 @@ export async function dependentsOf(client: pg.Client): Promise<Needing> {
     const seen = new Set([start])
     const visit = (key: string) => {
       for (const edge of by.get(key) ?? []) {
-        const own = `${edge.class}/${edge.oid}`
-        if (seen.has(own)) continue
-        seen.add(own)
+        const address = `${edge.class}/${edge.oid}`
+        if (seen.has(address)) continue
+        seen.add(address)
         const kind = KINDS[edge.kind]!
         // What is in a table is not dropped, so what needs that table is not touched either.
-        if (kind !== 'table') visit(own)
+        if (kind !== 'table') visit(address)
         found.push({ kind, catalog: edge.class, oid: edge.oid, key: edge.key, words: `${kind.replace('-', ' ')} ${edge.name}` })
       }
     }
@@ -143,9 +143,9 @@ export async function standingUpon(client: pg.Client, places: { schema: string; 
     )
     // What has a row type is known by the relation that it is made of.
     const { relation, type } = rows[0]!
-    for (const one of relation !== null ? needing.relation(relation) : type !== null ? needing.type(type) : []) {
+    for (const needer of relation !== null ? needing.relation(relation) : type !== null ? needing.type(type) : []) {
       // All that needs it comes before it, here or with an earlier one.
-      if (!found.has(`${one.catalog}/${one.oid}`)) found.set(`${one.catalog}/${one.oid}`, one)
+      if (!found.has(`${needer.catalog}/${needer.oid}`)) found.set(`${needer.catalog}/${needer.oid}`, needer)
     }
   }
   return [...found.values()].filter(({ kind }) => kind !== 'table')

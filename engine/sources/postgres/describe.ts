@@ -136,14 +136,14 @@ export function assembleTables({ tables, ...raw }: RawTables): DescribedTable[] 
   const grants = group(raw.grants)
   const shapes = new ShapeReader(raw.types)
   return tables.map((table) => {
-    const own = columns.get(table.oid) ?? []
+    const columnsOfTable = columns.get(table.oid) ?? []
     const key = keys.get(table.oid)?.[0]
-    const copied = own.filter((column) => column.generated === '')
+    const copied = columnsOfTable.filter((column) => column.generated === '')
     return {
       oid: table.oid,
       schema: table.schema,
       name: table.name,
-      structure: structureOf(table, own, parts.get(table.oid) ?? [], grants.get(table.oid) ?? []),
+      structure: structureOf(table, columnsOfTable, parts.get(table.oid) ?? [], grants.get(table.oid) ?? []),
       columns: copied.map(({ name }) => name),
       numbers: copied.map(({ number }) => number),
       fills: copied.map(({ fill }) => copyText(fill)),

@@ -165,7 +165,7 @@ export async function putBackForeignKeys(
     const statement = `alter table ${table} add constraint ${quoteIdentifier(name)} ${definition}`
     const part = await addForeignKey(client, statement, `foreign key ${name} of ${table}`)
     if (part) unrestored.push(part)
-    for (const one of switched) await switchKeeper(client, { table, name }, one)
+    for (const trigger of switched) await switchKeeper(client, { table, name }, trigger)
     if (comment !== null && part?.why !== undefined && !part.what.endsWith('validated')) continue
     if (comment !== null) await client.query(`comment on constraint ${quoteIdentifier(name)} on ${table} is ${quoteLiteral(comment)}`)
   }

@@ -33,7 +33,7 @@ export function everyMoment(): void {
     await person.clicks('::-p-text(1 h)')
     await person.page.waitForFunction(
       (count) =>
-        Array.from(document.querySelectorAll<HTMLElement>('[data-heavy]')).filter((one) => /1,843 rows deleted from/.test(one.innerText))
+        Array.from(document.querySelectorAll<HTMLElement>('[data-heavy]')).filter((line) => /1,843 rows deleted from/.test(line.innerText))
           .length === count,
       { timeout: 60_000, polling: 200 },
       times,

@@ -122,7 +122,7 @@ export function lookInside(): void {
     await person.writes('input[name=history-value]', '4711')
     await person.presses('Find across time')
     await person.sees(/It is in [\d,]+ of the [\d,]+ points/)
-    const fates = await person.page.$$eval('[data-sighting]', (all) => all.map((one) => one.getAttribute('data-fate')))
+    const fates = await person.page.$$eval('[data-sighting]', (all) => all.map((sighting) => sighting.getAttribute('data-fate')))
     expect(fates.slice(0, 2)).toEqual(['gone', 'changed'])
     expect((await person.texts('[data-sighting]'))[1]).toMatch(/changed: .*berth/)
     await person.sees('bridge')

@@ -59,7 +59,7 @@ export function setAndFound(): void {
     await person.opens('/vessels')
     await shows((all) => all.length > 2)
     const worstFirst = await names()
-    const byName = [...worstFirst].sort((one, other) => one.toLowerCase().localeCompare(other.toLowerCase()))
+    const byName = [...worstFirst].sort((name, other) => name.toLowerCase().localeCompare(other.toLowerCase()))
     const isLike = (order: string[]) => (all: string[]) => all.join() === order.join()
     await person.presses('Vessel, worst first')
     await stand(isLike(byName))

@@ -36,8 +36,8 @@ export function whereTo(): void {
     await page.evaluate(() => {
       const seen = ((window as unknown as { seen: Set<string> }).seen = new Set())
       const look = () => {
-        const one = document.querySelector('[data-choice=merge]')?.getBoundingClientRect()
-        if (one) seen.add(`${Math.round(one.left)} ${Math.round(one.top)}`)
+        const box = document.querySelector('[data-choice=merge]')?.getBoundingClientRect()
+        if (box) seen.add(`${Math.round(box.left)} ${Math.round(box.top)}`)
         requestAnimationFrame(look)
       }
       look()
@@ -50,7 +50,7 @@ export function whereTo(): void {
   })
 
   it('keeps what was chosen while one looks elsewhere, and begins anew where something else is asked for', async () => {
-    const picked = () => person.page.$$eval('[role=checkbox][data-state=checked]', (all) => all.map((one) => one.ariaLabel))
+    const picked = () => person.page.$$eval('[role=checkbox][data-state=checked]', (all) => all.map((checkbox) => checkbox.ariaLabel))
     await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent(LEG)}`)
     await person.clicks('[data-choice=merge]')
     await ready()
@@ -61,7 +61,7 @@ export function whereTo(): void {
     await person.presses('Restore…')
     await ready()
     expect(await picked()).toEqual(before)
-    expect(await person.page.$eval('[data-choice=merge]', (one) => one.ariaChecked ?? one.ariaPressed)).toBe('true')
+    expect(await person.page.$eval('[data-choice=merge]', (choice) => choice.ariaChecked ?? choice.ariaPressed)).toBe('true')
     await person.opens(`/vessels/bookings/restore?pick=${encodeURIComponent('ferry-db/bookings/sales/booking')}`)
     await ready()
     expect(await picked()).toEqual(['Restore booking'])

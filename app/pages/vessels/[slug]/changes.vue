@@ -114,8 +114,8 @@ function said(change: FoundChange): { column: string; value: string }[] {
 }
 /** The whole life of one row: everything in the log with its key. */
 function life(change: FoundChange) {
-  const own = tables.value?.find(({ name }) => name === change.table)
-  const column = own?.key[0] ?? change.columns[0]!
+  const found = tables.value?.find(({ name }) => name === change.table)
+  const column = found?.key[0] ?? change.columns[0]!
   Object.assign(form, { table: change.table, column, value: String(change.key[0] ?? ''), xid: '', from: '', to: '' })
   ops.value = new Set()
   search()
@@ -254,9 +254,9 @@ const lifeline = (change: FoundChange, side: 'before' | 'after') => ({
               >
                 {{ change.key.join(', ') || 'the whole table' }}
               </button>
-              <span v-for="one in said(change)" :key="one.column" class="mr-3"
-                ><span class="soft mr-1.5">{{ one.column }}</span
-                >{{ one.value }}</span
+              <span v-for="value in said(change)" :key="value.column" class="mr-3"
+                ><span class="soft mr-1.5">{{ value.column }}</span
+                >{{ value.value }}</span
               >
             </td>
           </tr>

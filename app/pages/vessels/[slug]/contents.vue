@@ -75,12 +75,12 @@ const restoreRows = computed(() => ({
   <p v-if="lifeline && !point" class="soft p-6">There is no point to look into yet.</p>
   <div v-else class="grid h-[calc(100vh-160px)] min-h-[420px] grid-cols-[274px_minmax(0,1fr)] max-[1150px]:grid-cols-[230px_minmax(0,1fr)]">
     <PointTree v-model="path" :things="things" :pending="contents.pending.value" :choosable="choosable">
-      <template #before="{ thing: own }">
-        <UIcon v-if="choosable(own)" :name="KIND_ICON[own.kind] ?? 'i-lucide-shapes'" class="soft size-3.5 shrink-0" />
+      <template #before="{ thing: shown }">
+        <UIcon v-if="choosable(shown)" :name="KIND_ICON[shown.kind] ?? 'i-lucide-shapes'" class="soft size-3.5 shrink-0" />
       </template>
-      <template #behind="{ thing: own }">
-        <span class="num shrink-0 text-[12px]" :class="own.unknown ? 'error' : own.asOf ? 'warning' : 'soft'" :title="whyOf(own)">{{
-          sizeOf(own)
+      <template #behind="{ thing: shown }">
+        <span class="num shrink-0 text-[12px]" :class="shown.unknown ? 'error' : shown.asOf ? 'warning' : 'soft'" :title="whyOf(shown)">{{
+          sizeOf(shown)
         }}</span>
       </template>
     </PointTree>

@@ -77,8 +77,8 @@ const coverage = computed(() =>
   ),
 )
 const bands = computed(() => {
-  const dates = Object.values(data.value?.coverage ?? {}).map((own) =>
-    own.map(({ from, to }) => ({ from: new Date(from), to: new Date(to) })),
+  const dates = Object.values(data.value?.coverage ?? {}).map((stretches) =>
+    stretches.map(({ from, to }) => ({ from: new Date(from), to: new Date(to) })),
   )
   return commonStretches(dates).map(({ from, to }) => ({ from: from.getTime(), to: to.getTime() }))
 })

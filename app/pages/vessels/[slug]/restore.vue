@@ -35,11 +35,13 @@ const {
 )
 
 // A saved restore begins with the point that it was saved for.
-watch(saved, (one) => one?.point && !route.query.point && !route.query.at && void setQuery({ point: one.point.id }), { immediate: true })
+watch(saved, (restore) => restore?.point && !route.query.point && !route.query.at && void setQuery({ point: restore.point.id }), {
+  immediate: true,
+})
 /** What the point of a saved restore lacks, which has to be agreed to. */
 const lack = computed(() => {
-  const own = saved.value && lifeline.value?.points.find(({ id }) => id === point.value)
-  return own ? lackOf(own) : null
+  const found = saved.value && lifeline.value?.points.find(({ id }) => id === point.value)
+  return found ? lackOf(found) : null
 })
 const asItIs = ref(false)
 watch(point, () => (asItIs.value = false))
