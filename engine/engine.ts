@@ -7,7 +7,9 @@ import type { Allowed } from './holds/outside'
 import { Watchdog } from './holds/watchdog'
 import { Duties } from './jobs/duties'
 import { RunQueue } from './jobs/queue'
+import { Scheduler } from './jobs/scheduler'
 import { LogSupervisor } from './log/supervisor'
+import type { RunKind } from './catalog/types'
 import { ChangeListener } from './notify'
 import { inParallel } from './parallel'
 import { ContentPool } from './pool/pool'
@@ -75,6 +77,7 @@ export class Engine implements EngineContext {
   private timers: NodeJS.Timeout[] = []
   private logs: LogSupervisor | null = null
   private discovery: DiscoveryWatch | null = null
+  private scheduler: Scheduler | null = null
   private readonly watchdog = new Watchdog(this)
   private readonly stopping = new AbortController()
   readonly duties: Duties
@@ -121,7 +124,12 @@ export class Engine implements EngineContext {
 
   /** Records a run and hands it to the workers. */
   startRun(run: NewRun): Promise<string> {
-    return addRun(this, run, (tx, id, kind) => this.queue.add(tx, id, kind))
+    return addRun(this, run, (tx, id, kind) => this.enqueue(tx, id, kind))
+  }
+
+  /** Hands a run to the workers, in the transaction that records it. */
+  enqueue(tx: EngineContext['db'], id: string, kind: RunKind): Promise<void> {
+    return this.queue.add(tx, id, kind)
   }
 
   /** Takes part in the work. `alone` tells that no other worker exists, so every unfinished run is orphaned. */
@@ -130,6 +138,8 @@ export class Engine implements EngineContext {
     await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId, this.stopping.signal))
     this.followLogs(options.logRetryMs)
     this.watchSources()
+    this.scheduler = new Scheduler(this)
+    this.scheduler.start()
     const every = (ms: number, work: () => Promise<void>, what: string) => {
       let isAtWork = false
       const once = async () => {
@@ -172,6 +182,7 @@ export class Engine implements EngineContext {
   /** Takes no more work, lets what is being done come to its end, as far as that takes no long time, and stops. */
   async close(): Promise<void> {
     for (const timer of this.timers) clearInterval(timer)
+    await this.scheduler?.close()
     const late = setTimeout(() => this.stopping.abort(), this.drainMs)
     // What runs needs its logs followed, and what is held watched.
     await this.queue.stop(this.drainMs + CLEANED_WITHIN_MS)

@@ -1,7 +1,8 @@
 import { defineStore } from 'pinia'
 import { useLocalStorage } from '@vueuse/core'
 import { computed, shallowRef, watchEffect } from 'vue'
-import { isZone, ownZone, zoneInUse } from '~/utils/zone'
+import { isZone } from '~~/core/time/zone'
+import { ownZone, zoneInUse } from '~/utils/zone'
 
 /** Whose time zone times are told in. */
 export type ZoneChoice = 'mine' | 'UTC' | 'source'

@@ -15,12 +15,3 @@ export const zoned = (at: Date | number | string, zone = zoneInUse.value) => fro
 export const offsetAt = (at: Date | number): number => zoned(at).offset
 
 export const startOfDay = (at: Date): Date => toCalendarDate(zoned(at)).toDate(zoneInUse.value)
-
-/** Whether a name is one of a time zone that is known here. */
-export function isZone(name: string): boolean {
-  try {
-    return Boolean(new Intl.DateTimeFormat('en', { timeZone: name }))
-  } catch {
-    return false
-  }
-}

@@ -1,6 +1,7 @@
 import type { Rule } from '../selection/rules'
 import { patternTrouble } from '../selection/rules'
 import { NOT_HELD, quiesceTroubles, type QuiesceSequence } from '../quiesce/sequence'
+import { scheduleTroubles, type Schedule } from './schedule'
 import type { Promises } from './state'
 
 /** What a person defines of a vessel; saved as numbered versions, never changed afterwards. */
@@ -16,6 +17,8 @@ export interface VesselDefinition {
   quiesce?: QuiesceSequence
   /** When something that is taken can't be captured: a point of the rest, or none. Absent, a point of the rest. */
   partly?: Partly
+  /** When it is backed up by itself. Absent, only when somebody says so. */
+  schedule?: Schedule
 }
 
 export type Partly = 'keep' | 'fail'
@@ -102,5 +105,6 @@ export function definitionTroubles(definition: VesselDefinition): string[] {
   }
   if (definition.log) troubles.push(...logTroubles(definition.log))
   if (definition.quiesce) troubles.push(...quiesceTroubles(definition.quiesce))
+  if (definition.schedule) troubles.push(...scheduleTroubles(definition.schedule))
   return troubles
 }

@@ -19,6 +19,7 @@ import * as choices from './migrations/016-choices'
 import * as countedLosses from './migrations/017-counted-losses'
 import * as quiesce from './migrations/018-quiesce'
 import * as compared from './migrations/019-compared'
+import * as plans from './migrations/020-plans'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -45,6 +46,7 @@ const migrations: MigrationProvider = {
     '017-counted-losses': countedLosses,
     '018-quiesce': quiesce,
     '019-compared': compared,
+    '020-plans': plans,
   }),
 }
 

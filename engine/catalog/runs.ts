@@ -32,29 +32,36 @@ export async function addRun(
   run: NewRun,
   queue: (tx: CatalogDb, id: string, kind: RunKind) => Promise<void> = async () => undefined,
 ): Promise<string> {
-  const id = randomUUID()
   const now = engine.clock.now()
-  await engine.db.transaction().execute(async (tx) => {
-    await tx
-      .insertInto('run')
-      .values({
-        id,
-        kind: run.kind,
-        vessel_id: run.vessel.id,
-        vessel_version: run.vessel.version,
-        state: 'waiting',
-        name: run.name?.trim() || null,
-        comment: run.comment?.trim() || null,
-        started_by: run.startedBy,
-        params: JSON.stringify(run.params ?? {}),
-        at: now,
-        created_at: now,
-        counters: '{}',
-      })
-      .execute()
+  const id = await engine.db.transaction().execute(async (tx) => {
+    const id = await insertRun(tx, run, now)
     await queue(tx, id, run.kind)
+    return id
   })
   await notify(engine.db, { about: 'run', id, vessel: run.vessel.id, state: 'waiting' })
+  return id
+}
+
+/** Writes down a run within a transaction. Whoever does it puts the run into the queue there, and tells of it afterwards. */
+export async function insertRun(tx: CatalogDb, run: NewRun, now: Date): Promise<string> {
+  const id = randomUUID()
+  await tx
+    .insertInto('run')
+    .values({
+      id,
+      kind: run.kind,
+      vessel_id: run.vessel.id,
+      vessel_version: run.vessel.version,
+      state: 'waiting',
+      name: run.name?.trim() || null,
+      comment: run.comment?.trim() || null,
+      started_by: run.startedBy,
+      params: JSON.stringify(run.params ?? {}),
+      at: now,
+      created_at: now,
+      counters: '{}',
+    })
+    .execute()
   return id
 }
 

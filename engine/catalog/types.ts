@@ -14,9 +14,10 @@ import type { SourceKind } from '../sources/adapter'
 import type { PlacedAct, ProbeReport } from '../sources/source'
 import type { Json, Time } from './columns'
 import type { LogCatalog } from './log-types'
+import type { PlanCatalog } from './plan-types'
 
 /** Tables of the catalog, as the migrations make them. */
-export interface Catalog extends LogCatalog {
+export interface Catalog extends LogCatalog, PlanCatalog {
   hold: {
     id: string
     run_id: string

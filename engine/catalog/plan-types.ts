@@ -1,0 +1,32 @@
+import type { Generated } from 'kysely'
+import type { Time } from './columns'
+
+/** Tables of the catalog that plans are carried out by. */
+export interface PlanCatalog {
+  /** Up to when it was decided what is due of a line, and of which times that was. */
+  plan_line: { vessel_id: string; line: string; decided_until: Time; shape: string }
+  due: {
+    id: string
+    vessel_id: string
+    line: string
+    /** What the line was called then. */
+    name: string
+    /** The first and the last of the times that this decides; only those that were missed are more than one. */
+    due_at: Time
+    last_due_at: Time
+    times: number
+    outcome: DueOutcome
+    why: string | null
+    /** The newest run that was begun for it. */
+    run_id: string | null
+    tries: Generated<number>
+    next_try_at: Time | null
+    /** When its window closes; null where it has none. */
+    closes_at: Time | null
+    /** Whether nothing is done about it any more. */
+    settled: boolean
+    decided_at: Time
+  }
+}
+
+export type DueOutcome = 'run' | 'missed' | 'left out'
