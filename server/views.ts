@@ -10,6 +10,7 @@ import type { SourceView as Source, ThingView as Thing } from '../engine/catalog
 import type { Found } from '../engine/catalog/find'
 import type { HoldLine as LedgerLine, OpenHold as Open, QuiesceView as QuiesceNow } from '../engine/catalog/hold-views'
 import type { LifelineData } from '../engine/catalog/lifeline'
+import type { NextPlanned, ScheduleState } from '../engine/catalog/schedule-views'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
 import type { VesselStanding } from '../engine/catalog/standing'
@@ -45,8 +46,11 @@ export type VesselView = Standing & {
   losses: Loss[]
   /** The time zone in which its sources tell times themselves; null where that is not known. */
   zone: string | null
+  /** What its plan makes next. */
+  planned: Sent<NextPlanned> | null
   definition: VesselDefinition
 }
+export type ScheduleView = Sent<ScheduleState>
 export type Attention = Sent<AttentionNow>
 export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>

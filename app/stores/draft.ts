@@ -6,12 +6,14 @@ import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core
 import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/sequence'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { SelectionView, SourceView, QuiesceView, StoreView } from '~~/server/views'
+import type { PlanLine, Schedule } from '~~/core/plan/schedule'
+import type { ScheduleView, SelectionView, SourceView, QuiesceView, StoreView } from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
 import { errorOf, post } from '~/utils/api'
 import { newestOf } from '~/utils/newest'
 import { ruleFor } from '~/utils/rules'
+import { zoneInUse } from '~/utils/zone'
 
 /** A definition of which everything is said. */
 export type WholeDefinition = VesselDefinition & { log: NonNullable<VesselDefinition['log']>; quiesce: QuiesceSequence; partly: Partly }
@@ -27,6 +29,23 @@ const blank = (take: string[]): WholeDefinition =>
     promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
     readers: READERS.default,
   })
+
+/** A full a week and six differentials between, at night, spread over an hour. */
+const nightly = (): PlanLine => ({
+  id: crypto.randomUUID(),
+  name: 'nightly',
+  times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
+  makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
+  window: { minutes: 120, spread: true, close: 'finish' },
+})
+
+/** @param now the first start, to the minute */
+const firstSchedule = (zone: string, now: Date): Schedule => ({
+  zone,
+  from: new Date(Math.floor(now.getTime() / 60_000) * 60_000).toISOString(),
+  lines: [nightly()],
+  meanwhile: 'wait',
+})
 
 /** What is saved of a vessel: the version that is being changed. */
 export interface Saved {
@@ -121,6 +140,27 @@ export const useDraft = defineStore('draft', () => {
   }
   const removeRule = (index: number) => rules.value.splice(index, 1)
 
+  /** What the vessel's plan has made so far. */
+  const { data: scheduled } = useLoad<ScheduleView>(() =>
+    isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/schedule` : null,
+  )
+  /** Switches the plan on, with a line that is a good beginning, or off. */
+  function plan(isOn: boolean): void {
+    const kept = saved.value?.schedule
+    if (!isOn) delete definition.value.schedule
+    else definition.value.schedule = kept ? (JSON.parse(JSON.stringify(kept)) as Schedule) : firstSchedule(zoneInUse.value, new Date())
+  }
+  function addLine(): void {
+    const { schedule } = definition.value
+    const names = new Set(schedule?.lines.map(({ name }) => name))
+    const name = ['nightly', 'weekly', 'monthly', 'hourly'].find((word) => !names.has(word)) ?? `line ${names.size + 1}`
+    schedule?.lines.push({ ...nightly(), name })
+  }
+  const removeLine = (id: string) => {
+    const { schedule } = definition.value
+    if (schedule) schedule.lines = schedule.lines.filter((line) => line.id !== id)
+  }
+
   /** Puts other steps in the place of those that hold. */
   const putSteps = (steps: HoldStep[]) => void (definition.value.quiesce.steps = steps)
 
@@ -144,5 +184,9 @@ export const useDraft = defineStore('draft', () => {
     moveRule,
     removeRule,
     putSteps,
+    scheduled,
+    plan,
+    addLine,
+    removeLine,
   }
 })

@@ -1,12 +1,8 @@
-import { plural } from '../../core/time/words'
+import { listInWords, plural } from '../../core/time/words'
 
 // What runs have moved, and how far they are.
 
 export type Counters = Record<string, number>
-
-/** `rows, objects and files` */
-export const listInWords = (parts: string[]): string =>
-  parts.length > 1 ? `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}` : (parts[0] ?? '')
 
 /** Rows, objects and files, as far as there were any: `12 rows, 3 objects and 1 file`. */
 export const movedInWords = (counters: Counters): string =>

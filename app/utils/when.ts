@@ -1,3 +1,4 @@
+import { wallOf } from '~~/core/time/zone'
 import { startOfDay, zoned, zoneInUse } from './zone'
 
 // Times in the zone in use.
@@ -8,6 +9,7 @@ const FORMATS = {
   weekday: { weekday: 'long' },
   dayMonth: { day: 'numeric', month: 'short' },
   dayMonthYear: { day: 'numeric', month: 'short', year: 'numeric' },
+  dayMonthYearClock: { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' },
   longDay: { weekday: 'long', day: 'numeric', month: 'long' },
   full: {
     weekday: 'long',
@@ -21,8 +23,7 @@ const FORMATS = {
   },
 } satisfies Record<string, Intl.DateTimeFormatOptions>
 const made = new Map<string, Intl.DateTimeFormat>()
-function inWords(at: Date | string | number, how: keyof typeof FORMATS): string {
-  const zone = zoneInUse.value
+function inWords(at: Date | string | number, how: keyof typeof FORMATS, zone = zoneInUse.value): string {
   const key = `${how} ${zone}`
   if (!made.has(key)) made.set(key, new Intl.DateTimeFormat('en-GB', { ...FORMATS[how], timeZone: zone }))
   return made.get(key)!.format(new Date(at))
@@ -56,3 +57,27 @@ export function axisLabel(at: number, step: number, now = new Date()): string {
   if (step >= 86_400_000 || hour + minute === 0) return dateOf(time, now)
   return step < 60_000 ? secondsOf(time) : clockOf(time)
 }
+
+/** What the clock of a zone shows. */
+export const clockIn = (zone: string, at: Date | number) => inWords(at, 'clock', zone)
+/** `3 Nov`, by the calendar of a zone. */
+export const dayIn = (zone: string, at: Date | number) => inWords(at, 'dayMonth', zone)
+
+/** `+01:00` */
+function offsetText(zone: string, at: number): string {
+  const minutes = Math.round((wallOf(zone, at) - at) / 60_000)
+  const two = (value: number) => String(Math.trunc(value)).padStart(2, '0')
+  return `${minutes < 0 ? '−' : '+'}${two(Math.abs(minutes) / 60)}:${two(Math.abs(minutes) % 60)}`
+}
+
+/** A time of a plan: where its zone shows another than the viewer’s, in both, with their offsets. */
+export function timeOfPlan(at: Date | string, zone: string, now = new Date()): string {
+  const ms = new Date(at).getTime()
+  const here = zoneInUse.value
+  if (wallOf(zone, ms) === wallOf(here, ms)) return whenOf(new Date(ms), now)
+  const [there, mine] = [zone, here].map((of) => `${inWords(ms, 'dayMonthYearClock', of)} ${offsetText(of, ms)}`)
+  return `${there} (here ${mine})`
+}
+
+/** A time as the clock of a zone shows it, as a field of the browser writes it: `2026-11-29T14:00`. */
+export const wallText = (zone: string, at: string) => new Date(wallOf(zone, Date.parse(at))).toISOString().slice(0, 16)

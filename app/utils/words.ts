@@ -1,11 +1,11 @@
 // Words that several places share.
-import { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural } from '~~/core/time/words'
+import { agoInWords, bytesInWords, capital, countInWords, durationInWords, listInWords, numberInWords, plural } from '~~/core/time/words'
 import { sortMissing } from '~~/core/content/missing'
 import type { Missing } from '~~/core/content/manifest'
 import { CONSISTENCY } from '~~/core/quiesce/consistency'
 import type { RunRow } from '~~/server/views'
 
-export { agoInWords, bytesInWords, capital, countInWords, durationInWords, numberInWords, plural }
+export { agoInWords, bytesInWords, capital, countInWords, durationInWords, listInWords, numberInWords, plural }
 export { CONSISTENCY }
 
 export const STATE_COLOR = { whole: 'var(--glaze)', 'at risk': 'var(--warning)', broken: 'var(--error)', paused: 'var(--soft)' } as const

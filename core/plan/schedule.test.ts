@@ -3,6 +3,7 @@ import { describe, expect, it } from 'vitest'
 import { wallOf } from '../time/zone'
 import { comingPlaces, nextPlace } from './cycle'
 import { closesAt, dueTimes, nextDue, spreadOf } from './due'
+import { makesInWords, placeInPlan, timesInWords } from './words'
 import { scheduleTroubles, type Days, type Makes, type PlanLine, type Schedule, type Times } from './schedule'
 
 const at = (text: string) => Date.parse(text)
@@ -177,5 +178,39 @@ describe('a schedule that can’t be used', () => {
     const cycle: Makes = { kind: 'cycle', points: 1, first: 'full', rest: 'differential' }
     expect(troubles({ lines: [line({ makes: cycle })] }).join()).toContain('2 to 1000 points')
     expect(troubles({ lines: [line({ window: { minutes: 0, spread: false, close: 'finish' } })] }).join()).toContain('a minute to a week')
+  })
+})
+
+describe('a plan in words', () => {
+  it('says when', () => {
+    const words = [
+      { kind: 'every', count: 1, unit: 'hours' },
+      { kind: 'every', count: 15, unit: 'minutes' },
+      daily('14:00', '02:00'),
+      on({ of: 'week', days: [5, 1] }),
+      on({ of: 'week', days: [1, 2, 3, 4, 5] }),
+      on({ of: 'month', day: 22 }),
+      on({ of: 'weekday of month', which: 'last', weekday: 5 }),
+      { kind: 'cron', expression: ' 0 2 * * * ' },
+    ] satisfies Times[]
+    expect(words.map(timesInWords)).toEqual([
+      'every hour',
+      'every 15 minutes',
+      'every day at 02:00 and 14:00',
+      'Monday and Friday at 12:00',
+      'Monday to Friday at 12:00',
+      'the 22nd of each month at 12:00',
+      'the last Friday of each month at 12:00',
+      'by 0 2 * * *',
+    ])
+  })
+
+  it('says what', () => {
+    expect(makesInWords({ kind: 'each', what: 'incremental' })).toBe('an incremental each time')
+    expect(makesInWords({ kind: 'cycle', points: 7, first: 'synthetic', rest: 'incremental' })).toBe(
+      '7 points: a synthetic full, then incrementals',
+    )
+    expect(placeInPlan({ place: 3, of: 7, line: 'nightly' }, 'differential')).toBe('3 of 7, differential, nightly')
+    expect(placeInPlan({ place: 1, of: 1, line: 'weekly' }, 'full')).toBe('full, weekly')
   })
 })

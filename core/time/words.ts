@@ -58,6 +58,17 @@ export function plural(count: number, singular: string, many = `${singular}s`): 
   return `${countInWords(count)} ${count === 1 ? singular : many}`
 }
 
+/** `rows, objects and files` */
+export const listInWords = (parts: string[]): string =>
+  parts.length > 1 ? `${parts.slice(0, -1).join(', ')} and ${parts.at(-1)}` : (parts[0] ?? '')
+
+/** `1st`, `2nd`, `11th`. */
+export function ordinalInWords(count: number): string {
+  const [unit, ten] = [count % 10, Math.floor(count / 10) % 10]
+  const ending = ten === 1 ? undefined : ({ 1: 'st', 2: 'nd', 3: 'rd' } as Record<number, string>)[unit]
+  return `${count}${ending ?? 'th'}`
+}
+
 export function capital(text: string): string {
   return text.charAt(0).toUpperCase() + text.slice(1)
 }

@@ -349,10 +349,15 @@ describe('content that went while a run was at work', () => {
   it('is noticed before there is a point', async () => {
     const point = await bench.backup(small)
     const id = await addRun(bench.engine, { kind: 'backup', vessel: small, startedBy: 'a test', params: { what: 'full' } })
-    // What the new point would refer to, and does not write again, is made to be another run's that never ended.
-    const packs = bench.engine.db.updateTable('pack').set({ committed: false })
-    const acted = await bench.performUntil(id, { kind: 'manifest' }, () => packs.execute())
-    expect(acted).toBe(true)
+    // What the new point would refer to, and does not write again, is made to be another run's that never ended: just as
+    // its last step begins, which nobody beside could be sure to meet.
+    const { db } = bench.engine
+    await sql`create function lose_content() returns trigger language plpgsql as
+      $$ begin update pack set committed = false; return new; end $$`.execute(db)
+    await sql`create trigger lose_content after update on run_step for each row
+      when (new.kind = 'manifest' and new.state = 'running') execute function lose_content()`.execute(db)
+    await perform(bench.engine, id)
+    await sql`drop function lose_content cascade`.execute(db)
     expect((await bench.record(id)).error).toMatchObject({ code: 'content_gone' })
     await bench.engine.db.updateTable('pack').set({ committed: true }).execute()
     expect((await bench.engine.db.selectFrom('point').select('id').where('run_id', '=', id).execute()).length).toBe(0)

@@ -20,6 +20,11 @@ const heldWords = computed(() => {
     : `${plural(steps.length, 'step')}, not measured`
 })
 
+const whenWords = computed(() => {
+  const { promises, schedule } = draft.definition
+  const lines = schedule ? plural(schedule.lines.length, 'line') : 'by hand'
+  return promises.couldLose ? `${lines}, could lose ${durationInWords(promises.couldLose)}` : `${lines}, nothing promised`
+})
 const headings = computed(() => [
   {
     id: 'what',
@@ -36,8 +41,8 @@ const headings = computed(() => [
   {
     id: 'when',
     title: 'When',
-    about: draft.definition.promises.couldLose ? `could lose ${durationInWords(draft.definition.promises.couldLose)}` : 'nothing promised',
-    changed: changed((d) => [d.promises, d.log]),
+    about: whenWords.value,
+    changed: changed((d) => [d.promises, d.log, d.schedule]),
   },
   { id: 'where', title: 'Where', about: draft.definition.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly]) },
 ])
@@ -97,6 +102,7 @@ async function storeMade(name: string) {
             help="RTO: restoring everything may take this long."
             :units="UNITS"
           />
+          <DefinitionSchedule />
           <DefinitionLog />
         </div>
       </section>

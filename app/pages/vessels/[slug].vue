@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { BACKUP_WORD, placeInPlan } from '~~/core/plan/words'
 import { provenPart } from '~~/core/restore/receipt'
 import type { Command } from '~/stores/commands'
 import { useSettings } from '~/stores/settings'
@@ -97,6 +98,9 @@ const lastGap = computed(() => {
           <span class="cut" :title="vessel.reason">{{ vessel.reason }}</span>
           <NuxtLink v-if="vessel.running" :to="`/runs/${vessel.running.id}`" class="lnk"
             >{{ withArticle(RUN_KIND[vessel.running.kind as keyof typeof RUN_KIND]) }} is running</NuxtLink
+          >
+          <span v-else-if="vessel.planned" class="soft cut" :title="placeInPlan(vessel.planned, vessel.planned.what)" data-planned
+            >Next: {{ BACKUP_WORD[vessel.planned.what] }}, {{ timeOfPlan(vessel.planned.at, vessel.planned.zone) }}.</span
           >
         </p>
       </div>

@@ -1,4 +1,5 @@
 import { zoneOfSources } from '../../../../engine/catalog/sources'
+import { nextPlanned } from '../../../../engine/catalog/schedule-views'
 import { standingOfVessel } from '../../../../engine/catalog/standing'
 import { openLosses } from '../../../../engine/watch/losses'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
@@ -9,6 +10,7 @@ export default route(async (engine, event) => {
     ...(await standingOfVessel(engine, vessel)),
     losses: await openLosses(engine, vessel),
     zone: await zoneOfSources(engine, vessel),
+    planned: await nextPlanned(engine, vessel),
     definition: vessel.definition,
   }
 })

@@ -1,0 +1,67 @@
+<script setup lang="ts">
+import { isZone, momentOfWall, wallOf } from '~~/core/time/zone'
+
+// Whether, and when, a vessel is backed up by itself.
+const draft = useDraft()
+const schedule = computed(() => draft.definition.schedule)
+const isOn = computed({ get: () => schedule.value !== undefined, set: (on) => draft.plan(on) })
+const zones = Intl.supportedValuesOf('timeZone')
+const zoneItems = computed(() => [...new Set(['UTC', schedule.value?.zone ?? 'UTC', ...zones])])
+const now = useTicking()
+/** What the clock of the plan shows where it is not the viewer's. */
+const clockThere = computed(() => {
+  const zone = schedule.value?.zone
+  if (!zone || !isZone(zone) || wallOf(zone, now.value) === wallOf(zoneInUse.value, now.value)) return ''
+  return `there it is ${clockIn(zone, now.value)} now, here ${clockOf(new Date(now.value))}`
+})
+/** The first start as the clock of the plan's zone shows it, as the field of the browser writes it. */
+const from = computed({
+  get: () => (schedule.value && isZone(schedule.value.zone) ? wallText(schedule.value.zone, schedule.value.from) : ''),
+  set: (text) => {
+    const wall = Date.parse(`${text}Z`)
+    if (schedule.value && !Number.isNaN(wall)) schedule.value.from = new Date(momentOfWall(schedule.value.zone, wall)).toISOString()
+  },
+})
+const MEANWHILE = [
+  ['wait', 'one waits'],
+  ['leave out', 'is left out'],
+] as const
+</script>
+
+<template>
+  <div data-schedule>
+    <div class="grid min-h-11 grid-cols-[160px_1fr] items-center gap-3 py-1.5">
+      <span id="schedule-label">Back up by itself</span>
+      <span class="flex items-center gap-4"
+        ><USwitch v-model="isOn" aria-labelledby="schedule-label" /><span class="soft">{{
+          isOn ? 'the first full begins within moments of saving, unless there is one' : 'only when somebody says so'
+        }}</span></span
+      >
+    </div>
+    <template v-if="schedule">
+      <FieldRow label="Time zone of the plan"
+        ><USelectMenu v-model="schedule.zone" :items="zoneItems" class="w-64" aria-label="Time zone of the plan" /><span class="soft">{{
+          clockThere || 'all its times are of this zone, over changes of the clock too'
+        }}</span></FieldRow
+      >
+      <FieldRow label="Nothing before" field="schedule-from"
+        ><UInput id="schedule-from" v-model="from" type="datetime-local" class="w-56" /><span class="soft">its first start</span></FieldRow
+      >
+      <FieldRow label="A time during a run"
+        ><ChoiceBar v-model="schedule.meanwhile" :choices="MEANWHILE" label="What is due while the line’s last run goes on" /><span
+          class="soft"
+          >while the line’s last run still goes on</span
+        ></FieldRow
+      >
+      <ScheduleLine
+        v-for="(line, i) in schedule.lines"
+        :key="line.id"
+        v-model="schedule.lines[i]!"
+        :schedule="schedule"
+        :last="draft.scheduled?.last[line.id] ?? null"
+        @remove="draft.removeLine(line.id)"
+      />
+      <p class="border-t border-[var(--line)] py-2.5"><UButton size="sm" @click="draft.addLine()">Add a line</UButton></p>
+    </template>
+  </div>
+</template>
