@@ -49,6 +49,10 @@ export const withArticle = (word: string): string => `${/^[aeiou]/i.test(word) ?
 export const kindOfRun = ({ kind, makes }: Pick<RunRow, 'kind' | 'makes'>): string =>
   makes === null || makes === 'full' ? RUN_KIND[kind] : `${RUN_KIND[kind]}, ${ARTIFACT_WORD[makes]}`
 
+/** By whom it was begun; of a plan, with its place there: `the plan: nightly, 3 of 7`. */
+export const starterOf = ({ startedBy, planned }: Pick<RunRow, 'startedBy' | 'planned'>): string =>
+  planned === null ? startedBy : `${startedBy}: ${planned.line}${planned.of > 1 ? `, ${planned.place} of ${planned.of}` : ''}`
+
 export const RUN_STATE = {
   waiting: { word: 'waiting', color: 'var(--soft)', icon: 'i-lucide-hourglass' },
   running: { word: 'running', color: 'var(--ink)', icon: 'i-lucide-loader' },

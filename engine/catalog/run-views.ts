@@ -19,6 +19,8 @@ export interface RunRow {
   name: string | null
   comment: string | null
   startedBy: string
+  /** Where it stands in a plan; null where no plan began it. */
+  planned: { line: string; place: number; of: number } | null
   at: Date
   startedAt: Date | null
   finishedAt: Date | null
@@ -89,6 +91,8 @@ const selectRuns = (engine: EngineContext) =>
       'run.name',
       'run.comment',
       'run.started_by as startedBy',
+      sql<RunRow['planned']>`case when run.params->'plan' is not null then jsonb_build_object('line', run.params->'plan'->'name',
+        'place', run.params->'plan'->'place', 'of', run.params->'plan'->'of') end`.as('planned'),
       'run.at',
       'run.started_at as startedAt',
       'run.finished_at as finishedAt',

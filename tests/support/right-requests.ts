@@ -64,6 +64,22 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     audit: { megabytesPerSecond: 1, hours: { from: 1, to: 2 } },
   }
   const [{ rules }] = [takes('database', 'db/odd_data')]
+  const cycle = { kind: 'cycle', points: 7, first: 'full', rest: 'incremental' }
+  const window = { minutes: 60, spread: true, close: 'stop' }
+  const line = (id: string, times: object, makes: object = cycle) => ({ id, name: id, times, makes, window })
+  const days = (on: object) => ({ kind: 'days', at: ['02:00'], on })
+  const schedule = {
+    zone: 'Europe/Berlin',
+    from: '2099-01-01T00:00:00Z',
+    meanwhile: 'wait',
+    lines: [
+      line('a', { kind: 'every', count: 6, unit: 'hours' }, { kind: 'each', what: 'full' }),
+      line('b', { kind: 'cron', expression: '0 2 * * *' }),
+      line('d', days({ of: 'week', days: [1, 7] })),
+      line('e', days({ of: 'month', day: 31 })),
+      line('f', days({ of: 'weekday of month', which: 'last', weekday: 5 })),
+    ],
+  }
   const whole = { ...takes('database', 'db/odd_data'), log, quiesce, partly: 'keep' }
   const all: [route: string, address: string, body: object][] = [
     ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a'.repeat(64) }],
@@ -84,7 +100,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
       `/api/sources/${sources.pier}/reach`,
       { connection: 'postgresql://a:b@127.0.0.1:9/c', replaces: false },
     ],
-    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, rules: [] } }],
+    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, schedule, rules: [] } }],
     ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
     ['POST /api/vessels/[slug]/quiesce', '/api/vessels/nowhere/quiesce', quiesce],
     ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],

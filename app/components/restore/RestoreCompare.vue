@@ -47,7 +47,7 @@ const title = computed(() => {
   <section class="sheet flex min-h-0 min-w-0 flex-col border-t-0" aria-label="Then and now">
     <div class="flex h-[46px] shrink-0 items-center justify-between gap-4 border-b border-[var(--line)] px-4">
       <div class="flex min-w-0 items-center gap-4">
-        <h2 class="mono cut text-[14px] font-semibold">{{ title }}</h2>
+        <h2 v-if="title" class="mono cut text-[14px] font-semibold">{{ title }}</h2>
         <span v-if="path" class="soft shrink-0 text-[13px]"
           >beside
           <ChoiceInSentence

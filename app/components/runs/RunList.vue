@@ -100,7 +100,7 @@ const columns = computed(() => COLUMNS.filter(({ id }) => withVessel || id !== '
         </div></template
       >
       <template #by-cell="{ row: run }"
-        ><div class="soft cut" :title="run.startedBy">{{ run.startedBy }}</div></template
+        ><div class="soft cut" :title="starterOf(run)">{{ starterOf(run) }}</div></template
       >
     </DataTable>
     <UButton v-if="runs.length >= PAGE && !ended" class="mt-4" size="sm" :loading="pending" @click="more">Older runs</UButton>

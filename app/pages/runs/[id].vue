@@ -54,7 +54,7 @@ async function again() {
           }}</span>
           <span
             >{{ kindOfRun(run) }} of <NuxtLink :to="`/vessels/${run.slug}`" class="lnk text-[var(--ink)]">{{ run.vessel }}</NuxtLink>,
-            definition version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ run.startedBy
+            definition version {{ run.version }}, {{ whenOf(run.at) }}, started by {{ starterOf(run)
             }}<template v-if="run.startedAt">, {{ active ? 'for' : 'took' }} {{ took(run, now) }}</template></span
           ><CopyIt icon :text="run.id" label="Copy the id of this run" />
         </p>

@@ -86,7 +86,7 @@ const restoreRows = computed(() => ({
     </PointTree>
     <section class="sheet flex min-h-0 min-w-0 flex-col border-t-0" aria-label="Contents">
       <div class="flex h-[46px] shrink-0 items-center gap-5 border-b border-[var(--line)] px-4">
-        <h2 class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ title }}</h2>
+        <h2 v-if="title" class="mono cut text-[14px] font-semibold" :title="path ?? ''">{{ title }}</h2>
         <span class="soft shrink-0 text-[13px]"
           >as of
           <ChoiceInSentence
