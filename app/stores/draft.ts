@@ -30,20 +30,33 @@ const blank = (take: string[]): WholeDefinition =>
     readers: READERS.default,
   })
 
-/** A full a week and six differentials between, at night, spread over an hour. */
-const nightly = (): PlanLine => ({
-  id: crypto.randomUUID(),
-  name: 'nightly',
-  times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
-  makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
-  window: { minutes: 120, spread: true, close: 'finish' },
-})
+/** Lines that are good beginnings, in the order in which they are offered. */
+const LINES: Pick<PlanLine, 'name' | 'times' | 'makes' | 'window'>[] = [
+  {
+    name: 'nightly',
+    times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
+    makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
+    window: { minutes: 120, spread: true, close: 'finish' },
+  },
+  { name: 'hourly', times: { kind: 'every', count: 1, unit: 'hours' }, makes: { kind: 'each', what: 'differential' } },
+  {
+    name: 'monthly',
+    times: { kind: 'days', at: ['04:00'], on: { of: 'month', day: 1 } },
+    makes: { kind: 'each', what: 'full' },
+    window: { minutes: 240, spread: true, close: 'finish' },
+  },
+]
+
+const newLine = (used: Set<string>): PlanLine => {
+  const { name, ...rest } = LINES.find((line) => !used.has(line.name)) ?? LINES[0]!
+  return { id: crypto.randomUUID(), name: used.has(name) ? `line ${used.size + 1}` : name, ...structuredClone(rest) }
+}
 
 /** @param now the first start, to the minute */
 const firstSchedule = (zone: string, now: Date): Schedule => ({
   zone,
   from: new Date(Math.floor(now.getTime() / 60_000) * 60_000).toISOString(),
-  lines: [nightly()],
+  lines: [newLine(new Set())],
   meanwhile: 'wait',
 })
 
@@ -152,9 +165,7 @@ export const useDraft = defineStore('draft', () => {
   }
   function addLine(): void {
     const { schedule } = definition.value
-    const names = new Set(schedule?.lines.map(({ name }) => name))
-    const name = ['nightly', 'weekly', 'monthly', 'hourly'].find((word) => !names.has(word)) ?? `line ${names.size + 1}`
-    schedule?.lines.push({ ...nightly(), name })
+    schedule?.lines.push(newLine(new Set(schedule.lines.map(({ name }) => name))))
   }
   const removeLine = (id: string) => {
     const { schedule } = definition.value

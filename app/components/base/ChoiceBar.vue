@@ -12,7 +12,7 @@ const chosen = defineModel<T>({ required: true })
     orientation="horizontal"
     loop
     :aria-label="label"
-    class="inline-flex h-[30px] overflow-hidden rounded-[6px] border border-[var(--edge)]"
+    class="inline-flex h-[30px] shrink-0 overflow-hidden rounded-[6px] border border-[var(--edge)]"
   >
     <RadioGroupItem
       v-for="[value, word] in choices"

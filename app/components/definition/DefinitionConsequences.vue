@@ -1,6 +1,8 @@
 <script setup lang="ts">
 import type { ErrorRecord } from '~~/core/errors'
 import { definitionTroubles } from '~~/core/plan/definition'
+import { longestBetween } from '~~/core/plan/loss'
+import { scheduleTroubles } from '~~/core/plan/schedule'
 import { loggedPart } from '~~/core/selection/rules'
 import { estimateRestore } from '~~/core/plan/state'
 import { lanesOf } from '~~/core/quiesce/lanes'
@@ -13,6 +15,7 @@ const { definition, saved, selection, version } = storeToRefs(draft)
 const { data: since, refresh: refreshSince } = useLoad<Since | null>(() => (draft.slug ? `/api/vessels/${draft.slug}/since` : null))
 onChange((change) => change.about === 'things', refreshSince, 1000)
 watch(version, refreshSince)
+const now = useTicking(60_000)
 const taken = computed(() => selection.value?.taken)
 const store = computed(() => draft.stores?.find(({ name }) => name === definition.value.store))
 const back = computed(() => estimateRestore(taken.value?.bytes ?? 0, null))
@@ -28,11 +31,24 @@ const held = computed(() => {
   return members.every(({ bars }) => bars.every(({ measured }) => measured)) ? total : null
 })
 const logged = computed(() => loggedPart(definition.value.rules))
+/** The longest time between two points of its plan, while that can be used. */
+const between = computed(() => {
+  const { schedule } = definition.value
+  return schedule && scheduleTroubles(schedule).length === 0 ? longestBetween(schedule, now.value) : null
+})
+/** A promise that the plan itself can't keep, where no log keeps it. */
+const unkept = computed(() => {
+  const { promises, log } = definition.value
+  if (between.value === null || promises.couldLose === null || between.value <= promises.couldLose) return ''
+  if (log.follow && logged.value === 'all') return ''
+  const longest = `${durationInWords(between.value)} may pass between two points of the plan`
+  return `${longest}, and the promise is ${durationInWords(promises.couldLose)}${log.follow && logged.value === 'some' ? ', for namespaces too' : ''}.`
+})
 /** What could be lost, by what of it has a log. */
 const couldLose = computed(() => {
-  const byBackups = definition.value.promises.couldLose
-    ? `${durationInWords(definition.value.promises.couldLose)}, if a backup ends before each`
-    : 'nothing is promised'
+  const { couldLose: promised } = definition.value.promises
+  const byHand = promised ? `${durationInWords(promised)}, if a backup ends before each` : 'nothing is promised'
+  const byBackups = between.value === null ? byHand : `${durationInWords(between.value)}, between two points of its plan`
   if (!definition.value.log.follow || logged.value === 'none') return [byBackups]
   const byLog = `about ${durationInWords(definition.value.log.everySeconds * 1000)}: what the log has not brought into the store yet`
   return logged.value === 'all' ? [byLog] : [`of databases ${byLog}`, `of namespaces ${byBackups}`]
@@ -116,6 +132,7 @@ const KINDS_SHOWN = 6
     </dl>
     <DefinitionSince v-if="since" :since="since" />
     <p v-if="store?.space && stored > store.space.free" class="error mt-3 font-medium">The store has not enough space for it.</p>
+    <p v-if="unkept" class="warning mt-3" data-unkept>{{ unkept }}</p>
     <ul v-if="troubles.length > 0" class="warning mt-3 grid gap-1">
       <li v-for="trouble in troubles" :key="trouble">{{ trouble }}</li>
     </ul>

@@ -23,7 +23,7 @@ const from = computed({
   },
 })
 const MEANWHILE = [
-  ['wait', 'one waits'],
+  ['wait', 'waits'],
   ['leave out', 'is left out'],
 ] as const
 </script>
@@ -41,16 +41,16 @@ const MEANWHILE = [
     <template v-if="schedule">
       <FieldRow label="Time zone of the plan"
         ><USelectMenu v-model="schedule.zone" :items="zoneItems" class="w-64" aria-label="Time zone of the plan" /><span class="soft">{{
-          clockThere || 'all its times are of this zone, over changes of the clock too'
+          clockThere || 'all times of the plan are of this zone'
         }}</span></FieldRow
       >
       <FieldRow label="Nothing before" field="schedule-from"
         ><UInput id="schedule-from" v-model="from" type="datetime-local" class="w-56" /><span class="soft">its first start</span></FieldRow
       >
-      <FieldRow label="A time during a run"
+      <FieldRow label="Due during a run"
         ><ChoiceBar v-model="schedule.meanwhile" :choices="MEANWHILE" label="What is due while the line’s last run goes on" /><span
           class="soft"
-          >while the line’s last run still goes on</span
+          >what is due while the line’s last run goes on; one waits at most</span
         ></FieldRow
       >
       <ScheduleLine

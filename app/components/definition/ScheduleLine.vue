@@ -12,7 +12,7 @@ const MAKES = [
   { label: 'a differential each time', value: 'differential' },
   { label: 'an incremental each time', value: 'incremental' },
   { label: 'a synthetic full each time', value: 'synthetic' },
-  { label: 'a cycle of points', value: 'cycle' },
+  { label: 'a cycle', value: 'cycle' },
 ]
 const FIRST = [
   { label: 'a full', value: 'full' },
@@ -35,63 +35,72 @@ const hasWindow = computed({
   },
 })
 const CLOSE = [
-  ['finish', 'it is finished'],
-  ['stop', 'it is stopped'],
+  ['finish', 'is finished'],
+  ['stop', 'is stopped'],
 ] as const
+const LABEL = { label: 'text-[13px] font-normal' }
 const nameId = useId()
 </script>
 
 <template>
   <div class="grid gap-2 border-t border-[var(--line)] py-3" :data-schedule-line="line.name">
-    <div class="flex flex-wrap items-center gap-2.5">
-      <UInput :id="nameId" v-model="line.name" class="w-[148px]" aria-label="Name of the line" />
-      <span class="soft">makes</span>
-      <USelect v-model="makes" :items="MAKES" value-key="value" class="w-52" aria-label="What the line makes" />
-      <template v-if="line.makes.kind === 'cycle'">
-        <span class="soft">of</span>
-        <UInput
-          v-model.number="line.makes.points"
-          type="number"
-          :min="SCHEDULE.points.min"
-          :max="SCHEDULE.points.max"
-          class="w-20"
-          aria-label="Points of a cycle"
-        /><span class="soft">points:</span>
-        <USelect v-model="line.makes.first" :items="FIRST" value-key="value" class="w-36" aria-label="First point of a cycle" /><span
-          class="soft"
-          >then</span
-        >
-        <USelect v-model="line.makes.rest" :items="REST" value-key="value" class="w-36" aria-label="Other points of a cycle" />
-      </template>
+    <div class="grid grid-cols-[160px_minmax(0,1fr)_auto] gap-x-3">
+      <UInput :id="nameId" v-model="line.name" class="self-start" aria-label="Name of the line" />
+      <div class="grid min-w-0 gap-2">
+        <div class="flex flex-wrap items-center gap-2">
+          <USelect
+            v-model="makes"
+            :items="MAKES"
+            value-key="value"
+            :class="line.makes.kind === 'cycle' ? 'w-28' : 'w-56'"
+            aria-label="What the line makes"
+          />
+          <template v-if="line.makes.kind === 'cycle'">
+            <span class="soft">of</span>
+            <UInput
+              v-model.number="line.makes.points"
+              type="number"
+              :min="SCHEDULE.points.min"
+              :max="SCHEDULE.points.max"
+              class="w-16"
+              aria-label="Points of a cycle"
+            /><span class="soft">:</span>
+            <USelect
+              v-model="line.makes.first"
+              :items="FIRST"
+              value-key="value"
+              class="w-[124px]"
+              aria-label="First point of a cycle"
+            /><span class="soft">then</span>
+            <USelect v-model="line.makes.rest" :items="REST" value-key="value" class="w-[130px]" aria-label="Other points of a cycle" />
+          </template>
+        </div>
+        <ScheduleTimes v-model="line.times" />
+        <div class="flex flex-wrap items-center gap-x-2 gap-y-1">
+          <UCheckbox v-model="hasWindow" label="begins within" :ui="LABEL" />
+          <template v-if="line.window">
+            <UInput
+              v-model.number="line.window.minutes"
+              type="number"
+              :min="SCHEDULE.window.min"
+              :max="SCHEDULE.window.max"
+              class="w-20"
+              aria-label="Minutes of the window"
+            /><span class="soft">minutes; what runs at its end</span>
+            <ChoiceBar v-model="line.window.close" :choices="CLOSE" label="What runs when the window closes" />
+            <UCheckbox v-model="line.window.spread" label="spread, so that vessels don’t begin together" :ui="LABEL" class="basis-full" />
+          </template>
+          <span v-else class="soft">a window; without one, at its time, however late that is</span>
+        </div>
+      </div>
       <UButton
         size="sm"
         variant="ghost"
         icon="i-lucide-x"
-        class="ml-auto"
+        class="self-start"
         :aria-label="`Remove the line ${line.name}`"
         @click="$emit('remove')"
       />
-    </div>
-    <ScheduleTimes v-model="line.times" />
-    <div class="flex flex-wrap items-center gap-2.5">
-      <UCheckbox v-model="hasWindow" label="begins within a window of" :ui="{ label: 'text-[13px] font-normal' }" />
-      <template v-if="line.window">
-        <UInput
-          v-model.number="line.window.minutes"
-          type="number"
-          :min="SCHEDULE.window.min"
-          :max="SCHEDULE.window.max"
-          class="w-20"
-          aria-label="Minutes of the window"
-        /><span class="soft">minutes; what goes on then:</span>
-        <ChoiceBar v-model="line.window.close" :choices="CLOSE" label="What goes on when the window closes" />
-        <UCheckbox
-          v-model="line.window.spread"
-          label="spread, so that vessels don’t begin together"
-          :ui="{ label: 'text-[13px] font-normal' }"
-        />
-      </template>
-      <span v-else class="soft">at its time, however late that is</span>
     </div>
     <ScheduleStrip :schedule="schedule" :line="line" :last="last" />
   </div>

@@ -36,7 +36,7 @@ const title = (mark: (typeof marks.value)[number]) =>
 </script>
 
 <template>
-  <div ref="box" class="overflow-x-auto" data-schedule-strip>
+  <div ref="box" class="min-w-0 overflow-x-auto" data-schedule-strip>
     <svg
       v-if="marks.length > 0"
       :width="Math.max(width, ending)"

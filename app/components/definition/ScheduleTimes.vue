@@ -55,7 +55,7 @@ function toggleDay(day: number, isOn: boolean): void {
 
 <template>
   <div class="flex flex-wrap items-center gap-2.5">
-    <USelect v-model="kind" :items="KINDS" value-key="value" class="w-[148px]" aria-label="How it is said when" />
+    <USelect v-model="kind" :items="KINDS" value-key="value" class="w-40" aria-label="How it is said when" />
     <template v-if="times.kind === 'every'">
       <UInput
         v-model.number="times.count"
