@@ -1,6 +1,7 @@
 import { sql } from 'kysely'
 import { Application, pause } from './application'
 import { compareCluster } from './checks-cluster'
+import { endPlan } from './checks-plan'
 import { checkReasons, checkSource, checkStore, compareAll, settle } from './checks'
 import { Random } from './random'
 import { CLUSTER_TROUBLES } from './trouble-cluster'
@@ -43,6 +44,7 @@ try {
   for (const worker of world.workers) worker.kill('SIGCONT')
   await application.stop()
   await world.harbour?.stop()
+  wrong.push(...(await endPlan(world)))
   wrong.push(...(await settle(world)))
   wrong.push(...(await checkReasons(world)))
   say(`the application did ${application.transactions} transactions`)

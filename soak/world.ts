@@ -3,6 +3,7 @@ import { mkdirSync, mkdtempSync, chmodSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { defaultLog } from '../core/plan/definition'
+import type { Schedule } from '../core/plan/schedule'
 import { wishOf, type Wish } from '../core/restore/wish'
 import { freePort, PostgresServer } from '../demo/postgres-server'
 import { addSource } from '../engine/catalog/sources'
@@ -14,6 +15,21 @@ import { pause, SCHEMA_SQL, TABLES, type State } from './application'
 
 export const DATABASE = 'town'
 const WORKERS = 3
+
+/** Due beside everything that goes wrong. */
+const everyMinute = (): Schedule => ({
+  zone: 'UTC',
+  from: new Date(Date.now() + 10_000).toISOString(),
+  lines: [
+    {
+      id: 'minutely',
+      name: 'minutely',
+      times: { kind: 'every', count: 1, unit: 'minutes' },
+      makes: { kind: 'cycle', points: 4, first: 'full', rest: 'differential' },
+    },
+  ],
+  meanwhile: 'wait',
+})
 
 async function serverIn(folder: string): Promise<PostgresServer> {
   const settings = { wal_level: 'logical', fsync: 'off', max_connections: '100' }
@@ -58,6 +74,7 @@ export class World {
       promises: { couldLose: null, backWithin: null },
       readers: 2,
       log: defaultLog(true),
+      schedule: everyMinute(),
     })
     const environment = {
       VESSEL_CATALOG: catalog.url('catalog'),

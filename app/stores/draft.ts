@@ -7,7 +7,7 @@ import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/s
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
 import type { PlanLine, Schedule } from '~~/core/plan/schedule'
-import type { ScheduleView, SelectionView, SourceView, QuiesceView, StoreView } from '~~/server/views'
+import type { ScheduleView, SelectionView, SourceView, QuiesceView, StoreView, WayOfBackup } from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
 import { errorOf, post } from '~/utils/api'
@@ -157,6 +157,8 @@ export const useDraft = defineStore('draft', () => {
   const { data: scheduled } = useLoad<ScheduleView>(() =>
     isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/schedule` : null,
   )
+  /** What stands in the way of each kind of backup, as the vessel was saved. */
+  const { data: ways } = useLoad<WayOfBackup[]>(() => (isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/ways` : null))
   /** Switches the plan on, with a line that is a good beginning, or off. */
   function plan(isOn: boolean): void {
     const kept = saved.value?.schedule
@@ -196,6 +198,7 @@ export const useDraft = defineStore('draft', () => {
     removeRule,
     putSteps,
     scheduled,
+    ways,
     plan,
     addLine,
     removeLine,

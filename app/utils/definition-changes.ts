@@ -1,7 +1,11 @@
 import type { WholeDefinition } from '~/stores/draft'
-import { plural } from './words'
+import type { Schedule } from '~~/core/plan/schedule'
+import { timesInWords } from '~~/core/plan/words'
+import { listInWords, plural } from './words'
 
 const differ = (before: unknown, now: unknown) => JSON.stringify(before) !== JSON.stringify(now)
+
+const linesInWords = ({ lines }: Schedule) => listInWords(lines.map(({ name, times }) => `${name}, ${timesInWords(times)}`))
 
 /**
  * What saving a definition would change, a sentence for each change.
@@ -15,9 +19,9 @@ export function changesInWords(now: WholeDefinition, before: WholeDefinition, th
   if (dropped > 0) parts.push(`${plural(dropped, 'thing')} ${dropped === 1 ? 'is' : 'are'} taken no more.`)
   if (now.store !== before.store) parts.push(`Points go to ${now.store} from now on; those in ${before.store} stay.`)
   if (differ(now.promises, before.promises)) parts.push('Other promises are made.')
-  if (now.schedule && !before.schedule) parts.push('It is backed up by itself from now on.')
+  if (now.schedule && !before.schedule) parts.push(`It is backed up by itself from now on: ${linesInWords(now.schedule)}.`)
   else if (!now.schedule && before.schedule) parts.push('It is backed up only when somebody says so.')
-  else if (differ(now.schedule, before.schedule)) parts.push('Its plan is another one; times that were due before are not made up for.')
+  else if (differ(now.schedule, before.schedule)) parts.push(`Its plan is another one: ${linesInWords(now.schedule!)}.`)
   if (now.log.follow && !before.log.follow) parts.push('The log is followed from now on; a full begins by itself.')
   else if (!now.log.follow && before.log.follow) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
   else if (differ(now.log, before.log)) parts.push('The log is followed in another way.')

@@ -28,10 +28,13 @@ export function timesInWords(times: Times): string {
   return `${daysInWords(times.on)} at ${listInWords([...times.at].sort())}`
 }
 
+/** `a full`, `an incremental`. */
+export const withKind = (what: string): string => `${/^[aeiou]/.test(what) ? 'an' : 'a'} ${BACKUP_WORD[what as BackupKind] ?? what}`
+
 /** What a line makes: `a full each time`, `7 points: a full, then differentials`. */
 export function makesInWords(makes: Makes): string {
-  if (makes.kind === 'each') return `${/^[aeiou]/.test(makes.what) ? 'an' : 'a'} ${BACKUP_WORD[makes.what]} each time`
-  return `${plural(makes.points, 'point')}: a ${BACKUP_WORD[makes.first]}, then ${BACKUP_WORD[makes.rest]}s`
+  if (makes.kind === 'each') return `${withKind(makes.what)} each time`
+  return `${plural(makes.points, 'point')}: ${withKind(makes.first)}, then ${BACKUP_WORD[makes.rest]}s`
 }
 
 /** Where a point stands in its plan: `3 of 7, differential, nightly`. */

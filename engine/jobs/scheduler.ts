@@ -78,6 +78,7 @@ export class Scheduler {
 
   private async decideVessel(vessel: Vessel, schedule: Schedule): Promise<void> {
     const begun: string[] = []
+    let isDecided = false
     await this.engine.db.transaction().execute(async (tx) => {
       await sql`select pg_advisory_xact_lock(hashtextextended(${`plan ${vessel.id}`}, 0))`.execute(tx)
       const saved = await tx
@@ -90,11 +91,13 @@ export class Scheduler {
       const first = await this.firstFull(tx, vessel, saved.created_at, now)
       if (first) begun.push(first)
       for (const line of schedule.lines) {
-        const run = await this.decideLine(tx, vessel, schedule, line, saved.created_at, now)
-        if (run) begun.push(run)
+        const decided = await this.decideLine(tx, vessel, schedule, line, saved.created_at, now)
+        isDecided ||= decided !== null
+        if (decided?.run) begun.push(decided.run)
       }
     })
     for (const id of begun) await notify(this.engine.db, { about: 'run', id, vessel: vessel.id, state: 'waiting' })
+    if (isDecided) await notify(this.engine.db, { about: 'vessel', id: vessel.id })
   }
 
   /** A plan begins with a full, soon after it was saved. */
@@ -108,6 +111,7 @@ export class Scheduler {
     return beginPlanned(tx, vessel, planned, now, this.queue)
   }
 
+  /** @returns the run that was begun, if any; null where nothing was due */
   private async decideLine(
     tx: CatalogDb,
     vessel: Vessel,
@@ -115,7 +119,7 @@ export class Scheduler {
     line: PlanLine,
     savedAt: Date,
     now: Date,
-  ): Promise<string | null> {
+  ): Promise<{ run: string | null } | null> {
     const shape = JSON.stringify([schedule.zone, schedule.from, line.times])
     const until = await decidedUntil(tx, vessel.id, line.id, shape, savedAt)
     const runs = await runsOfLine(tx, vessel.id, line.id)
@@ -124,9 +128,9 @@ export class Scheduler {
     if (decided.decidedUntil === state.decidedUntil) return null
     for (const not of decided.not) await recordNot(tx, vessel, line, not, now)
     await setDecided(tx, vessel.id, line.id, shape, new Date(decided.decidedUntil))
-    if (!decided.run) return null
+    if (!decided.run) return { run: null }
     const { what, instead } = await this.whatIsMade(vessel, decided.run)
-    return beginPlanned(tx, vessel, { line, due: decided.run, what, instead }, now, this.queue)
+    return { run: await beginPlanned(tx, vessel, { line, due: decided.run, what, instead }, now, this.queue) }
   }
 
   /** What can't be built on anything becomes a full, and says so. */

@@ -54,7 +54,7 @@ describe('a plan', () => {
     expect(await person.page.$eval('[data-save-definition]', (button) => (button as HTMLButtonElement).disabled)).toBe(true)
     await person.writes('input[aria-label="Times of the day"]', '02:00, 14:00')
     await person.page.keyboard.press('Tab')
-    await person.sees('It is backed up by itself from now on.')
+    await person.sees('It is backed up by itself from now on: nightly, every day at 02:00 and 14:00.')
   })
 
   it('begins with a full when it is saved, and says what comes next', async () => {

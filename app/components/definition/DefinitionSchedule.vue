@@ -59,6 +59,7 @@ const MEANWHILE = [
         v-model="schedule.lines[i]!"
         :schedule="schedule"
         :last="draft.scheduled?.last[line.id] ?? null"
+        :ways="draft.ways ?? null"
         @remove="draft.removeLine(line.id)"
       />
       <p class="border-t border-[var(--line)] py-2.5"><UButton size="sm" @click="draft.addLine()">Add a line</UButton></p>

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import type { LastOfLine } from '~~/core/plan/cycle'
+import type { WayOfBackup } from '~~/server/views'
+import { withKind } from '~~/core/plan/words'
 import { SCHEDULE, type BackupKind, type Makes, type PlanLine, type Schedule } from '~~/core/plan/schedule'
 
 // One line of a plan: what it makes, when, and within which window; with what comes of it.
-const { schedule } = defineProps<{ schedule: Schedule; last: LastOfLine | null }>()
+const { schedule, ways } = defineProps<{ schedule: Schedule; last: LastOfLine | null; ways: WayOfBackup[] | null }>()
 defineEmits<{ remove: [] }>()
 const line = defineModel<PlanLine>({ required: true })
 
@@ -38,6 +40,14 @@ const CLOSE = [
   ['finish', 'is finished'],
   ['stop', 'is stopped'],
 ] as const
+/** What keeps a kind that the line makes from being made as the vessel was saved; it would be a full instead. */
+const obstacles = computed(() => {
+  const { makes } = line.value
+  const kinds: string[] = makes.kind === 'cycle' ? [makes.first, makes.rest] : [makes.what]
+  return (ways ?? []).flatMap(({ way, obstacle }) =>
+    kinds.includes(way) && way !== 'full' && obstacle !== null ? [`As saved, a full instead of ${withKind(way)}: ${obstacle}`] : [],
+  )
+})
 const LABEL = { label: 'text-[13px] font-normal' }
 const nameId = useId()
 </script>
@@ -102,6 +112,7 @@ const nameId = useId()
         @click="$emit('remove')"
       />
     </div>
+    <p v-for="obstacle in obstacles" :key="obstacle" class="soft" data-obstacle>{{ obstacle }}</p>
     <ScheduleStrip :schedule="schedule" :line="line" :last="last" />
   </div>
 </template>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { comingPlaces, type LastOfLine, type Place } from '~~/core/plan/cycle'
 import { scheduleTroubles, type PlanLine, type Schedule } from '~~/core/plan/schedule'
-import { BACKUP_WORD } from '~~/core/plan/words'
+import { BACKUP_WORD, makesInWords, timesInWords } from '~~/core/plan/words'
 
 // What a line will make, with real times: two cycles of it, or the next few.
 const { schedule, line, last } = defineProps<{ schedule: Schedule; line: PlanLine; last: LastOfLine | null }>()
@@ -42,7 +42,7 @@ const title = (mark: (typeof marks.value)[number]) =>
       :width="Math.max(width, ending)"
       height="52"
       role="img"
-      :aria-label="marks.slice(0, 14).map(title).join('; ')"
+      :aria-label="`${makesInWords(line.makes)}, ${timesInWords(line.times)}. ${marks.slice(0, 14).map(title).join('; ')}`"
     >
       <line :x1="marks[0]!.x" :x2="marks.at(-1)!.x" y1="12" y2="12" stroke="var(--line-strong)" stroke-dasharray="2 3" />
       <g v-for="mark in marks" :key="mark.at" :data-coming="mark.what">
