@@ -60,8 +60,20 @@ export function program(name: string, args: string[], files: { in?: string; out?
 export const psql = (database: string, sql: string, files: { in?: string; out?: string } = {}) =>
   program('psql', ['-XAtq', '-v', 'ON_ERROR_STOP=1', '-d', server.url(database), '-c', sql], files)
 
+/** What was measured, each beside its goal. */
+export class Figures {
+  readonly all: Figure[] = []
+
+  tell(what: string, value: number, goal: number, unit = '×', atMost = false): void {
+    const met = atMost ? value <= goal : value >= goal
+    this.all.push({ what, measured: `${value.toFixed(2)} ${unit}`, goal: `${atMost ? 'at most' : 'at least'} ${goal} ${unit}`, met })
+    console.log(`${met ? 'met   ' : 'MISSED'} ${what}: ${value.toFixed(2)} ${unit} (${atMost ? 'at most' : 'at least'} ${goal})`)
+  }
+}
+
 export class Bench {
-  readonly figures: Figure[] = []
+  private readonly measured = new Figures()
+  readonly figures = this.measured.all
   peak = 0
 
   constructor(
@@ -111,10 +123,8 @@ export class Bench {
     return this.run('backup', {}, this.alone)
   }
 
-  tell(what: string, value: number, goal: number, unit = '×', atMost = false): void {
-    const met = atMost ? value <= goal : value >= goal
-    this.figures.push({ what, measured: `${value.toFixed(2)} ${unit}`, goal: `${atMost ? 'at most' : 'at least'} ${goal} ${unit}`, met })
-    console.log(`${met ? 'met   ' : 'MISSED'} ${what}: ${value.toFixed(2)} ${unit} (${atMost ? 'at most' : 'at least'} ${goal})`)
+  tell(...figure: Parameters<Figures['tell']>): void {
+    this.measured.tell(...figure)
   }
 }
 

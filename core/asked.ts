@@ -23,6 +23,8 @@ export const NewRun = v.strictObject({
   comment: v.optional(v.nullable(text(2000)), null),
 })
 
+export const PauseForm = v.strictObject({ reason: needed(400, 'Say why it is paused.') })
+
 export const NewStore = v.strictObject({
   name: needed(80, 'Give it a name.'),
   path: needed(1000, 'Say in which folder it shall lie.'),

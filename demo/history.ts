@@ -6,6 +6,7 @@ import { saveRestore } from '../engine/catalog/saved-restores'
 import { addSource, discoverSource } from '../engine/catalog/sources'
 import { addStore } from '../engine/catalog/stores'
 import { defaultLog } from '../core/plan/definition'
+import type { PlanLine } from '../core/plan/schedule'
 import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/catalog/vessels'
 import type { RunKind } from '../engine/catalog/types'
 import type { Engine } from '../engine/engine'
@@ -86,6 +87,7 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
     clock.set(undefined)
     await discoverSource(engine, source)
     await lendScratch(scenario, vessels.bookings)
+    await givePlans(engine)
     await sayMeant(engine)
   } finally {
     clock.set(undefined)
@@ -236,6 +238,31 @@ async function sayMeant(engine: Engine): Promise<void> {
 }
 
 /** A restore that is run every Monday, and a scratch copy that somebody looks into at the moment. */
+/** From now on both databases are backed up by themselves, at times of the islands. */
+async function givePlans(engine: Engine): Promise<void> {
+  const nightly: PlanLine = {
+    id: 'nightly',
+    name: 'nightly',
+    times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
+    makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
+    window: { minutes: 120, spread: true, close: 'finish' },
+  }
+  const hours: PlanLine = {
+    id: 'hours',
+    name: 'every 6 hours',
+    times: { kind: 'every', count: 6, unit: 'hours' },
+    makes: { kind: 'each', what: 'differential' },
+  }
+  for (const [slug, lines] of [
+    ['bookings', [nightly, hours]],
+    ['crew-rota', [nightly]],
+  ] as const) {
+    const { version, definition } = await vesselBySlug(engine, slug)
+    const schedule = { zone: 'Atlantic/Azores', from: engine.clock.now().toISOString(), lines: [...lines], meanwhile: 'wait' as const }
+    await saveDefinition(engine, slug, version, { ...definition, schedule })
+  }
+}
+
 async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   const { engine } = scenario
   const into = { mode: 'scratch' as const, source: 'ferry-db', hours: 72 }

@@ -93,7 +93,10 @@ export interface WatchView {
   attention: Attention[]
   unprotected: Unprotected[]
   runs: RunRow[]
+  /** What plans make in the next day. */
+  coming: ComingRun[]
 }
+export type ComingRun = Sent<NextPlanned> & { slug: string }
 export type SelectionView = SelectionSummary & {
   troubles: Record<string, string | null>
   shared: { path: string; vessel: string }[]

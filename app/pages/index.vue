@@ -59,6 +59,6 @@ const parts = computed(() =>
         <UnprotectedList :unprotected="data.unprotected" />
       </div>
     </div>
-    <RunsOfLastDay class="flex-1" :runs="data.runs" :vessels="vessels" :now="now" />
+    <RunsOfLastDay class="flex-1" :runs="data.runs" :coming="data.coming" :vessels="vessels" :now="now" />
   </main>
 </template>

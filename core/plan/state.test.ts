@@ -5,7 +5,7 @@ const HOUR = 3_600_000
 const now = new Date('2026-11-24T10:00:00Z')
 const facts = (over: Partial<StandingFacts>): StandingFacts => ({
   now,
-  paused: false,
+  pause: null,
   promises: { couldLose: 24 * HOUR, backWithin: HOUR },
   newest: new Date(now.getTime() - HOUR),
   backWithin: 60_000,
@@ -49,7 +49,13 @@ describe('standingOf', () => {
     expect(standingOf(facts({ lastFailure: 'The last backup failed.' })).state).toBe('at risk')
   })
   it('is paused on purpose, whatever else', () => {
-    expect(standingOf(facts({ paused: true, newest: null })).state).toBe('paused')
+    const pause = { since: ago(2).toISOString(), until: null, reason: 'The server moves.', by: 'a person' }
+    expect(standingOf(facts({ pause, newest: null }))).toMatchObject({
+      state: 'paused',
+      reason: 'Paused for 2 h by a person: The server moves.',
+    })
+    const ending = { ...pause, until: ago(-3).toISOString() }
+    expect(standingOf(facts({ pause: ending, newest: null })).reason).toContain('It goes on in 3 h.')
   })
   it('lets time only make a state worse', () => {
     const order = ['whole', 'at risk', 'broken']

@@ -8,6 +8,15 @@ export interface Promises {
   backWithin: number | null
 }
 
+/** Why nothing is made of a vessel by itself; times as ISO 8601. */
+export interface Pause {
+  since: string
+  /** Null until somebody resumes it. */
+  until: string | null
+  reason: string
+  by: string
+}
+
 export interface Standing {
   state: VesselState
   /** In words, one sentence. */
@@ -20,7 +29,7 @@ export interface Standing {
 
 export interface StandingFacts {
   now: Date
-  paused: boolean
+  pause: Pause | null
   promises: Promises
   /** The newest restorable moment of the member that is furthest behind. */
   newest: Date | null
@@ -43,7 +52,7 @@ export function standingOf(facts: StandingFacts): Standing {
   const { now, newest, promises, backWithin } = facts
   const couldLose = newest ? Math.max(0, now.getTime() - newest.getTime()) : null
   const result = (state: VesselState, reason: string): Standing => ({ state, reason, couldLose, backWithin })
-  if (facts.paused) return result('paused', 'On purpose not backed up.')
+  if (facts.pause) return result('paused', pauseInWords(facts.pause, now))
   if (couldLose === null) {
     return result('broken', facts.lastFailure ?? 'It has not been backed up yet.')
   }
@@ -70,6 +79,13 @@ export function standingOf(facts: StandingFacts): Standing {
   }
   const kept = promises.couldLose !== null || promises.backWithin !== null
   return result('whole', kept ? 'Every promise kept.' : 'Restorable. Nothing is promised.')
+}
+
+/** `Paused for 2 h by Ansa: the server moves. It goes on in 3 h.` */
+function pauseInWords({ since, until, reason, by }: Pause, now: Date): string {
+  const ms = (text: string) => Math.abs(now.getTime() - Date.parse(text))
+  const goesOn = until === null ? '' : ` It goes on in ${durationInWords(ms(until))}.`
+  return `Paused for ${durationInWords(ms(since))} by ${by}: ${reason.replace(/\.$/, '')}.${goesOn}`
 }
 
 /** Bytes a second that a restore is expected to reach before one has been measured. */

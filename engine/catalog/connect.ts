@@ -20,6 +20,7 @@ import * as countedLosses from './migrations/017-counted-losses'
 import * as quiesce from './migrations/018-quiesce'
 import * as compared from './migrations/019-compared'
 import * as plans from './migrations/020-plans'
+import * as pauses from './migrations/021-pauses'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -47,6 +48,7 @@ const migrations: MigrationProvider = {
     '018-quiesce': quiesce,
     '019-compared': compared,
     '020-plans': plans,
+    '021-pauses': pauses,
   }),
 }
 

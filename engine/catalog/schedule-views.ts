@@ -4,7 +4,7 @@ import { spreadOf } from '../../core/plan/due'
 import type { EngineContext } from '../context'
 import type { DueOutcome } from './plan-types'
 import type { RunState } from './types'
-import type { Vessel } from './vessels'
+import { allVessels, type Vessel } from './vessels'
 
 /** What became of a time of a plan, or of several that were missed together. */
 export interface DueRow {
@@ -61,17 +61,43 @@ async function lastOfLines(engine: EngineContext, vessel: Vessel): Promise<Recor
 
 /** What is due next of all lines; null where nothing is, or while the vessel is paused. */
 export async function nextPlanned(engine: EngineContext, vessel: Vessel): Promise<NextPlanned | null> {
+  return (await comingRuns(engine, vessel, { perLine: 1, until: Infinity }))[0] ?? null
+}
+
+/** What a plan makes from now on, ascending; nothing while the vessel is paused, as long as that is known to last. */
+export async function comingRuns(
+  engine: EngineContext,
+  vessel: Vessel,
+  { perLine, until }: { perLine: number; until: number },
+): Promise<NextPlanned[]> {
   const { schedule } = vessel.definition
-  if (!schedule || vessel.paused) return null
+  if (!schedule || vessel.pause) return []
   const last = await lastOfLines(engine, vessel)
   const now = engine.clock.now().getTime()
-  let next: NextPlanned | null = null
-  for (const line of schedule.lines) {
+  const all = schedule.lines.flatMap((line) => {
     const spread = spreadOf(line, vessel.id)
-    const { value: coming } = comingPlaces(schedule, line, last[line.id] ?? null, now - spread).next()
-    if (!coming || (next && coming.at + spread >= next.at.getTime())) continue
-    const { what, place, of, at } = coming
-    next = { what, place, of, at: new Date(at + spread), line: line.name, zone: schedule.zone }
-  }
-  return next
+    const found: NextPlanned[] = []
+    for (const { at, what, place, of } of comingPlaces(schedule, line, last[line.id] ?? null, now - spread)) {
+      if (at + spread > until) break
+      if (found.push({ what, place, of, at: new Date(at + spread), line: line.name, zone: schedule.zone }) === perLine) break
+    }
+    return found
+  })
+  return all.sort((a, b) => a.at.getTime() - b.at.getTime())
+}
+
+const DAY_MS = 86_400_000
+/** More marks than these are no marks any more. */
+const SHOWN_PER_LINE = 48
+
+/** What all plans make in the next day. */
+export async function comingDay(engine: EngineContext): Promise<(NextPlanned & { slug: string })[]> {
+  const until = engine.clock.now().getTime() + DAY_MS
+  const vessels = await allVessels(engine)
+  const all = await Promise.all(
+    vessels.map(async (vessel) =>
+      (await comingRuns(engine, vessel, { perLine: SHOWN_PER_LINE, until })).map((run) => ({ ...run, slug: vessel.slug })),
+    ),
+  )
+  return all.flat()
 }

@@ -1,7 +1,7 @@
 import type { Artifact, DateRange } from '../../core/chain/chain'
 import { sortMissing } from '../../core/content/missing'
 import { RESTORED, type Proof } from '../../core/restore/receipt'
-import { estimateRestore, standingOf, type Promises, type Standing } from '../../core/plan/state'
+import { estimateRestore, standingOf, type Pause, type Promises, type Standing } from '../../core/plan/state'
 import type { EngineContext } from '../context'
 import { lanesOf, newestMoment, stretchesOf, type LaneData, type LifelinePoint } from './lifeline'
 import { allVessels, type Vessel } from './vessels'
@@ -12,7 +12,7 @@ export interface VesselStanding extends Standing {
   slug: string
   name: string
   version: number
-  paused: boolean
+  pause: Pause | null
   promises: Promises
   newest: LifelinePoint | undefined
   oldest: Date | null
@@ -56,7 +56,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
   const damaged = data.points.filter(({ damage }) => damage.length > 0).length
   const standing = standingOf({
     now,
-    paused: vessel.paused,
+    pause: vessel.pause,
     promises: vessel.definition.promises,
     newest: furthest.length > 0 && moment.missing.length === 0 ? new Date(Math.min(...furthest)) : null,
     backWithin: artifacts.length > 0 ? estimateRestore(bytes, rate) : null,
@@ -71,7 +71,7 @@ export async function standingOfVessel(engine: EngineContext, vessel: Vessel): P
     slug: vessel.slug,
     name: vessel.name,
     version: vessel.version,
-    paused: vessel.paused,
+    pause: vessel.pause,
     promises: vessel.definition.promises,
     newest,
     oldest: data.points[0]?.at ?? null,

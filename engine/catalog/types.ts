@@ -4,6 +4,7 @@ import type { ArtifactKind } from '../../core/chain/chain'
 import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
+import type { Pause } from '../../core/plan/state'
 import type { Consistency, Reached } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
 import type { Begins, Choice } from '../../core/restore/choice'
@@ -115,7 +116,7 @@ export interface Catalog extends LogCatalog, PlanCatalog {
     id: string
     slug: string
     name: string
-    paused: boolean
+    pause: Json<Pause> | null
     version: number
     created_at: Time
   }

@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import { definitionTroubles, type VesselDefinition } from '../../core/plan/definition'
+import type { Pause } from '../../core/plan/state'
 import { NAME_LENGTH, nameTrouble, slugFor } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -9,7 +10,7 @@ export interface Vessel {
   id: string
   slug: string
   name: string
-  paused: boolean
+  pause: Pause | null
   version: number
   definition: VesselDefinition
 }
@@ -29,7 +30,7 @@ export async function addVessel(engine: EngineContext, name: string, definition:
   await engine.db.transaction().execute(async (tx) => {
     const made = await tx
       .insertInto('vessel')
-      .values({ id, slug, name: trimmed, paused: false, version: 1, created_at: now })
+      .values({ id, slug, name: trimmed, version: 1, created_at: now })
       .onConflict((conflict) => conflict.doNothing())
       .executeTakeFirst()
     // Somebody was quicker, perhaps the same person with a second click.
@@ -40,7 +41,7 @@ export async function addVessel(engine: EngineContext, name: string, definition:
       .execute()
   })
   await notify(engine.db, { about: 'vessel', id })
-  return { id, slug, name: trimmed, paused: false, version: 1, definition }
+  return { id, slug, name: trimmed, pause: null, version: 1, definition }
 }
 
 const exists = (name: string) =>
@@ -99,7 +100,7 @@ const selectVessels = (engine: EngineContext) =>
     .innerJoin('vessel_version', (join) =>
       join.onRef('vessel_version.vessel_id', '=', 'vessel.id').onRef('vessel_version.version', '=', 'vessel.version'),
     )
-    .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.paused', 'vessel.version', 'vessel_version.definition'])
+    .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.pause', 'vessel.version', 'vessel_version.definition'])
 
 export function allVessels(engine: EngineContext): Promise<Vessel[]> {
   return selectVessels(engine).orderBy('vessel.name').execute()

@@ -2,6 +2,7 @@ import { sql } from 'kysely'
 import { decide, type DueRun } from '../../core/plan/decide'
 import type { BackupKind, PlanLine, Schedule } from '../../core/plan/schedule'
 import type { CatalogDb } from '../catalog/connect'
+import { endPauses } from '../catalog/pauses'
 import { requestCancel } from '../catalog/runs'
 import type { RunKind } from '../catalog/types'
 import { allVessels, type Vessel } from '../catalog/vessels'
@@ -65,6 +66,7 @@ export class Scheduler {
 
   private async lookOnce(): Promise<void> {
     if (!(await this.engine.duties.take('plans', DECIDES_FOR_MS))) return
+    await endPauses(this.engine, this.engine.clock.ofSource(await timeOfCatalog(this.engine.db)))
     const vessels = await allVessels(this.engine)
     await forgetLines(this.engine.db, vessels)
     for (const vessel of vessels) {
@@ -105,7 +107,7 @@ export class Scheduler {
     const { rows } = await sql`select from artifact where vessel_id = ${vessel.id} and kind in ('full', 'synthetic')
       union all select from due where vessel_id = ${vessel.id} and line = ${FIRST_FULL}
       union all select from run where vessel_id = ${vessel.id} and kind = 'backup' and state in ('waiting', 'running') limit 1`.execute(tx)
-    if (rows.length > 0 || vessel.paused) return null
+    if (rows.length > 0 || vessel.pause) return null
     const due = { due: savedAt.getTime(), place: 1, of: 1, lateMs: 0, closesAt: null }
     const planned: Planned = { line: { id: FIRST_FULL, name: 'first full' }, due, what: 'full', instead: 'The first full of the plan.' }
     return beginPlanned(tx, vessel, planned, now, this.queue)
@@ -123,7 +125,7 @@ export class Scheduler {
     const shape = JSON.stringify([schedule.zone, schedule.from, line.times])
     const until = await decidedUntil(tx, vessel.id, line.id, shape, savedAt)
     const runs = await runsOfLine(tx, vessel.id, line.id)
-    const state = { decidedUntil: until.getTime(), isPaused: vessel.paused, ...runs }
+    const state = { decidedUntil: until.getTime(), isPaused: vessel.pause !== null, ...runs }
     const decided = decide(schedule, line, vessel.id, state, now.getTime())
     if (decided.decidedUntil === state.decidedUntil) return null
     for (const not of decided.not) await recordNot(tx, vessel, line, not, now)

@@ -126,7 +126,7 @@ export class LogSupervisor {
 
   /** A row for each database that a vessel takes something of, if its log is wanted. */
   private async ensureRows(vessel: Vessel): Promise<void> {
-    if (!logOf(vessel.definition).follow || vessel.paused) return
+    if (!logOf(vessel.definition).follow) return
     const databases = await this.engine.db
       .selectFrom('thing')
       .innerJoin('source', 'source.id', 'thing.source_id')
@@ -146,11 +146,12 @@ export class LogSupervisor {
   }
 
   private async see(vessel: Vessel, row: Row, measure: boolean, reach: string): Promise<void> {
-    if (row.state === 'waiting' || row.state === 'broken') return this.startFull(vessel, row)
+    if (row.state === 'waiting' || row.state === 'broken') return vessel.pause ? undefined : this.startFull(vessel, row)
     if (measure) await this.measure(vessel, row)
     await this.ensureTask(vessel, row, reach)
     const mark = await newestMark(this.engine, row.vessel_id, row.member, row.era)
-    if (mark === null) return
+    // Its log goes on while a vessel is paused; no backup begins by itself.
+    if (mark === null || vessel.pause) return
     if (await this.hasHole(row, mark)) return this.startFull(vessel, row)
     await this.recapture(vessel, row, mark)
     if (measure) await this.audit(vessel, row)
@@ -354,7 +355,7 @@ const keyOf = (row: { vessel_id: string; member: string }) => `${row.vessel_id} 
 
 function wants(vessel: Vessel, row: Row): boolean {
   const [source, database] = namesOf(row.member)
-  return logOf(vessel.definition).follow && !vessel.paused && takesFrom(vessel.definition.rules, source!, database!)
+  return logOf(vessel.definition).follow && takesFrom(vessel.definition.rules, source!, database!)
 }
 
 async function newestMark(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {

@@ -53,7 +53,7 @@ const recordedRun = (engine: EngineContext, runId: string) =>
       'vessel.id as vessel_id',
       'vessel.slug',
       'vessel.name as vessel_name',
-      'vessel.paused',
+      'vessel.pause',
       'vessel_version.definition',
     ])
     .where('run.id', '=', runId)
@@ -70,7 +70,7 @@ async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun
     id: row.vessel_id,
     slug: row.slug,
     name: row.vessel_name,
-    paused: row.paused,
+    pause: row.pause,
     version: row.vessel_version,
     definition: row.definition,
   }

@@ -1,5 +1,6 @@
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
+import { comingDay } from '../../engine/catalog/schedule-views'
 import { attentionNeeded, unprotected } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { returned } from '../../engine/watch/returns'
@@ -10,12 +11,13 @@ const DAY_MS = 86_400_000
 export default route(async (engine) => {
   const now = engine.clock.now()
   const vessels = await standings(engine)
-  const [losses, back, attention, free, runs] = await Promise.all([
+  const [losses, back, attention, free, runs, coming] = await Promise.all([
     openLosses(engine),
     returned(engine),
     attentionNeeded(engine, vessels),
     unprotected(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
+    comingDay(engine),
   ])
-  return { now, vessels, losses, returned: back, attention, unprotected: free, runs }
+  return { now, vessels, losses, returned: back, attention, unprotected: free, runs, coming }
 })

@@ -82,4 +82,17 @@ describe('a plan', () => {
     await person.clicks('a::-p-text(Backup)')
     await person.sees(/started by the plan: nightly, 1 of 3/)
   })
+
+  it('rests while its vessel is paused, with a reason, and goes on', async () => {
+    await person.opens('/vessels/nightly')
+    await person.clicks('[data-pause]')
+    await person.writes('[role=dialog] input[name=reason]', 'the server moves')
+    await person.clicks('[role=dialog] button[type=submit]')
+    await person.sees(/Paused for .* by a person.*: the server moves\./)
+    await person.opens('/')
+    await person.sees(/the server moves/)
+    await person.opens('/vessels/nightly')
+    await person.clicks('[data-resume]')
+    await person.reads('[data-planned]', /^Next: differential, /)
+  })
 })

@@ -2,6 +2,8 @@ import { sql } from 'kysely'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import type { PlanLine, Schedule } from '../../core/plan/schedule'
 import { VesselError } from '../../core/errors'
+import { pauseVessel, resumeVessel } from '../../engine/catalog/pauses'
+import { standingOfVessel } from '../../engine/catalog/standing'
 import type { RunState } from '../../engine/catalog/types'
 import { saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import { Scheduler, type SchedulerContext } from '../../engine/jobs/scheduler'
@@ -194,6 +196,46 @@ describe('times at which nobody ran', () => {
     aheadMs += 121 * MINUTE
     await look()
     expect((await dueOf(vessel)).slice(1).map(({ outcome, times }) => [outcome, times])).toEqual([['run', 1]])
+  })
+})
+
+describe('a vessel that is paused', () => {
+  const pause = (vessel: Vessel, until: Date | null) =>
+    pauseVessel(Object.assign(Object.create(bench.engine), { clock }) as typeof bench.engine, vessel.slug, {
+      reason: 'the server moves',
+      until,
+      by: 'a test',
+    })
+
+  it('is not backed up by itself, on the record, until it is resumed', async () => {
+    const vessel = await begun()
+    await pause(vessel, null)
+    await look()
+    aheadMs += 60 * MINUTE
+    await look()
+    expect((await dueOf(vessel)).slice(1).map(({ outcome, why }) => [outcome, why])).toEqual([
+      ['left out', 'The vessel was paused.'],
+      ['left out', 'The vessel was paused.'],
+    ])
+    expect((await standingOfVessel(bench.engine, await vesselBySlug(bench.engine, vessel.slug))).reason).toMatch(
+      /^Paused for .* by a test: the server moves\.$/,
+    )
+    await resumeVessel(bench.engine, vessel.slug)
+    aheadMs += 60 * MINUTE
+    await look()
+    expect(await runsOf(vessel)).toHaveLength(2)
+  })
+
+  it('goes on by itself when its time is over', async () => {
+    const vessel = await begun()
+    await pause(vessel, new Date(clock.now().getTime() + 30 * MINUTE))
+    await look()
+    expect(await runsOf(vessel)).toHaveLength(1)
+    aheadMs += 60 * MINUTE
+    await look()
+    expect((await vesselBySlug(bench.engine, vessel.slug)).pause).toBeNull()
+    expect(await runsOf(vessel)).toHaveLength(2)
+    await expect(pause(vessel, new Date(clock.now().getTime() - MINUTE))).rejects.toMatchObject({ code: 'pause_over' })
   })
 })
 

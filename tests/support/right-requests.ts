@@ -102,6 +102,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     ],
     ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, schedule, rules: [] } }],
     ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
+    ['POST /api/vessels/[slug]/pause', '/api/vessels/nowhere/pause', { reason: 'a', until: '2099-01-01T00:00:00Z' }],
     ['POST /api/vessels/[slug]/quiesce', '/api/vessels/nowhere/quiesce', quiesce],
     ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
     [

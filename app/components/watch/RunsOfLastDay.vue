@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { axisTicks } from '~~/core/chain/layout'
-import type { RunRow, Standing } from '~~/server/views'
+import { placeInPlan } from '~~/core/plan/words'
+import type { ComingRun, RunRow, Standing } from '~~/server/views'
 
-// What ran in the last 24 hours, one lane a vessel.
-const { runs, vessels, now } = defineProps<{ runs: RunRow[]; vessels: Standing[]; now: number }>()
+// What ran in the last 24 hours, and what plans make in the next, one lane a vessel.
+const { runs, coming, vessels, now } = defineProps<{ runs: RunRow[]; coming: ComingRun[]; vessels: Standing[]; now: number }>()
 const HOUR = 3_600_000
 const LABEL = 128
 const LANE = 31
@@ -11,12 +12,14 @@ const root = useTemplateRef<HTMLElement>('root')
 const { width: full } = useElementSize(root)
 const width = computed(() => Math.max(400, full.value))
 const from = computed(() => now - 24 * HOUR)
-const x = (at: number) => LABEL + ((at - from.value) / (25 * HOUR)) * (width.value - LABEL)
+/** Without a plan there is nothing to come. */
+const ahead = computed(() => (coming.length > 0 ? 24.5 * HOUR : HOUR))
+const x = (at: number) => LABEL + ((at - from.value) / (24 * HOUR + ahead.value)) * (width.value - LABEL)
 const hours = computed(() => {
-  const day = { from: from.value + HOUR, to: now, left: 0, right: width.value }
-  return axisTicks(day, 3 * HOUR, offsetAt(now))
+  const day = { from: from.value + HOUR, to: now + ahead.value - HOUR / 2, left: 0, right: width.value }
+  return axisTicks(day, (coming.length > 0 ? 6 : 3) * HOUR, offsetAt(now))
     .map((at) => new Date(at))
-    .filter((hour) => x(hour.getTime()) < x(now) - 46)
+    .filter((hour) => Math.abs(x(hour.getTime()) - x(now)) > 46)
 })
 const lanes = computed(() =>
   vessels.map((vessel, i) => ({
@@ -28,24 +31,26 @@ const lanes = computed(() =>
         const start = Date.parse(run.startedAt ?? run.at)
         return { run, x: x(start), w: Math.max(0, x(run.finishedAt ? Date.parse(run.finishedAt) : now) - x(start)) }
       }),
+    coming: coming.filter((run) => run.slug === vessel.slug).map((run) => ({ run, x: x(Date.parse(run.at)) })),
   })),
 )
+const title = computed(() => (coming.length > 0 ? 'The last 24 hours, and the next' : 'The last 24 hours'))
 const failed = computed(() => runs.filter((run) => run.state === 'failed').length)
 const height = computed(() => vessels.length * LANE)
 </script>
 
 <template>
-  <section ref="root" class="sheet px-6 pt-2 pb-3" aria-label="The last 24 hours">
+  <section ref="root" class="sheet px-6 pt-2 pb-3" :aria-label="title">
     <h2 class="flex h-7 items-center justify-between">
-      <span class="font-semibold">The last 24 hours</span>
+      <span class="font-semibold">{{ title }}</span>
       <span class="soft s12"
-        >{{ plural(runs.length, 'run')
+        >{{ plural(runs.length, 'run') }}{{ coming.length > 0 ? `, ${coming.length} planned` : ''
         }}<template v-if="failed > 0"
           >, <span class="error">{{ failed }} failed</span></template
         ></span
       >
     </h2>
-    <p v-if="runs.length === 0" class="soft py-3 text-[13px]">Nothing ran.</p>
+    <p v-if="runs.length + coming.length === 0" class="soft py-3 text-[13px]">Nothing ran.</p>
     <svg v-else :width="width" :height="height + 26" class="block overflow-visible">
       <line x1="0" :x2="width" y1="0" y2="0" stroke="var(--line)" />
       <line
@@ -74,7 +79,7 @@ const height = computed(() => vessels.length * LANE)
             v-else-if="run.kind === 'backup'"
             :x="at"
             :y="lane.y"
-            kind="full"
+            :kind="run.makes ?? 'full'"
             :s="0.8"
             ground="var(--sheet)"
             :hollow="run.state === 'cancelled'"
@@ -91,6 +96,18 @@ const height = computed(() => vessels.length * LANE)
             stroke-width="1.4"
           />
         </NuxtLink>
+        <g v-for="{ run, x: at } in lane.coming" :key="run.line + run.at" data-planned-mark>
+          <title>{{ placeInPlan(run, run.what) }}: {{ timeOfPlan(run.at, run.zone) }}</title>
+          <circle
+            :cx="at"
+            :cy="lane.y"
+            :r="run.what === 'full' || run.what === 'synthetic' ? 5.6 : 4"
+            fill="var(--sheet)"
+            stroke="var(--soft)"
+            stroke-width="1.4"
+            stroke-dasharray="2 2"
+          />
+        </g>
       </g>
       <line x1="0" :x2="width" :y1="height" :y2="height" stroke="var(--line-strong)" />
       <text

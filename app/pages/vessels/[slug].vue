@@ -40,6 +40,16 @@ useCommand(() => {
   ]
 })
 
+const pausing = ref(false)
+const resuming = ref(false)
+const fail = useFailure()
+async function resume() {
+  resuming.value = true
+  await $fetch(`/api/vessels/${slug.value}/pause`, { method: 'DELETE' }).catch(fail)
+  await refresh()
+  resuming.value = false
+}
+
 const settings = useSettings()
 watchEffect(() => (settings.sourceZone = vessel.value?.zone ?? null))
 onScopeDispose(() => (settings.sourceZone = null))
@@ -105,10 +115,13 @@ const lastGap = computed(() => {
         </p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
+        <UButton v-if="vessel.pause" data-resume :loading="resuming" @click="resume">Resume</UButton>
+        <UButton v-else-if="vessel.definition.schedule" data-pause @click="pausing = true">Pause…</UButton>
         <UButton @click="backUp = [{ slug, name: vessel.name }]">Back up now</UButton>
         <UButton v-if="vessel.newest" :to="toRestore">Restore…</UButton>
       </div>
     </div>
+    <PauseVessel v-model:open="pausing" :slug="slug" :name="vessel.name" />
     <LossStrip :losses="vessel.losses" :slug="slug" />
     <div class="mx-6 mt-1 flex h-9 items-stretch gap-[26px] border-b border-[var(--line)]">
       <nav class="contents" aria-label="Tabs">
