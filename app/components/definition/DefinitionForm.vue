@@ -23,7 +23,9 @@ const heldWords = computed(() => {
 const whenWords = computed(() => {
   const { promises, schedule } = draft.definition
   const lines = schedule ? plural(schedule.lines.length, 'line') : 'by hand'
-  return promises.couldLose ? `${lines}, could lose ${durationInWords(promises.couldLose)}` : `${lines}, nothing promised`
+  return promises.couldLose
+    ? `${lines}, could lose ${durationInWords(promises.couldLose).replaceAll(' ', '\u00A0')}`
+    : `${lines}, nothing promised`
 })
 const headings = computed(() => [
   {

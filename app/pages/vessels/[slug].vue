@@ -112,11 +112,13 @@ const lastGap = computed(() => {
           <span v-else-if="vessel.planned" class="soft cut" :title="placeInPlan(vessel.planned, vessel.planned.what)" data-planned
             >Next: {{ BACKUP_WORD[vessel.planned.what] }}, {{ timeOfPlan(vessel.planned.at, vessel.planned.zone) }}.</span
           >
+          <button v-if="vessel.pause" type="button" class="lnk shrink-0" data-resume :disabled="resuming" @click="resume">Resume</button>
+          <button v-else-if="vessel.definition.schedule" type="button" class="lnk shrink-0" data-pause @click="pausing = true">
+            Pause…
+          </button>
         </p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
-        <UButton v-if="vessel.pause" data-resume :loading="resuming" @click="resume">Resume</UButton>
-        <UButton v-else-if="vessel.definition.schedule" data-pause @click="pausing = true">Pause…</UButton>
         <UButton @click="backUp = [{ slug, name: vessel.name }]">Back up now</UButton>
         <UButton v-if="vessel.newest" :to="toRestore">Restore…</UButton>
       </div>
