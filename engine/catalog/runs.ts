@@ -66,7 +66,7 @@ export async function insertRun(tx: CatalogDb, run: NewRun, now: Date): Promise<
 }
 
 /** Ends a run that no worker has begun. Returns its vessel; undefined when it does not wait. */
-async function cancelWaiting(engine: EngineContext, id: string): Promise<string | undefined> {
+export async function cancelWaiting(engine: EngineContext, id: string): Promise<string | undefined> {
   const now = engine.clock.now()
   const error = new VesselError('cancelled', {
     what: 'The run was cancelled before it began.',

@@ -1,9 +1,10 @@
 import { sql } from 'kysely'
 import { decide, type DueRun } from '../../core/plan/decide'
+import { nextDue, spreadOf } from '../../core/plan/due'
 import type { BackupKind, PlanLine, Schedule } from '../../core/plan/schedule'
 import type { CatalogDb } from '../catalog/connect'
 import { endPauses } from '../catalog/pauses'
-import { requestCancel } from '../catalog/runs'
+import { cancelWaiting, requestCancel } from '../catalog/runs'
 import type { RunKind } from '../catalog/types'
 import { allVessels, type Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
@@ -27,6 +28,8 @@ import { isPassing, TRY_AGAIN_MS } from './tries'
 const LOOK_EVERY_MS = 2000
 /** One of all workers decides; that only saves work, a time is decided once whoever does it. */
 const DECIDES_FOR_MS = 5000
+/** However far off the next time is, it is looked again after so long. */
+const QUIET_AT_MOST_MS = 5 * 60_000
 /** How long a run without a window may be tried again. */
 const TRIED_FOR_MS = 3_600_000
 
@@ -44,6 +47,8 @@ export interface SchedulerContext extends EngineContext {
 export class Scheduler {
   private timer: NodeJS.Timeout | undefined
   private looking: Promise<void> | null = null
+  /** Vessels of which nothing is due for a while, as they were saved then. */
+  private readonly quiet = new Map<string, { of: string; until: number }>()
 
   constructor(private readonly engine: SchedulerContext) {}
 
@@ -66,22 +71,37 @@ export class Scheduler {
 
   private async lookOnce(): Promise<void> {
     if (!(await this.engine.duties.take('plans', DECIDES_FOR_MS))) return
-    await endPauses(this.engine, this.engine.clock.ofSource(await timeOfCatalog(this.engine.db)))
+    const now = this.engine.clock.ofSource(await timeOfCatalog(this.engine.db))
+    await endPauses(this.engine, now)
     const vessels = await allVessels(this.engine)
     await forgetLines(this.engine.db, vessels)
     for (const vessel of vessels) {
       const { schedule } = vessel.definition
-      if (schedule)
+      if (schedule && !this.isQuiet(vessel, now))
         await this.decideVessel(vessel, schedule).catch((error: Error) => console.warn(`plan of ${vessel.name}: ${error.message}`))
     }
     await this.followUp()
     await this.closeWindows()
   }
 
+  /** Whether nothing can be due of a vessel yet: many are asked for often, and few of them are due. */
+  private isQuiet(vessel: Vessel, now: Date): boolean {
+    const quiet = this.quiet.get(vessel.id)
+    return quiet !== undefined && quiet.of === savedAs(vessel) && now.getTime() < quiet.until
+  }
+
+  private rest(vessel: Vessel, schedule: Schedule, now: Date): void {
+    const next = schedule.lines.map((line) => {
+      const spread = spreadOf(line, vessel.id)
+      return (nextDue(schedule, line, now.getTime() - spread) ?? Infinity) + spread
+    })
+    this.quiet.set(vessel.id, { of: savedAs(vessel), until: Math.min(...next, now.getTime() + QUIET_AT_MOST_MS) })
+  }
+
   private async decideVessel(vessel: Vessel, schedule: Schedule): Promise<void> {
     const begun: string[] = []
     let isDecided = false
-    await this.engine.db.transaction().execute(async (tx) => {
+    const now = await this.engine.db.transaction().execute(async (tx) => {
       await sql`select pg_advisory_xact_lock(hashtextextended(${`plan ${vessel.id}`}, 0))`.execute(tx)
       const saved = await tx
         .selectFrom('vessel_version')
@@ -97,7 +117,9 @@ export class Scheduler {
         isDecided ||= decided !== null
         if (decided?.run) begun.push(decided.run)
       }
+      return now
     })
+    this.rest(vessel, schedule, now)
     for (const id of begun) await notify(this.engine.db, { about: 'run', id, vessel: vessel.id, state: 'waiting' })
     if (isDecided) await notify(this.engine.db, { about: 'vessel', id: vessel.id })
   }
@@ -199,7 +221,7 @@ export class Scheduler {
     const open = await this.engine.db
       .selectFrom('due')
       .innerJoin('run', 'run.id', 'due.run_id')
-      .select(['due.line', 'run.id', 'run.vessel_id'])
+      .select(['due.id as due', 'due.line', 'run.id', 'run.vessel_id', 'run.state'])
       .where('due.settled', '=', false)
       .where('due.closes_at', '<=', now)
       .where('run.state', 'in', ['waiting', 'running'])
@@ -207,7 +229,11 @@ export class Scheduler {
       .execute()
     if (open.length === 0) return
     const vessels = await allVessels(this.engine)
-    for (const { line, id, vessel_id: vesselId } of open) {
+    for (const { due, line, id, vessel_id: vesselId, state } of open) {
+      if (state === 'waiting') {
+        await this.giveUp(due, id)
+        continue
+      }
       const lines = vessels.find((vessel) => vessel.id === vesselId)?.definition.schedule?.lines ?? []
       if (lines.find((planned) => planned.id === line)?.window?.close !== 'stop') continue
       const text = 'Its window has closed, and its plan says that it stops then.'
@@ -215,7 +241,19 @@ export class Scheduler {
       await requestCancel(this.engine, id).catch((error: Error) => console.warn(`run ${id}: ${error.message}`))
     }
   }
+
+  /** What could not begin within its window does not begin after it. */
+  private async giveUp(due: string, run: string): Promise<void> {
+    const { waits_for: waits } = await this.engine.db.selectFrom('run').select('waits_for').where('id', '=', run).executeTakeFirstOrThrow()
+    // It may have begun just now; then it goes on.
+    if (!(await cancelWaiting(this.engine, run))) return
+    const why = `It could not begin before its window closed${waits ? `: ${waits}` : ': no worker was free.'}`
+    await this.engine.db.updateTable('due').set({ outcome: 'missed', why, settled: true }).where('id', '=', due).execute()
+  }
 }
+
+/** What a decision rests upon, of a vessel itself. */
+const savedAs = ({ version, pause }: Vessel): string => JSON.stringify([version, pause])
 
 /** Whether something of the same line was decided after it. */
 async function isOvertaken(tx: CatalogDb, due: { id: string; vessel_id: string; line: string; decided_at: Date }): Promise<boolean> {

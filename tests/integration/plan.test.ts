@@ -289,6 +289,43 @@ describe('a time that comes while the last run goes on', () => {
   })
 })
 
+describe('a run that waits', () => {
+  it('does not begin when its window has closed', async () => {
+    const window = { minutes: 10, spread: false, close: 'finish' as const }
+    const vessel = await begun({ lines: [{ ...LINE, window }] })
+    await look()
+    aheadMs += 10 * MINUTE
+    await look()
+    expect((await runsOf(vessel))[1]).toMatchObject({ state: 'cancelled' })
+    expect((await dueOf(vessel)).at(-1)).toMatchObject({ outcome: 'missed', why: expect.stringContaining('could not begin before') })
+  })
+})
+
+describe('one scheduler that looks again and again', () => {
+  it('asks of a vessel what is due when something may be, or when it was saved or paused', async () => {
+    const vessel = await begun()
+    const looks = scheduler()
+    await looks.look()
+    expect(await runsOf(vessel)).toHaveLength(2)
+    await doAll(vessel)
+    for (const minutes of [10, 49, 1]) {
+      aheadMs += minutes * MINUTE
+      await looks.look()
+    }
+    expect(await runsOf(vessel)).toHaveLength(3)
+    const lines = [{ ...LINE, times: { kind: 'every' as const, count: 1, unit: 'minutes' as const } }]
+    const saved = await save(vessel, { ...vessel.definition.schedule!, lines })
+    await sql`update vessel_version set created_at = ${clock.now()} where vessel_id = ${vessel.id} and version = ${saved.version}`.execute(
+      bench.engine.db,
+    )
+    await looks.look()
+    await doAll(vessel)
+    aheadMs += MINUTE
+    await looks.look()
+    expect(await runsOf(vessel)).toHaveLength(4)
+  })
+})
+
 describe('a run that failed', () => {
   const tries = async (vessel: Vessel) => (await runsOf(vessel)).length - 1
 
