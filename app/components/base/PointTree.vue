@@ -3,7 +3,9 @@ import { useVirtualizer } from '@tanstack/vue-virtual'
 import { namesOf, upwards } from '~~/core/things/thing'
 import type { PointThing } from '~~/server/views'
 
-// The tree of what is in a point. What stands before and behind a name is the caller's.
+// The tree of what is in a point. What stands before and behind a name is the caller's. It is made by hand because its
+// rows come flat and filtered out of a web worker (`useSeenThings`): the library's tree takes nested items, and would
+// flatten 100,000 of them on the page at every key that is struck.
 const { things, pending, choosable } = defineProps<{ things: PointThing[]; pending: boolean; choosable: (thing: PointThing) => boolean }>()
 const shown = defineModel<string | null>({ required: true })
 const filter = ref('')
