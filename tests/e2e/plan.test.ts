@@ -1,6 +1,7 @@
 import { mkdtempSync } from 'node:fs'
 import { join } from 'node:path'
 import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
+import { faultsOf } from '../support/accessibility'
 import { Application } from '../support/application'
 import { Person } from '../support/browser'
 import { testServer } from '../support/engine'
@@ -54,6 +55,7 @@ describe('a plan', () => {
     expect(await person.page.$eval('[data-save-definition]', (button) => (button as HTMLButtonElement).disabled)).toBe(true)
     await person.writes('input[aria-label="Times of the day"]', '02:00, 14:00')
     await person.page.keyboard.press('Tab')
+    expect(await faultsOf(person.page)).toEqual([])
     await person.sees('It is backed up by itself from now on: nightly, every day at 02:00 and 14:00.')
   })
 
