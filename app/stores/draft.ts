@@ -6,7 +6,7 @@ import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core
 import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/sequence'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
-import type { PlanLine, Schedule } from '~~/core/plan/schedule'
+import { NEW_CYCLE, NEW_WINDOW, type PlanLine, type Schedule } from '~~/core/plan/schedule'
 import type { ScheduleView, SelectionView, SourceView, QuiesceView, StoreView, WayOfBackup } from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
@@ -35,8 +35,8 @@ const LINES: Pick<PlanLine, 'name' | 'times' | 'makes' | 'window'>[] = [
   {
     name: 'nightly',
     times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
-    makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
-    window: { minutes: 120, spread: true, close: 'finish' },
+    makes: NEW_CYCLE,
+    window: NEW_WINDOW,
   },
   { name: 'hourly', times: { kind: 'every', count: 1, unit: 'hours' }, makes: { kind: 'each', what: 'differential' } },
   {

@@ -49,7 +49,7 @@ export function decide(schedule: Schedule, line: PlanLine, vessel: string, state
   const times = timesUpTo(schedule, line, state.decidedUntil, now - spread)
   if (times === null) return { decidedUntil: state.decidedUntil, run: null, not: [] }
   const { first, before, newest, count } = times
-  const made = { outcome: 'missed', why: 'No worker ran then; what is due next makes up for it.' } as const
+  const made = { outcome: 'missed', why: 'No worker decided it then; what is due next makes up for it.' } as const
   const not: NotRun[] = []
   if (count > 1) not.push({ ...(state.isPaused ? PAUSED : made), due: first, lastDue: before, times: count - 1 })
   const why = whyNot(schedule, line, state, newest, now)
@@ -88,7 +88,7 @@ const PAUSED = { outcome: 'left out', why: 'The vessel was paused.' } as const
 function whyNot(schedule: Schedule, line: PlanLine, state: LineState, due: number, now: number): Pick<NotRun, 'outcome' | 'why'> | null {
   if (state.isPaused) return PAUSED
   const closes = closesAt(line, due)
-  if (closes !== null && now > closes) return { outcome: 'missed', why: 'No worker ran before its window closed.' }
+  if (closes !== null && now > closes) return { outcome: 'missed', why: 'No worker decided it before its window closed.' }
   if (schedule.meanwhile === 'leave out' && state.running + state.waiting > 0)
     return { outcome: 'left out', why: 'The last run of this line still went on.' }
   if (state.waiting > 0) return { outcome: 'left out', why: 'A run of this line waited already.' }

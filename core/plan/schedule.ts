@@ -52,6 +52,10 @@ export interface Window {
   close: 'finish' | 'stop'
 }
 
+/** With what a cycle and a window begin that somebody asks for. */
+export const NEW_CYCLE: Makes = { kind: 'cycle', points: 7, first: 'full', rest: 'differential' }
+export const NEW_WINDOW: Window = { minutes: 120, spread: true, close: 'finish' }
+
 export const SCHEDULE = {
   minutes: { min: 1, max: 10_080 },
   hours: { min: 1, max: 8760 },

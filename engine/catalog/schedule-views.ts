@@ -2,6 +2,7 @@ import { sql } from 'kysely'
 import { comingPlaces, type LastOfLine, type Place } from '../../core/plan/cycle'
 import { spreadOf } from '../../core/plan/due'
 import type { EngineContext } from '../context'
+import type { CatalogDb } from './connect'
 import type { DueOutcome } from './plan-types'
 import type { RunState } from './types'
 import { allVessels, type Vessel } from './vessels'
@@ -47,15 +48,16 @@ export async function scheduleState(engine: EngineContext, vessel: Vessel): Prom
     .orderBy('due.due_at', 'desc')
     .limit(DECISIONS_SHOWN)
     .execute()
-  return { last: await lastOfLines(engine, vessel), due }
+  return { last: await lastOfLines(engine.db, vessel.id), due }
 }
 
-async function lastOfLines(engine: EngineContext, vessel: Vessel): Promise<Record<string, LastOfLine>> {
+/** How the newest run of each line of a vessel's plan ended that is over. */
+export async function lastOfLines(db: CatalogDb, vesselId: string): Promise<Record<string, LastOfLine>> {
   const { rows } = await sql<LastOfLine & { line: string }>`
     select distinct on (params->'plan'->>'line') params->'plan'->>'line' as line, (params->'plan'->>'place')::int as place,
       (params->'plan'->>'of')::int as "of", state in ('done', 'warned') as "isDone"
-    from run where vessel_id = ${vessel.id} and params->'plan' is not null and state not in ('waiting', 'running')
-    order by params->'plan'->>'line', created_at desc, id`.execute(engine.db)
+    from run where vessel_id = ${vesselId} and params->'plan' is not null and state not in ('waiting', 'running')
+    order by params->'plan'->>'line', created_at desc, id`.execute(db)
   return Object.fromEntries(rows.map(({ line, ...last }) => [line, last]))
 }
 
@@ -72,7 +74,7 @@ export async function comingRuns(
 ): Promise<NextPlanned[]> {
   const { schedule } = vessel.definition
   if (!schedule || vessel.pause) return []
-  const last = await lastOfLines(engine, vessel)
+  const last = await lastOfLines(engine.db, vessel.id)
   const now = engine.clock.now().getTime()
   const all = schedule.lines.flatMap((line) => {
     const spread = spreadOf(line, vessel.id)

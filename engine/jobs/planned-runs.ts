@@ -1,12 +1,12 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
-import type { LastOfLine } from '../../core/plan/cycle'
 import type { DueRun, LineState, NotRun } from '../../core/plan/decide'
 import type { BackupKind, PlanLine } from '../../core/plan/schedule'
 import { durationInWords } from '../../core/time/words'
 import { insertRun, type NewRun } from '../catalog/runs'
 import type { CatalogDb } from '../catalog/connect'
 import type { Vessel } from '../catalog/vessels'
+import type { EngineContext } from '../context'
 
 // What the catalog keeps of plans: up to when each line was decided, and what became of every time.
 
@@ -26,25 +26,19 @@ export const BY_THE_PLAN = 'the plan'
 
 type Queue = (tx: CatalogDb, id: string, kind: NewRun['kind']) => Promise<void>
 
-/** Within a transaction: the catalog's time, as this installation tells the time. */
-export async function timeOfCatalog(tx: CatalogDb): Promise<Date> {
-  const { rows } = await sql<{ now: Date }>`select clock_timestamp() as now`.execute(tx)
-  return rows[0]!.now
+/** The time by the catalog's clock, as this installation tells the time. */
+export async function catalogNow({ db, clock }: Pick<EngineContext, 'db' | 'clock'>): Promise<Date> {
+  const { rows } = await sql<{ now: Date }>`select clock_timestamp() as now`.execute(db)
+  return clock.ofSource(rows[0]!.now)
 }
 
-const planOf = sql.raw(`params->'plan'`)
-
-/** Runs of a line, by whether they wait or go on, and how the newest that is over ended. */
-export async function runsOfLine(tx: CatalogDb, vesselId: string, line: string): Promise<Pick<LineState, 'waiting' | 'running' | 'last'>> {
-  const { rows: active } = await sql<{ state: string; runs: number }>`
-    select state, count(*)::int as runs from run where vessel_id = ${vesselId} and state in ('waiting', 'running')
-      and ${planOf}->>'line' = ${line} group by state`.execute(tx)
-  const { rows: over } = await sql<LastOfLine>`
-    select (${planOf}->>'place')::int as place, (${planOf}->>'of')::int as "of", state in ('done', 'warned') as "isDone" from run
-      where vessel_id = ${vesselId} and state not in ('waiting', 'running') and ${planOf}->>'line' = ${line}
-      order by created_at desc, id limit 1`.execute(tx)
-  const count = (state: string) => active.find((row) => row.state === state)?.runs ?? 0
-  return { waiting: count('waiting'), running: count('running'), last: over[0] ?? null }
+/** How many runs of each line of a vessel's plan wait, and go on. */
+export async function activeOfLines(tx: CatalogDb, vesselId: string): Promise<Record<string, Pick<LineState, 'waiting' | 'running'>>> {
+  const { rows } = await sql<{ line: string; waiting: number; running: number }>`
+    select params->'plan'->>'line' as line, count(*) filter (where state = 'waiting')::int as waiting,
+      count(*) filter (where state = 'running')::int as running
+    from run where vessel_id = ${vesselId} and state in ('waiting', 'running') and params->'plan' is not null group by 1`.execute(tx)
+  return Object.fromEntries(rows.map(({ line, ...active }) => [line, active]))
 }
 
 /** Up to when a line was decided. Times that were put otherwise meanwhile count from when that was saved. */
@@ -112,6 +106,7 @@ export interface Planned {
 export async function beginPlanned(tx: CatalogDb, vessel: Vessel, planned: Planned, now: Date, queue: Queue): Promise<string | null> {
   const { line, due, what, instead } = planned
   const dueAt = new Date(due.due)
+  const late = due.lateMs > 0 ? `${durationInWords(due.lateMs)} late: no worker decided it at its time.` : ''
   const id = randomUUID()
   const added = await tx
     .insertInto('due')
@@ -124,7 +119,7 @@ export async function beginPlanned(tx: CatalogDb, vessel: Vessel, planned: Plann
       last_due_at: dueAt,
       times: 1,
       outcome: 'run',
-      why: due.lateMs > 0 ? `It began ${durationInWords(due.lateMs)} late: no worker ran at its time.` : null,
+      why: late ? `It began ${late}` : null,
       closes_at: due.closesAt === null ? null : new Date(due.closesAt),
       settled: false,
       decided_at: now,
@@ -133,7 +128,6 @@ export async function beginPlanned(tx: CatalogDb, vessel: Vessel, planned: Plann
     .executeTakeFirst()
   if (added.numInsertedOrUpdatedRows === 0n) return null
   const plan: PlannedAs = { line: line.id, name: line.name, dueAt: dueAt.toISOString(), place: due.place, of: due.of }
-  const late = due.lateMs > 0 ? `${durationInWords(due.lateMs)} late: no worker ran at its time.` : ''
   const run = await beginRun(tx, vessel, { what, plan }, [instead, late].filter(Boolean).join(' '), now, queue)
   await tx.updateTable('due').set({ run_id: run }).where('id', '=', id).execute()
   return run

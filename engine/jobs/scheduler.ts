@@ -1,26 +1,27 @@
 import { sql } from 'kysely'
-import { decide, type DueRun } from '../../core/plan/decide'
+import { decide, type DueRun, type LineState } from '../../core/plan/decide'
 import { nextDue, spreadOf } from '../../core/plan/due'
 import type { BackupKind, PlanLine, Schedule } from '../../core/plan/schedule'
 import type { CatalogDb } from '../catalog/connect'
 import { endPauses } from '../catalog/pauses'
 import { cancelWaiting, requestCancel } from '../catalog/runs'
+import { lastOfLines } from '../catalog/schedule-views'
 import type { RunKind } from '../catalog/types'
-import { allVessels, type Vessel } from '../catalog/vessels'
+import { allVessels, vesselById, type Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { waysOfBackup } from '../runs/ways'
 import type { Duties } from './duties'
 import {
+  activeOfLines,
   beginPlanned,
   beginRun,
+  catalogNow,
   decidedUntil,
   forgetLines,
   FIRST_FULL,
   recordNot,
-  runsOfLine,
   setDecided,
-  timeOfCatalog,
   type Planned,
 } from './planned-runs'
 import { isPassing, TRY_AGAIN_MS } from './tries'
@@ -71,7 +72,7 @@ export class Scheduler {
 
   private async lookOnce(): Promise<void> {
     if (!(await this.engine.duties.take('plans', DECIDES_FOR_MS))) return
-    const now = this.engine.clock.ofSource(await timeOfCatalog(this.engine.db))
+    const now = await catalogNow(this.engine)
     await endPauses(this.engine, now)
     const vessels = await allVessels(this.engine)
     await forgetLines(this.engine.db, vessels)
@@ -81,7 +82,7 @@ export class Scheduler {
         await this.decideVessel(vessel, schedule).catch((error: Error) => console.warn(`plan of ${vessel.name}: ${error.message}`))
     }
     await this.followUp()
-    await this.closeWindows()
+    await this.closeWindows(vessels, now)
   }
 
   /** Whether nothing can be due of a vessel yet: many are asked for often, and few of them are due. */
@@ -109,11 +110,13 @@ export class Scheduler {
         .where('vessel_id', '=', vessel.id)
         .where('version', '=', vessel.version)
         .executeTakeFirstOrThrow()
-      const now = this.engine.clock.ofSource(await timeOfCatalog(tx))
+      const now = await this.nowIn(tx)
       const first = await this.firstFull(tx, vessel, saved.created_at, now)
       if (first) begun.push(first)
+      const [last, active] = [await lastOfLines(tx, vessel.id), await activeOfLines(tx, vessel.id)]
       for (const line of schedule.lines) {
-        const decided = await this.decideLine(tx, vessel, schedule, line, saved.created_at, now)
+        const runs = { waiting: 0, running: 0, ...active[line.id], last: last[line.id] ?? null }
+        const decided = await this.decideLine(tx, vessel, line, { savedAt: saved.created_at, now, runs })
         isDecided ||= decided !== null
         if (decided?.run) begun.push(decided.run)
       }
@@ -139,14 +142,12 @@ export class Scheduler {
   private async decideLine(
     tx: CatalogDb,
     vessel: Vessel,
-    schedule: Schedule,
     line: PlanLine,
-    savedAt: Date,
-    now: Date,
+    { savedAt, now, runs }: { savedAt: Date; now: Date; runs: Pick<LineState, 'waiting' | 'running' | 'last'> },
   ): Promise<{ run: string | null } | null> {
+    const schedule = vessel.definition.schedule!
     const shape = JSON.stringify([schedule.zone, schedule.from, line.times])
     const until = await decidedUntil(tx, vessel.id, line.id, shape, savedAt)
-    const runs = await runsOfLine(tx, vessel.id, line.id)
     const state = { decidedUntil: until.getTime(), isPaused: vessel.pause !== null, ...runs }
     const decided = decide(schedule, line, vessel.id, state, now.getTime())
     if (decided.decidedUntil === state.decidedUntil) return null
@@ -162,6 +163,10 @@ export class Scheduler {
     if (what === 'full') return { what, instead: '' }
     const way = (await waysOfBackup(this.engine, vessel)).find((known) => known.way === what)!
     return way.obstacle === null ? { what, instead: '' } : { what: 'full', instead: `A full instead of the ${what}: ${way.obstacle}` }
+  }
+
+  private nowIn(tx: CatalogDb): Promise<Date> {
+    return catalogNow({ db: tx, clock: this.engine.clock })
   }
 
   private readonly queue = (tx: CatalogDb, id: string, kind: RunKind) => this.engine.enqueue(tx, id, kind)
@@ -193,12 +198,13 @@ export class Scheduler {
         .forUpdate('due')
         .executeTakeFirst()
       if (due?.state !== 'failed') return null
-      const now = this.engine.clock.ofSource(await timeOfCatalog(tx))
+      const now = await this.nowIn(tx)
+      const vessel = await vesselById(this.engine, due.vessel_id)
       const delayMs = TRY_AGAIN_MS[due.tries]
       const until = due.closes_at ?? new Date(due.decided_at.getTime() + TRIED_FOR_MS)
       const nextTry = due.next_try_at ?? new Date(now.getTime() + (delayMs ?? 0))
       const update = tx.updateTable('due').where('id', '=', dueId)
-      if (delayMs === undefined || !isPassing(due.error) || nextTry > until || (await isOvertaken(tx, due))) {
+      if (delayMs === undefined || !isPassing(due.error) || nextTry > until || vessel.pause || (await isOvertaken(tx, due))) {
         await update.set({ settled: true }).execute()
         return null
       }
@@ -206,7 +212,6 @@ export class Scheduler {
         if (due.next_try_at === null) await update.set({ next_try_at: nextTry }).execute()
         return null
       }
-      const vessel = (await allVessels(this.engine)).find(({ id }) => id === due.vessel_id)!
       const comment = `Try ${due.tries + 2}: ${due.error?.what ?? 'the last one failed.'}`
       const run = await beginRun(tx, vessel, due.params, comment, now, this.queue)
       await update.set({ run_id: run, tries: due.tries + 1, next_try_at: null }).execute()
@@ -216,8 +221,7 @@ export class Scheduler {
   }
 
   /** What goes on when its window closes is stopped, where the plan says so. */
-  private async closeWindows(): Promise<void> {
-    const now = this.engine.clock.ofSource(await timeOfCatalog(this.engine.db))
+  private async closeWindows(vessels: Vessel[], now: Date): Promise<void> {
     const open = await this.engine.db
       .selectFrom('due')
       .innerJoin('run', 'run.id', 'due.run_id')
@@ -227,8 +231,6 @@ export class Scheduler {
       .where('run.state', 'in', ['waiting', 'running'])
       .where('run.cancel_requested_at', 'is', null)
       .execute()
-    if (open.length === 0) return
-    const vessels = await allVessels(this.engine)
     for (const { due, line, id, vessel_id: vesselId, state } of open) {
       if (state === 'waiting') {
         await this.giveUp(due, id)
@@ -247,7 +249,7 @@ export class Scheduler {
     const { waits_for: waits } = await this.engine.db.selectFrom('run').select('waits_for').where('id', '=', run).executeTakeFirstOrThrow()
     // It may have begun just now; then it goes on.
     if (!(await cancelWaiting(this.engine, run))) return
-    const why = `It could not begin before its window closed${waits ? `: ${waits}` : ': no worker was free.'}`
+    const why = `It could not begin before its window closed${waits ? `: ${waits}` : '.'}`
     await this.engine.db.updateTable('due').set({ outcome: 'missed', why, settled: true }).where('id', '=', due).execute()
   }
 }

@@ -5,6 +5,7 @@ import type { FollowedTables } from '../../core/changes/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { logOf, type LogPlan } from '../../core/plan/definition'
 import { pathOf } from '../../core/things/thing'
+import { isFollowed } from '../catalog/log-types'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { openStore } from '../catalog/stores'
@@ -76,7 +77,7 @@ export async function snapshotOnLog(
   const plan = logOf(vessel.definition)
   if (!plan.follow) return null
   const exact = await unlessRefused(engine, vessel, access, database, refused, async (row) => {
-    const within = isFollowed(row) ? await snapshotWithinLog(engine, vessel, access, database, patience) : null
+    const within = isFollowed(row.state) ? await snapshotWithinLog(engine, vessel, access, database, patience) : null
     return within ?? beginLog(engine, vessel, access, row, plan, patience)
   })
   return exact === REFUSED ? null : exact
@@ -133,8 +134,6 @@ async function unlessRefused<T>(
   }
 }
 
-const isFollowed = ({ state }: { state: string }) => state === 'following' || state === 'stalled'
-
 /**
  * A snapshot that lies on a position of a log that is followed already. Null when it is followed no more, or when the
  * source has become another server, or was put back to an earlier state: then that is recorded as a break.
@@ -150,7 +149,7 @@ async function snapshotWithinLog(
   try {
     // The connection of the snapshot is to the server that is looked at: with another one it would be gone.
     const row = await followerRow(engine, vessel, access.name, database)
-    if (isFollowed(row) && (await isSameServer(engine, access, row))) return { ...exact, era: row.era }
+    if (isFollowed(row.state) && (await isSameServer(engine, access, row))) return { ...exact, era: row.era }
   } catch (error) {
     await exact.close()
     throw error

@@ -5,6 +5,7 @@ import { takesFrom } from '../../core/selection/rules'
 import { namesOf } from '../../core/things/thing'
 import { bytesInWords } from '../../core/time/words'
 import { laterPosition, positionOf } from '../../core/chain/position'
+import { isFollowed } from '../catalog/log-types'
 import { reaches } from '../catalog/source-access'
 import { accessById } from '../catalog/sources'
 import { allVessels, type Vessel } from '../catalog/vessels'
@@ -281,7 +282,7 @@ export class LogSupervisor {
         .where('vessel_id', '=', row.vessel_id)
         .where('member', '=', row.member)
         .executeTakeFirst()
-      if (!current || (current.state !== 'following' && current.state !== 'stalled')) return
+      if (!current || !isFollowed(current.state)) return
       await Follower.follow(this.engine, vessel, current, task.stop.signal, (follower) => {
         task.follower = follower
         this.troubles.delete(key)
@@ -332,7 +333,7 @@ export class LogSupervisor {
       // A database that is gone has taken everything with it; of a source that does not answer, it is tried again.
       if (code !== 'database_missing') return setTrouble(this.engine, row.vessel_id, row.member, error)
     }
-    if (row.state === 'following' || row.state === 'stalled')
+    if (isFollowed(row.state))
       await recordBreak(this.engine, row.vessel_id, row.member, {
         kind: 'paused',
         reason: 'The log was not followed: it was switched off.',

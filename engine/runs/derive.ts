@@ -7,6 +7,7 @@ import { NO_ROWS, type DatabaseManifest, type Missing, type TableManifest } from
 import { VesselError } from '../../core/errors'
 import { select } from '../../core/selection/rules'
 import { lanesOf, type LaneData } from '../catalog/lifeline'
+import { isFollowed } from '../catalog/log-types'
 import { accessOf } from '../catalog/sources'
 import type { Vessel } from '../catalog/vessels'
 import { isSameServer, noLog, snapshotOfFollowed, type LogSnapshot } from '../log/begin'
@@ -81,7 +82,7 @@ export class Derivation {
     const [source] = namesOf(this.member)
     this.access = await accessOf(this.run.engine, source!)
     const row = await followerOf(this.run, this.vessel.id, this.member)
-    if (!row || (row.state !== 'following' && row.state !== 'stalled')) throw noLog(this.member, row?.trouble?.what)
+    if (!row || !isFollowed(row.state)) throw noLog(this.member, row?.trouble?.what)
     this.row = row
     this.lanes = await lanesOf(this.run.engine, this.vessel.id)
     const parent = this.parentOf()

@@ -1,6 +1,7 @@
 import { placeInWords, namesOf } from '../../core/things/thing'
 import { takesFrom } from '../../core/selection/rules'
 import { lanesOf } from '../catalog/lifeline'
+import { isFollowed, type FollowerState } from '../catalog/log-types'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { parentIn, type Derived } from './derive'
@@ -21,7 +22,7 @@ interface Known {
   /** Databases that a chain has been begun of. */
   databases: string[]
   sources: Map<string, { isCluster: boolean; trouble: string | null }>
-  followers: Map<string, { state: string; era: string; why: string | null }>
+  followers: Map<string, { state: FollowerState; era: string; why: string | null }>
   lanes: Awaited<ReturnType<typeof lanesOf>>
 }
 
@@ -59,7 +60,6 @@ const doubts = ({ sources }: Known): string[] =>
   [...sources].flatMap(([name, { trouble }]) => (trouble === null ? [] : [`${name} did not answer when it was looked at last: ${trouble}`]))
 
 const noFull = ({ vessel }: Known) => `${vessel.name} has no full yet that it could build upon.`
-const isFollowed = (state: string | undefined) => state === 'following' || state === 'stalled'
 
 /** Why something can't be computed from the logs of all databases. */
 function fromLog(known: Known, way: Derived): string | null {

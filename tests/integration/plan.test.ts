@@ -154,7 +154,7 @@ describe('times at which nobody ran', () => {
     expect(due[0]!.last_due_at.getTime() - due[0]!.due_at.getTime()).toBe(4 * 60 * MINUTE)
     const runs = await runsOf(vessel)
     expect(runs).toHaveLength(2)
-    expect(runs[1]!.comment).toMatch(/^2[01] min late: no worker ran at its time\.$/)
+    expect(runs[1]!.comment).toMatch(/^2[01] min late: no worker decided it at its time\.$/)
   })
 
   it('have no run when their window is over', async () => {
@@ -223,6 +223,18 @@ describe('a vessel that is paused', () => {
     await resumeVessel(bench.engine, vessel.slug)
     aheadMs += 60 * MINUTE
     await look()
+    expect(await runsOf(vessel)).toHaveLength(2)
+  })
+
+  it('is not tried again either', async () => {
+    const vessel = await begun()
+    await look()
+    await endAs((await runsOf(vessel))[1]!.id, 'failed', 'unreachable')
+    await pause(vessel, null)
+    for (const minutes of [0, 2, 5]) {
+      aheadMs += minutes * MINUTE
+      await look()
+    }
     expect(await runsOf(vessel)).toHaveLength(2)
   })
 

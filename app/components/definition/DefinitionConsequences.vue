@@ -42,7 +42,8 @@ const unkept = computed(() => {
   if (between.value === null || promises.couldLose === null || between.value <= promises.couldLose) return ''
   if (log.follow && logged.value === 'all') return ''
   const longest = `${durationInWords(between.value)} may pass between two points of the plan`
-  return `${longest}, and the promise is ${durationInWords(promises.couldLose)}${log.follow && logged.value === 'some' ? ', for namespaces too' : ''}.`
+  const namespaces = log.follow && logged.value === 'some' ? ' Namespaces have no log that would keep it.' : ''
+  return `${longest}, and the promise is ${durationInWords(promises.couldLose)}.${namespaces}`
 })
 /** What could be lost, by what of it has a log. */
 const couldLose = computed(() => {

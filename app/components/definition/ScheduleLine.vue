@@ -1,38 +1,29 @@
 <script setup lang="ts">
 import type { LastOfLine } from '~~/core/plan/cycle'
 import type { WayOfBackup } from '~~/server/views'
-import { withKind } from '~~/core/plan/words'
-import { SCHEDULE, type BackupKind, type Makes, type PlanLine, type Schedule } from '~~/core/plan/schedule'
+import { BACKUP_WORD, makesInWords, withKind } from '~~/core/plan/words'
+import { NEW_CYCLE, NEW_WINDOW, SCHEDULE, type BackupKind, type PlanLine, type Schedule } from '~~/core/plan/schedule'
 
 // One line of a plan: what it makes, when, and within which window; with what comes of it.
 const { schedule, ways } = defineProps<{ schedule: Schedule; last: LastOfLine | null; ways: WayOfBackup[] | null }>()
 defineEmits<{ remove: [] }>()
 const line = defineModel<PlanLine>({ required: true })
 
+const KINDS: BackupKind[] = ['full', 'differential', 'incremental', 'synthetic']
 const MAKES = [
-  { label: 'a full each time', value: 'full' },
-  { label: 'a differential each time', value: 'differential' },
-  { label: 'an incremental each time', value: 'incremental' },
-  { label: 'a synthetic full each time', value: 'synthetic' },
-  { label: 'a cycle', value: 'cycle' },
+  ...KINDS.map((what) => ({ label: makesInWords({ kind: 'each', what }), value: what })),
+  { label: 'a cycle', value: 'cycle' as const },
 ]
-const FIRST = [
-  { label: 'a full', value: 'full' },
-  { label: 'a synthetic full', value: 'synthetic' },
-]
-const REST = [
-  { label: 'differentials', value: 'differential' },
-  { label: 'incrementals', value: 'incremental' },
-]
-const CYCLE: Makes = { kind: 'cycle', points: 7, first: 'full', rest: 'differential' }
+const FIRST = (['full', 'synthetic'] as const).map((value) => ({ label: withKind(value), value }))
+const REST = (['differential', 'incremental'] as const).map((value) => ({ label: `${BACKUP_WORD[value]}s`, value }))
 const makes = computed({
   get: () => (line.value.makes.kind === 'cycle' ? 'cycle' : line.value.makes.what),
-  set: (what) => (line.value.makes = what === 'cycle' ? { ...CYCLE } : { kind: 'each', what: what as BackupKind }),
+  set: (what) => (line.value.makes = what === 'cycle' ? { ...NEW_CYCLE } : { kind: 'each', what }),
 })
 const hasWindow = computed({
   get: () => line.value.window !== undefined,
   set: (has) => {
-    if (has) line.value.window = { minutes: 120, spread: true, close: 'finish' }
+    if (has) line.value.window = { ...NEW_WINDOW }
     else delete line.value.window
   },
 })
@@ -49,13 +40,12 @@ const obstacles = computed(() => {
   )
 })
 const LABEL = { label: 'text-[13px] font-normal' }
-const nameId = useId()
 </script>
 
 <template>
   <div class="grid gap-2 border-t border-[var(--line)] py-3" :data-schedule-line="line.name">
     <div class="grid grid-cols-[160px_minmax(0,1fr)_auto] gap-x-3">
-      <UInput :id="nameId" v-model="line.name" class="self-start" aria-label="Name of the line" />
+      <UInput v-model="line.name" class="self-start" aria-label="Name of the line" />
       <div class="grid min-w-0 gap-2">
         <div class="flex flex-wrap items-center gap-2">
           <USelect
