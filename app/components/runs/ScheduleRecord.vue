@@ -22,7 +22,7 @@ const wordOf = ({ outcome, times, tries }: ScheduleView['due'][number]) => {
       <span class="text-[14px] font-semibold">Not as planned</span><span class="soft s12">the newest of the plan’s times</span>
     </h2>
     <ul class="rule text-[13px]">
-      <li v-for="due in odd" :key="due.id" class="grid min-h-9 grid-cols-[230px_130px_130px_1fr] items-center gap-3 py-1.5">
+      <li v-for="due in odd" :key="due.id" class="grid min-h-9 grid-cols-[400px_130px_130px_1fr] items-center gap-3 py-1.5">
         <span
           >{{ timeOfPlan(due.dueAt, zone)
           }}<template v-if="due.times > 1"
