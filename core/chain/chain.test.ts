@@ -178,7 +178,7 @@ describe('Chains', () => {
 describe('momentOf', () => {
   it('names members without any state, and the point that the chains make', () => {
     const all = [artifact('a', 'full', 10, 10), artifact('b', 'full', 10, 10, null, 'other'), artifact('c', 'full', 20, 20)]
-    const point: RecoveryPoint = { id: 'p', at: time(10), name: null, pinned: false, complete: true, artifacts: ['a', 'b'] }
+    const point: RecoveryPoint = { id: 'p', at: time(10), name: null, complete: true, artifacts: ['a', 'b'] }
     const chains = new Chains(all)
     expect(momentOf(['db', 'other'], chains, [point], time(15)).point).toBe(point)
     const later = momentOf(['db', 'other', 'third'], chains, [point], time(25))

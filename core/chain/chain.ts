@@ -35,7 +35,6 @@ export interface RecoveryPoint {
   id: string
   at: Date
   name: string | null
-  pinned: boolean
   /** Whether everything was captured that was to be; a partial point counts only where nothing else is. */
   complete: boolean
   artifacts: string[]
@@ -236,6 +235,22 @@ class Era {
     return ended
   }
 
+  /** Up to when there is any log. */
+  get loggedUntil(): number {
+    return this.runs.reduce((until, run) => Math.max(until, run.until), -Infinity)
+  }
+
+  /** The fulls, by time. */
+  get fulls(): Artifact[] {
+    return this.marksByTime.filter(({ kind }) => kind === 'full' || kind === 'synthetic')
+  }
+
+  /** The mark from which a moment of its log is entered, where it can be: then log from it on is needed. */
+  baseAt(moment: Date): Artifact | undefined {
+    const chain = this.loggedUntil >= moment.getTime() ? this.at(moment) : undefined
+    return chain?.exact ? chain.artifacts.findLast(({ kind }) => kind !== 'log') : undefined
+  }
+
   coverage(): DateRange[] {
     const stretches: DateRange[] = []
     const inRun = new Set<Artifact>()
@@ -312,10 +327,35 @@ export class Chains {
     return eras.flatMap((era) => era.to(parsed) ?? [])
   }
 
+  /** Whether there is log of any member at or after a moment. */
+  hasLogSince(moment: Date): boolean {
+    return [...this.eras.values()].some((eras) => eras.some(({ loggedUntil }) => loggedUntil >= moment.getTime()))
+  }
+
+  /**
+   * The log of a member that must stay so that every moment from one on can be entered as before, and so that a
+   * differential can be made of it: that from its newest full on.
+   */
+  logFrom(member: string, moment: Date): LogFrom {
+    const eras = this.eras.get(member) ?? []
+    const bases = eras.flatMap((era) => era.baseAt(moment) ?? [])
+    const fulls = eras.flatMap((era) => era.fulls.at(-1) ?? [])
+    const newest = fulls.reduce<Artifact | undefined>((a, b) => (a && a.at >= b.at ? a : b), undefined)
+    const from = newest && newest.at < moment ? newest.at : moment
+    return { member, from, bases: newest ? [...bases, newest] : bases }
+  }
+
   /** The stretches in which every moment of a member can be entered, ascending. */
   coverage(member: string): DateRange[] {
     return (this.eras.get(member) ?? []).flatMap((era) => era.coverage()).sort((a, b) => a.from.getTime() - b.from.getTime())
   }
+}
+
+/** A segment of log stays if it ends at or after `from`, or after one of the bases in the base's history. */
+export interface LogFrom {
+  member: string
+  from: Date
+  bases: Artifact[]
 }
 
 export interface Moment {

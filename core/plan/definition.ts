@@ -1,6 +1,7 @@
 import type { Rule } from '../selection/rules'
 import { patternTrouble } from '../selection/rules'
 import { NOT_HELD, quiesceTroubles, type QuiesceSequence } from '../quiesce/sequence'
+import { retentionTroubles, type Retention } from './retention'
 import { scheduleTroubles, type Schedule } from './schedule'
 import type { Promises } from './state'
 
@@ -19,6 +20,8 @@ export interface VesselDefinition {
   partly?: Partly
   /** When it is backed up by itself. Absent, only when somebody says so. */
   schedule?: Schedule
+  /** How long points and log stay. Absent, until somebody deletes them. */
+  retention?: Retention
 }
 
 export type Partly = 'keep' | 'fail'
@@ -105,6 +108,7 @@ export function definitionTroubles(definition: VesselDefinition): string[] {
   }
   if (definition.log) troubles.push(...logTroubles(definition.log))
   if (definition.quiesce) troubles.push(...quiesceTroubles(definition.quiesce))
+  if (definition.retention) troubles.push(...retentionTroubles(definition.retention))
   if (definition.schedule) troubles.push(...scheduleTroubles(definition.schedule))
   return troubles
 }

@@ -21,6 +21,7 @@ import * as quiesce from './migrations/018-quiesce'
 import * as compared from './migrations/019-compared'
 import * as plans from './migrations/020-plans'
 import * as pauses from './migrations/021-pauses'
+import * as retention from './migrations/022-retention'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -49,6 +50,7 @@ const migrations: MigrationProvider = {
     '019-compared': compared,
     '020-plans': plans,
     '021-pauses': pauses,
+    '022-retention': retention,
   }),
 }
 

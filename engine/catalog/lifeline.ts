@@ -15,6 +15,8 @@ import type { Damage, Missing } from '../../core/content/manifest'
 import { auditedUntil, lastAudits } from '../log/audits'
 import type { EngineContext } from '../context'
 import type { BreakKind, FollowerState } from './log-types'
+import type { PlannedAs } from './plan-types'
+import type { PinRecord } from './retention-types'
 
 /** A point as the lifeline draws it. */
 export interface LifelinePoint extends RecoveryPoint {
@@ -27,6 +29,11 @@ export interface LifelinePoint extends RecoveryPoint {
   verifiedAt: Date | null
   /** What of it can't be read any more. */
   damage: Damage[]
+  /** Its place in the plan that made it; null where a person did. */
+  plan: PlannedAs | null
+  pin: PinRecord | null
+  /** When it may go, where no plan made it; null: when somebody deletes it. */
+  expiresAt: Date | null
   version: number
 }
 
@@ -107,7 +114,9 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
       at: point.at,
       name: point.name,
       comment: point.comment,
-      pinned: point.pinned,
+      plan: point.plan,
+      pin: point.pin,
+      expiresAt: point.expires_at,
       complete: point.complete,
       artifacts: byPoint.get(point.id) ?? [],
       run: point.run_id,

@@ -1,6 +1,15 @@
 import type { Generated } from 'kysely'
 import type { Time } from './columns'
 
+/** What a run of a plan knows of it, in its params; and a point of its run. */
+export interface PlannedAs {
+  line: string
+  name: string
+  dueAt: string
+  place: number
+  of: number
+}
+
 /** Tables of the catalog that plans are carried out by. */
 export interface PlanCatalog {
   /** Up to when it was decided what is due of a line, and of which times that was. */

@@ -15,10 +15,11 @@ import type { SourceKind } from '../sources/adapter'
 import type { PlacedAct, ProbeReport } from '../sources/source'
 import type { Json, Time } from './columns'
 import type { LogCatalog } from './log-types'
-import type { PlanCatalog } from './plan-types'
+import type { PlanCatalog, PlannedAs } from './plan-types'
+import type { PinRecord, PruneTimes, RetentionCatalog } from './retention-types'
 
 /** Tables of the catalog, as the migrations make them. */
-export interface Catalog extends LogCatalog, PlanCatalog {
+export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
   hold: {
     id: string
     run_id: string
@@ -65,6 +66,8 @@ export interface Catalog extends LogCatalog, PlanCatalog {
     created_at: Time
     verified_at: Time | null
     trouble: Json<ErrorRecord> | null
+    pruned_at: Time | null
+    prune: Json<PruneTimes> | null
   }
   pack: {
     id: string
@@ -74,7 +77,14 @@ export interface Catalog extends LogCatalog, PlanCatalog {
     entries: number
     committed: boolean
     created_at: Time
+    /** The prune by which it is to go: nothing new may rest upon it. */
+    condemned_by: string | null
+    condemned_at: Time | null
   }
+  /** Who may be about to refer to content of a store; of a run, or of a segment of log. */
+  content_writer: { id: string; store_id: string; owner: string; heard_at: Generated<Date> }
+  /** Names of chunks that a prune found something to rest upon. */
+  live_chunk: { run_id: string; name: Buffer }
   chunk: {
     store_id: string
     name: Buffer
@@ -204,10 +214,13 @@ export interface Catalog extends LogCatalog, PlanCatalog {
     at: Time
     name: string | null
     comment: string | null
-    pinned: boolean
+    /** Why it is kept whatever retention says, and until when; null where it is not. */
+    pin: Json<PinRecord> | null
+    /** Its place in the plan that made it; null where a person did. */
+    plan: Json<PlannedAs> | null
     complete: boolean
     kept_for: string | null
-    /** When a point that was kept before an overwriting may go. */
+    /** When a point may go that no plan made; null: when somebody deletes it. */
     expires_at: Time | null
     consistency: Consistency
     /** Which consistency each member reached, and why; null for points from before it was said. */
@@ -267,7 +280,7 @@ export type HoldState = 'beginning' | 'held' | 'releasing' | 'stuck' | 'released
 export type ReleasedBy = 'run' | 'watchdog' | 'person' | 'said'
 
 /** A `hold` holds and releases, and does nothing else. */
-export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'hold', 'fetch', 'audit', 'reindex'] as const
+export const RUN_KINDS = ['backup', 'restore', 'rehearsal', 'verify', 'undo', 'hold', 'fetch', 'audit', 'reindex', 'prune'] as const
 export type RunKind = (typeof RUN_KINDS)[number]
 export type RunState = 'waiting' | 'running' | 'done' | 'warned' | 'failed' | 'cancelled'
 export type StepState = RunState | 'skipped'

@@ -5,19 +5,11 @@ import type { BackupKind, PlanLine } from '../../core/plan/schedule'
 import { durationInWords } from '../../core/time/words'
 import { insertRun, type NewRun } from '../catalog/runs'
 import type { CatalogDb } from '../catalog/connect'
+import type { PlannedAs } from '../catalog/plan-types'
 import type { Vessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 
 // What the catalog keeps of plans: up to when each line was decided, and what became of every time.
-
-/** What a run of a plan knows of it, in its params. */
-export interface PlannedAs {
-  line: string
-  name: string
-  dueAt: string
-  place: number
-  of: number
-}
 
 /** The first full of a plan belongs to no line. */
 export const FIRST_FULL = ''

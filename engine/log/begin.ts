@@ -195,25 +195,36 @@ async function beginLog(
   for (const { oid, schema, name, trouble } of tables)
     followed[oid] = { schema, name, since: trouble === null ? exact.position : null, born: false, why: trouble }
   const now = engine.clock.now()
-  await engine.db
-    .updateTable('follower')
-    .set({
-      state: 'following',
-      position: exact.position,
-      at: now,
-      caught_up_position: null,
-      caught_up_at: null,
-      era,
-      tables: JSON.stringify(followed),
-      structure: plan.structure,
-      structure_names: JSON.stringify({ from: exact.position, exact: exact.position, read: exact.position, told: true, ...structure }),
-      trouble: null,
-      warned: false,
-      since: now,
-    })
-    .where('vessel_id', '=', vessel.id)
-    .where('member', '=', member)
-    .execute()
+  // Content that nobody rests upon may go: it is committed together with who does.
+  const setFollowed = async (tx: EngineContext['db']) => {
+    await structure.writer.commit(tx)
+    await tx
+      .updateTable('follower')
+      .set({
+        state: 'following',
+        position: exact.position,
+        at: now,
+        caught_up_position: null,
+        caught_up_at: null,
+        era,
+        tables: JSON.stringify(followed),
+        structure: plan.structure,
+        structure_names: JSON.stringify({
+          from: exact.position,
+          exact: exact.position,
+          read: exact.position,
+          told: true,
+          ...structure.piece,
+        }),
+        trouble: null,
+        warned: false,
+        since: now,
+      })
+      .where('vessel_id', '=', vessel.id)
+      .where('member', '=', member)
+      .execute()
+  }
+  await engine.db.transaction().execute(setFollowed)
   // What was broken ends where the new log begins.
   await engine.db
     .updateTable('chain_break')
@@ -251,14 +262,14 @@ async function eraFrom(
   return positionOf(newest.until)! <= positionOf(position)! ? newest.era : `${base}/${ofServer.length + 1}`
 }
 
-/** The structure as the log finds it, kept in the store: what changes later is told from it. */
+/** The structure as the log finds it, in the store, and its writer, which is still to commit it: what changes later is told from it. */
 async function structureAt(
   engine: EngineContext,
   vessel: Vessel,
   access: PostgresAccess,
   database: string,
   exact: ExactSnapshot,
-): Promise<{ chunks: string[]; digest: string }> {
+): Promise<{ piece: { chunks: string[]; digest: string }; writer: ContentWriter }> {
   const store = await openStore(engine, { name: vessel.definition.store })
   const id = randomUUID()
   const writer = new ContentWriter(store, id)
@@ -267,8 +278,7 @@ async function structureAt(
     const manifest = await readDatabase(access, database, vessel.definition.rules, new AbortController().signal, exact)
     const names = await writeJson(writer, manifest)
     await writer.flush()
-    await engine.db.transaction().execute((tx) => writer.commit(tx))
-    return { chunks: names, digest }
+    return { piece: { chunks: names, digest }, writer }
   } catch (error) {
     await writer.discard()
     throw error

@@ -57,8 +57,6 @@ export class MomentStore extends Store {
     const chunk = this.find(name)
     if (!chunk) throw this.missing(name)
     if ('net' in chunk) return work({ plain: linesOfEntries(chunk.net, chunk.entries) })
-    const place = await this.index.find(Buffer.from(chunk.base, 'hex'), null)
-    if (!place) throw this.missing(chunk.base)
-    return this.openAt(chunk.base, place, work, chunk.change)
+    return this.whereItLies(chunk.base, null, (place) => this.openAt(chunk.base, place, work, chunk.change))
   }
 }

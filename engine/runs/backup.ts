@@ -8,13 +8,14 @@ import { accessOf, openSource } from '../catalog/sources'
 import { namesOf, pathOf } from '../../core/things/thing'
 import { capital } from '../../core/time/words'
 import { CONSISTENCY, consistencyOf, type MemberFacts, type Reached } from '../../core/quiesce/consistency'
-import { quiesceOf } from '../../core/plan/definition'
+import { quiesceOf, type VesselDefinition } from '../../core/plan/definition'
 import { folderToRead } from '../../core/quiesce/reads'
 import { SharedMoment } from '../holds/moment'
 import { HoldSequence } from '../holds/sequence'
 import type { SourceKind } from '../sources/adapter'
 import type { Progress } from '../sources/source'
 import type { CatalogDb } from '../catalog/connect'
+import type { PlannedAs } from '../catalog/plan-types'
 import { openStore } from '../catalog/stores'
 import type { BreakKind } from '../catalog/log-types'
 import type { Vessel } from '../catalog/vessels'
@@ -35,6 +36,22 @@ import { writeJson } from '../store/json'
 
 type Details = { name: string | null; comment: string | null }
 
+/** What decides how long its point stays. */
+interface Stay {
+  /** Its place in the plan that makes it; then retention decides. */
+  plan?: PlannedAs
+  /** Days for which somebody wants it, null for until it is deleted. Where nothing was said, as the vessel's definition has it. */
+  keepDays?: number | null
+}
+
+const DAY_MS = 86_400_000
+
+/** When a point may go, where no plan makes it; null: when somebody deletes it. */
+function expiresAt(at: string, { retention }: VesselDefinition, { plan, keepDays }: Stay): Date | null {
+  const days = keepDays === undefined ? (retention?.byHandDays ?? null) : keepDays
+  return plan || days === null ? null : new Date(Date.parse(at) + days * DAY_MS)
+}
+
 /** What the members of a point yielded, and what is in its record of them. */
 interface Yield {
   members: FinishedMember[]
@@ -45,7 +62,7 @@ interface Yield {
 }
 
 /** A backup of a vessel: all of it read in full, or computed from what came before, as one recovery point. */
-export async function backup(run: RunContext, vessel: Vessel, details: Details, what: 'full' | Derived): Promise<void> {
+export async function backup(run: RunContext, vessel: Vessel, details: Details, what: 'full' | Derived, stay: Stay = {}): Promise<void> {
   const store = await openStore(run.engine, { name: vessel.definition.store })
   const writer = new ContentWriter(store, run.id, (tx) => run.confirm(tx))
   const id = randomUUID()
@@ -73,7 +90,9 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
           members: entries,
         }
         const also = (tx: CatalogDb) => closeHoles(tx, vessel, record, CLOSES[what])
-        await commitPoint(run, store, writer, record, members, { keptFor: null, missing, also })
+        const { plan } = stay
+        const expires = expiresAt(record.at, vessel.definition, stay)
+        await commitPoint(run, store, writer, record, members, { keptFor: null, plan, expires, missing, also })
         committed = true
       })
       .catch((error: unknown) => {

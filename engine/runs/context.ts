@@ -114,14 +114,17 @@ export class RunContext {
 
   /**
    * Claims the run. Two backups of one vessel never go at once: each would give the other's log away, so the later one
-   * waits until the first is over.
+   * waits until the first is over. Nor do two runs that look after one store: what one reads the other may take away.
    */
   async begin(): Promise<'begun' | 'later' | 'not ours'> {
     const now = this.engine.clock.now()
-    const busy = sql<boolean>`(kind = 'backup' and exists (select from run other where other.vessel_id = run.vessel_id
-      and other.kind = 'backup' and other.state = 'running' and other.id <> run.id))`
+    const busy = sql<boolean>`exists (select from run other where other.state = 'running' and other.id <> run.id
+      and (run.kind = 'backup' and other.kind = 'backup' and other.vessel_id = run.vessel_id
+        or run.kind in ('prune', 'verify', 'reindex') and other.kind in ('prune', 'verify', 'reindex')
+          and other.params->>'store' = run.params->>'store'))`
     const row = await this.db.transaction().execute(async (tx) => {
-      await sql`select pg_advisory_xact_lock(hashtextextended(${`begin ${this.vesselId}`}, 0))`.execute(tx)
+      await sql`select pg_advisory_xact_lock(hashtextextended(what, 0)) from (select 'begin ' || vessel_id as what from run where id = ${this.id}
+        union all select 'begin in ' || (params->>'store') from run where id = ${this.id} and params ? 'store') begun`.execute(tx)
       return (
         tx
           .updateTable('run')

@@ -8,6 +8,7 @@ import { backup } from './backup'
 import { readLeft } from './clusters/fetch'
 import type { RunContext } from './context'
 import { rehearseHold } from './rehearse-hold'
+import { prune } from './prune'
 import { reindex } from './reindex'
 import { restore, type RestoreParams } from './restore'
 import { undo, type UndoParams } from './undo'
@@ -36,7 +37,12 @@ const Undone = v.looseObject({
   choices: v.record(v.string(), v.record(v.string(), v.picklist(['undo', 'leave']))),
 })
 const Audited = v.looseObject({ tables: v.optional(v.record(v.string(), v.array(v.number()))) })
-const BackedUp = v.looseObject({ what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full') })
+const BackedUp = v.looseObject({
+  what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
+  plan: v.optional(v.looseObject({ line: v.string(), name: v.string(), dueAt: v.string(), place: v.number(), of: v.number() })),
+  keepDays: v.optional(v.nullable(v.number())),
+})
+const Pruned = v.looseObject({ dry: v.optional(v.boolean(), false) })
 const Held = v.looseObject({
   quiesce: v.custom<QuiesceSequence>((given) => v.is(v.looseObject({ steps: v.array(v.any()), budgetMs: v.number() }), given)),
 })
@@ -64,7 +70,9 @@ const anything = v.looseObject({})
  * @throws {VesselError} `params_unreadable` before anything was begun, and whatever the kind itself throws
  */
 export const RUNS: Record<RunKind, (begun: Begun, params: unknown) => Promise<void>> = {
-  backup: kind(BackedUp, ({ run, vessel, name, comment }, { what }) => backup(run, vessel, { name, comment }, what)),
+  backup: kind(BackedUp, ({ run, vessel, name, comment }, { what, plan, keepDays }) =>
+    backup(run, vessel, { name, comment }, what, { plan, keepDays }),
+  ),
   restore: kind(Restored, ({ run, vessel }, params) => restore(run, vessel, params as unknown as RestoreParams, false)),
   rehearsal: kind(Restored, ({ run, vessel }, params) => restore(run, vessel, params as unknown as RestoreParams, true)),
   verify: kind(anything, ({ run, store }) => verify(run, store)),
@@ -73,4 +81,5 @@ export const RUNS: Record<RunKind, (begun: Begun, params: unknown) => Promise<vo
   fetch: kind(v.looseObject({ point: v.string() }), ({ run, vessel }, params) => readLeft(run, vessel, params)),
   audit: kind(Audited, ({ run, vessel }, params) => audit(run, vessel, params)),
   reindex: kind(anything, ({ run, store }) => reindex(run, store)),
+  prune: kind(Pruned, ({ run, store }, params) => prune(run, store, params)),
 }

@@ -1,5 +1,6 @@
 import type { Manifest, Missing, PointRecord } from '../../core/content/manifest'
 import { patiently, type CatalogDb } from '../catalog/connect'
+import type { PlannedAs } from '../catalog/plan-types'
 import type { EngineContext } from '../context'
 import type { Store } from '../store/store'
 import { readManifest } from '../store/json'
@@ -45,7 +46,13 @@ export async function commitPoint(
   writer: ContentWriter,
   record: PointRecord,
   members: FinishedMember[],
-  details: { keptFor: string | null; expires?: Date; missing: Missing[]; also?: (tx: CatalogDb) => Promise<void> },
+  details: {
+    keptFor: string | null
+    expires?: Date | null
+    plan?: PlannedAs | null
+    missing: Missing[]
+    also?: (tx: CatalogDb) => Promise<void>
+  },
 ): Promise<void> {
   const { engine } = run
   await writer.flush()
@@ -67,7 +74,7 @@ export async function commitPoint(
         complete: record.complete,
         kept_for: details.keptFor,
         expires_at: details.expires ?? null,
-        pinned: false,
+        plan: details.plan ? JSON.stringify(details.plan) : null,
         consistency: record.consistency,
         reached: record.reached ? JSON.stringify(record.reached) : null,
         missing: JSON.stringify(details.missing),

@@ -70,8 +70,10 @@ export async function writeTable(
     await writer.ready()
     if (writer.failure) throw writer.failure
   }
+  // What is to stay as it is must not go meanwhile: the writer is asked for it.
+  const there = await writer.known(table.chunks.flatMap(({ name }) => (isStored(name) ? [name] : [])))
   for (const ref of table.chunks) {
-    if (isStored(ref.name) && !chunker?.pending) {
+    if (there.has(ref.name) && !chunker?.pending) {
       refs.push(Promise.resolve(ref))
       continue
     }

@@ -7,7 +7,7 @@ import type { EngineContext } from '../context'
 import { releaseOverdue } from '../holds/watchdog'
 import type { FolderBackend } from '../store/folder'
 import type { Store } from '../store/store'
-import { isAhead } from '../store/strangers'
+import { refuseAhead } from '../store/strangers'
 import { discardRun } from '../store/writer'
 import { RunContext, SILENT_MS } from './context'
 import { pointOf, undoAll, undoLeft } from './undone'
@@ -133,25 +133,17 @@ async function removeLeft(engine: EngineContext, left: number): Promise<void> {
   }
 }
 
-/**
- * A catalog that is older than its store takes for unfinished what was finished later: then nothing goes.
- *
- * @throws VesselError `store_ahead`
- */
 async function removeUnlessAhead(store: Store, remove: () => Promise<void>): Promise<void> {
-  if (!(await isAhead(store))) return remove()
-  throw new VesselError('store_ahead', {
-    what: `The store ${store.name} holds points or log of which this catalog knows nothing: the catalog is older than the store.`,
-    touched: 'Nothing in the store was removed.',
-    next: 'Restore a newer copy of the catalog. Until then what interrupted runs leave in the store stays.',
-  })
+  await refuseAhead(store)
+  await remove()
 }
 
 async function forgetLeft(engine: EngineContext, store: Store, left: number): Promise<void> {
   const { rows } = await sql<{ id: string }>`
     select distinct id from (
       select run_id as id, created_at as at from pack where store_id = ${store.id} and not committed
-      union all select run_id, at from announced_file where store_id = ${store.id}) unfinished
+      union all select run_id, at from announced_file where store_id = ${store.id}
+      union all select owner, heard_at from content_writer where store_id = ${store.id}) unfinished
     where at <= now() - make_interval(secs => ${left / 1000})
       and not exists (select from run where run.id = unfinished.id and run.state in ('waiting', 'running'))`.execute(engine.db)
   for (const { id } of rows) await discardRun(store, id)

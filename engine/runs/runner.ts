@@ -61,7 +61,10 @@ const recordedRun = (engine: EngineContext, runId: string) =>
 
 async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun, stop?: AbortSignal): Promise<'over' | 'later'> {
   const begun = await patiently(() => run.begin())
-  if (begun === 'later') return later(engine, run.id, `Another backup of ${row.vessel_name} goes on; it begins when that is over.`)
+  if (begun === 'later') {
+    const other = row.kind === 'backup' ? `Another backup of ${row.vessel_name}` : `Another run that looks after ${storeOf(row)}`
+    return later(engine, run.id, `${other} goes on; it begins when that is over.`)
+  }
   if (begun !== 'begun') return 'over'
   const end = () => run.abort.abort(workerStopped())
   stop?.addEventListener('abort', end)

@@ -6,6 +6,8 @@ import type { EngineContext } from '../context'
 import type { DatabaseManifest } from '../../core/content/manifest'
 import { openPart, type RestoreParams, type RestorePart } from './restore'
 import { noRows, openPoint, type OpenPoint } from '../points/open'
+import { Departure } from '../retention/departure'
+import { forgetPoints } from '../retention/lapse'
 import { madeBy } from './unmake'
 
 /**
@@ -121,17 +123,13 @@ export async function expireKept(engine: EngineContext): Promise<void> {
     .selectFrom('point')
     .select(['id', 'run_id'])
     .where('kept_for', 'is not', null)
-    .where('pinned', '=', false)
+    .where('pin', 'is', null)
     .where('expires_at', '<', engine.clock.now())
     .execute()
   for (const { id, run_id: run } of due) {
-    const { store } = await openPoint(engine, id)
-    await engine.db.transaction().execute(async (tx) => {
-      const artifacts = await tx.deleteFrom('point_artifact').where('point_id', '=', id).returning('artifact_id').execute()
-      for (const { artifact_id: artifact } of artifacts) await tx.deleteFrom('artifact').where('id', '=', artifact).execute()
-      await tx.deleteFrom('point').where('id', '=', id).execute()
-      await store.pointLeaves(tx, id, run)
-    })
-    await store.removePoint(id)
+    const departure = new Departure(engine, run)
+    const gone = { run, by: 'retention', why: 'its term is over', at: engine.clock.now() }
+    await engine.db.transaction().execute((tx) => forgetPoints(tx, departure, [id], gone))
+    await departure.finish()
   }
 }

@@ -1,16 +1,14 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
-import type { LogManifest, NetManifest } from '../../core/changes/manifest'
-import type { Damage, Manifest, PointRecord } from '../../core/content/manifest'
+import type { Damage, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { plural } from '../../core/time/words'
-import type { Catalog } from '../catalog/types'
 import { notify } from '../notify'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
 import { away } from './verify-content'
-import { chunksOfJson, readJson } from '../store/json'
-import { referredByFull, referredByLog, referredByNet, type Referred } from './referred'
+import { referredByArtifact } from './referred'
+import { artifactsIn, type StoredIn } from './stored-in'
 
 export interface Found {
   /** How many can't be read, or not all of. */
@@ -23,10 +21,8 @@ export interface Found {
 /** What a verification is of: points, and what they and the logs consist of. */
 export interface Verified {
   points: { id: string; vessel_id: string }[]
-  artifacts: ArtifactRow[]
+  artifacts: StoredIn[]
 }
-
-type ArtifactRow = Pick<Catalog['artifact'], 'id' | 'kind' | 'member' | 'parent'> & { manifest: string[] }
 
 /**
  * What there is in a store to be verified. It is listed before any content is read: what comes later was not read, and
@@ -34,16 +30,7 @@ type ArtifactRow = Pick<Catalog['artifact'], 'id' | 'kind' | 'member' | 'parent'
  */
 export async function listVerified({ engine: { db } }: RunContext, store: Store): Promise<Verified> {
   const points = await db.selectFrom('point').select(['id', 'vessel_id']).where('store_id', '=', store.id).execute()
-  const rows = await db
-    .selectFrom('artifact')
-    .leftJoin('point_artifact', 'point_artifact.artifact_id', 'artifact.id')
-    .leftJoin('point', 'point.id', 'point_artifact.point_id')
-    .select(['artifact.id', 'artifact.kind', 'artifact.member', 'artifact.parent', 'artifact.manifest'])
-    .where((eb) => eb.or([eb('artifact.store_id', '=', store.id), eb('point.store_id', '=', store.id)]))
-    // Those that lead to others come first.
-    .orderBy('artifact.at')
-    .execute()
-  return { points, artifacts: [...new Map(rows.map((row) => [row.id, row])).values()] }
+  return { points, artifacts: await artifactsIn(db, store.id) }
 }
 
 /** Reads the records of points and of segments of log, and looks whether all is there that they rest upon. */
@@ -88,7 +75,7 @@ class RecordVerification {
     if (isWanted && records.length === 0) throw away(this.store, 'records of points')
   }
 
-  private async lookAt(artifact: ArtifactRow): Promise<void> {
+  private async lookAt(artifact: StoredIn): Promise<void> {
     this.run.signal.throwIfAborted()
     const damage = await this.damageOf(artifact)
     const inherited = artifact.parent ? (this.damages.get(artifact.parent) ?? []) : []
@@ -106,12 +93,12 @@ class RecordVerification {
     this.count('artifacts', 1)
   }
 
-  private async damageOf({ id, kind, member, manifest }: ArtifactRow): Promise<Damage[]> {
+  private async damageOf({ id, kind, member, manifest }: StoredIn): Promise<Damage[]> {
     const unreadable = (error: unknown): Damage[] => [{ path: member, reason: `It can’t be read any more: ${errorRecord(error).what}` }]
     try {
       if (kind === 'log') await this.segmentMatches(id, manifest)
       const lost = new Map<string, number>()
-      for await (const { path, names } of this.referred(kind, member, manifest)) {
+      for await (const { path, names } of referredByArtifact(this.store, { kind, member, manifest })) {
         const more = await this.store.index.lost(names)
         if (more > 0) lost.set(path, (lost.get(path) ?? 0) + more)
       }
@@ -122,19 +109,12 @@ class RecordVerification {
     }
   }
 
-  private async *referred(kind: string, member: string, names: string[]): AsyncGenerator<Referred> {
-    yield { path: member, names: await chunksOfJson(this.store, names) }
-    if (kind === 'log') yield { path: member, names: referredByLog(await readJson<LogManifest>(this.store, names)) }
-    else if (kind === 'differential' || kind === 'incremental') yield* referredByNet(await readJson<NetManifest>(this.store, names))
-    else yield* referredByFull(this.store, await readJson<Manifest>(this.store, names))
-  }
-
   private async segmentMatches(id: string, manifest: string[]): Promise<void> {
     const record = await this.store.readSegment(id)
     if (record.id !== id || record.manifest.join() !== manifest.join()) throw this.another(`segment ${id}`)
   }
 
-  private async isDamaged(point: { id: string; vessel_id: string }, artifacts: ArtifactRow[]): Promise<boolean> {
+  private async isDamaged(point: { id: string; vessel_id: string }, artifacts: StoredIn[]): Promise<boolean> {
     this.run.signal.throwIfAborted()
     const links = await this.db.selectFrom('point_artifact').select('artifact_id').where('point_id', '=', point.id).execute()
     const ofPoint = artifacts.filter(({ id }) => links.some(({ artifact_id: linked }) => linked === id))
@@ -157,7 +137,7 @@ class RecordVerification {
   }
 
   /** The record that lies in the store is sealed, of this point, and of what the catalog has. */
-  private async recordDamage(id: string, artifacts: ArtifactRow[]): Promise<Damage[]> {
+  private async recordDamage(id: string, artifacts: StoredIn[]): Promise<Damage[]> {
     try {
       const record = await this.store.readPoint(id)
       if (!matches(record, id, artifacts)) throw this.another(`point ${id}`)
@@ -223,7 +203,7 @@ class RecordVerification {
   }
 }
 
-function matches(record: PointRecord, id: string, artifacts: ArtifactRow[]): boolean {
+function matches(record: PointRecord, id: string, artifacts: StoredIn[]): boolean {
   const written = new Map(record.members.map(({ artifact, manifest }) => [artifact, manifest.join()]))
   return record.id === id && written.size === artifacts.length && artifacts.every(({ id, manifest }) => written.get(id) === manifest.join())
 }

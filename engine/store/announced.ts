@@ -12,12 +12,13 @@ export class AnnouncedFiles {
   ) {}
 
   /** @param runId for what it is written: a run, or a segment of log */
-  async add(path: string, runId: string, db: CatalogDb = this.db): Promise<void> {
-    await db
-      .insertInto('announced_file')
-      .values({ store_id: this.storeId, path, run_id: runId })
-      .onConflict((conflict) => conflict.columns(['store_id', 'path']).doUpdateSet({ run_id: runId }))
-      .execute()
+  add(path: string, runId: string): Promise<void> {
+    return this.addAll([path], runId)
+  }
+
+  async addAll(paths: string[], runId: string, db: CatalogDb = this.db): Promise<void> {
+    await sql`insert into announced_file (store_id, path, run_id) select ${this.storeId}, path, ${runId} from unnest(${paths}::text[]) path
+      on conflict (store_id, path) do update set run_id = excluded.run_id`.execute(db)
   }
 
   /** It is known by its own row from now on, or it is gone. */

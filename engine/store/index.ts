@@ -1,4 +1,4 @@
-import { sql } from 'kysely'
+import { sql, type OrderByItemBuilder } from 'kysely'
 import { VesselError } from '../../core/errors'
 import type { CatalogDb } from '../catalog/connect'
 import { AnnouncedFiles } from './announced'
@@ -15,6 +15,10 @@ export interface ChunkPlace {
 }
 
 const ASKED_AT_ONCE = 5000
+/** By which commits of content, and what takes content away, exclude each other. */
+const CONTENT_LOCK = 0x7e55e1
+const ASC_NULLS_FIRST = (order: OrderByItemBuilder) => order.asc().nullsFirst()
+const DESC_NULLS_LAST = (order: OrderByItemBuilder) => order.desc().nullsLast()
 /** Whoever wrote a pack that was found again is not known any more. */
 const NO_RUN = '00000000-0000-0000-0000-000000000000'
 
@@ -76,13 +80,13 @@ export class ChunkIndex {
 
   /** Place of a chunk in a committed pack, or in one of this run; where it is damaged in one of several, another one. */
   async find(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const row = await this.named(name, runId).orderBy('chunk.damaged').executeTakeFirst()
+    const row = await this.named(name, runId).orderBy('chunk.damaged').orderBy('pack.condemned_at', ASC_NULLS_FIRST).executeTakeFirst()
     return row && placeOf(row)
   }
 
-  /** The same of a chunk that something new may rest upon: one that is damaged is stored anew. */
+  /** The same of a chunk that something new may rest upon: one that is damaged, or is to go, is stored anew. */
   async findSound(name: Uint8Array, runId: string | null): Promise<ChunkPlace | undefined> {
-    const row = await this.named(name, runId).where('chunk.damaged', '=', false).executeTakeFirst()
+    const row = await this.named(name, runId).where('chunk.damaged', '=', false).where('pack.condemned_by', 'is', null).executeTakeFirst()
     return row && placeOf(row)
   }
 
@@ -98,6 +102,7 @@ export class ChunkIndex {
       .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(all))))
       // The last one stands.
       .orderBy('chunk.damaged', 'desc')
+      .orderBy('pack.condemned_at', DESC_NULLS_LAST)
       .execute()
     return new Map(rows.map((row) => [row.name.toString('hex'), placeOf(row)]))
   }
@@ -107,6 +112,7 @@ export class ChunkIndex {
     const rows = await this.referable(runId)
       .select(['chunk.name', 'chunk.pack_id'])
       .where('chunk.damaged', '=', false)
+      .where('pack.condemned_by', 'is', null)
       .where((eb) => eb('chunk.name', '=', eb.fn.any(eb.val(names))))
       .execute()
     return new Map(rows.map(({ name, pack_id: pack }) => [name.toString('hex'), pack]))
@@ -168,17 +174,35 @@ export class ChunkIndex {
   }
 
   /**
-   * Commits what a run has written, if all of it, and all that it refers to besides, is there.
+   * Commits what a run has written, if all of it, and all that it refers to besides, is there. What it refers to and was
+   * condemned meanwhile is condemned no more; nothing is condemned, and nothing goes, while it is asked.
    *
    * @throws VesselError `content_gone`
    */
   async commit(tx: CatalogDb, runId: string, { written, referred }: UsedPacks): Promise<void> {
+    await sql`select pg_advisory_xact_lock_shared(${CONTENT_LOCK}, hashtext(${this.storeId}))`.execute(tx)
     await sql`update pack set committed = true
       where store_id = ${this.storeId} and run_id = ${runId} and id = any(${[...written]}::uuid[])`.execute(tx)
+    await sql`update pack set condemned_by = null, condemned_at = null where id in (
+      select id from pack where id = any(${[...referred]}::uuid[]) and condemned_by is not null order by id for update)`.execute(tx)
     const needed = [...new Set([...written, ...referred])]
     const { rows } = await sql<{ id: string }>`select id from pack
-      where store_id = ${this.storeId} and committed and id = any(${needed}::uuid[]) for share`.execute(tx)
+      where store_id = ${this.storeId} and committed and id = any(${needed}::uuid[])`.execute(tx)
     if (rows.length !== needed.length) throw contentGone()
+  }
+
+  /** Within a transaction: nobody commits content, and nobody else condemns any, until it ends. */
+  async lockContent(tx: CatalogDb): Promise<void> {
+    await sql`select pg_advisory_xact_lock(${CONTENT_LOCK}, hashtext(${this.storeId}))`.execute(tx)
+  }
+
+  /** From now on somebody may be about to refer to what is in the store. @param owner a run, or a segment of log */
+  async writerBegins(id: string, owner: string): Promise<void> {
+    await this.db.insertInto('content_writer').values({ id, store_id: this.storeId, owner }).execute()
+  }
+
+  async writerEnds(id: string, db: CatalogDb = this.db): Promise<void> {
+    await db.deleteFrom('content_writer').where('id', '=', id).execute()
   }
 
   /** Files of a run, or of a segment of log, that are in no point and in no log. */
@@ -204,12 +228,18 @@ export class ChunkIndex {
       .set({ created_at: sql`now()` })
       .where('id', 'in', this.uncommittedPacks(runId))
       .execute()
+    await this.db
+      .updateTable('content_writer')
+      .set({ heard_at: sql`now()` })
+      .where('owner', '=', runId)
+      .execute()
   }
 
   /** Forgets what of these was not committed; its files are gone. */
   async forget(runId: string, paths: string[]): Promise<void> {
     await this.db.deleteFrom('pack').where('id', 'in', this.uncommittedPacks(runId)).execute()
     await this.announced.settle(paths)
+    await this.db.deleteFrom('content_writer').where('owner', '=', runId).where('store_id', '=', this.storeId).execute()
   }
 
   /** Marks the chunks of a pack that can't be read, and those that can be read again as sound. */

@@ -207,13 +207,13 @@ function within({ [LINES]: names, firsts }: LinesRef, range: KeyRange | undefine
  * Every chunk that JSON in a store consists of, those of its long lists too. What lies behind a chunk that can't be read
  * is not known, and not among them.
  */
-export async function chunksOfJson(store: Store, names: string[]): Promise<string[]> {
+export async function chunksOfJson(store: Store, names: string[], isWhole = false): Promise<string[]> {
   const chunks = [...names]
   try {
     const { value, hasLists } = await loadRoot(store, names)
     if (hasLists) for await (const ref of refsIn(store, value)) chunks.push(...ref[LINES])
   } catch (error) {
-    if (!isOfContent(error)) throw error
+    if (isWhole || !isOfContent(error)) throw error
   }
   return chunks
 }

@@ -53,12 +53,15 @@ export class PackWriter {
   }
 
   /**
-   * Many small entries in one write, which lie back to back as they are to lie in the pack. Calls must be awaited one
-   * after the other.
+   * Many entries in one write, which lie back to back as they are to lie in the pack. Calls must be awaited one after the
+   * other.
    */
-  async appendMany(entries: Pick<PackEntry, 'name' | 'plainLength' | 'codec' | 'length'>[], bytes: Uint8Array): Promise<void> {
+  async appendMany(
+    entries: (Pick<PackEntry, 'name' | 'plainLength' | 'codec' | 'length'> & Partial<Pick<PackEntry, 'base'>>)[],
+    bytes: Uint8Array,
+  ): Promise<void> {
     for (const entry of entries) {
-      this.entries.push({ ...entry, base: null, position: this.bytes })
+      this.entries.push({ base: null, ...entry, position: this.bytes })
       this.bytes += entry.length
     }
     await this.file.append(bytes)

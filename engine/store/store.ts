@@ -34,9 +34,28 @@ export class Store {
    * @throws VesselError `content_missing`, `content_damaged`, and those of the backend.
    */
   async read(name: string, runId: string | null = null): Promise<Uint8Array<ArrayBuffer>> {
-    const place = await this.index.find(Buffer.from(name, 'hex'), runId)
+    return this.whereItLies(name, runId, (place) => this.readAt(name, place))
+  }
+
+  /** Content is put together anew by pruning; whoever finds its pack gone looks once more where it lies now. */
+  protected async whereItLies<T>(
+    name: string,
+    runId: string | null,
+    work: (place: ChunkPlace) => Promise<T>,
+    known?: ChunkPlace,
+  ): Promise<T> {
+    const find = () => this.index.find(Buffer.from(name, 'hex'), runId)
+    const place = known ?? (await find())
     if (!place) throw this.missing(name)
-    return this.readAt(name, place)
+    try {
+      return await work(place)
+    } catch (error) {
+      if (!(error instanceof VesselError) || error.code !== 'store_file_missing') throw error
+      const now = await find()
+      if (now?.pack === place.pack) throw error
+      if (!now) throw this.missing(name)
+      return work(now)
+    }
   }
 
   /** Chunks in their order, some of them read ahead: more where they are small, because each takes its time. */
@@ -76,7 +95,7 @@ export class Store {
   private async readGroup(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {
     // What can't be read together is read one by one, which tells what is wrong with which.
     const together = group.length > 1 ? await this.readTogether(group).catch(() => null) : null
-    return together ?? Promise.all(group.map(({ name, place }) => (place ? this.readAt(name, place) : this.read(name))))
+    return together ?? Promise.all(group.map(({ name, place }) => this.whereItLies(name, null, (at) => this.readAt(name, at), place)))
   }
 
   private async readTogether(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {
@@ -97,9 +116,7 @@ export class Store {
 
   /** Does work on a sealed chunk where it is opened, on a thread, so that only its result travels. */
   async with<T>(name: string, work: (task: OpenTask) => Promise<T>): Promise<T> {
-    const place = await this.index.find(Buffer.from(name, 'hex'), null)
-    if (!place) throw this.missing(name)
-    return this.openAt(name, place, work)
+    return this.whereItLies(name, null, (place) => this.openAt(name, place, work))
   }
 
   protected async openAt<T>(name: string, place: ChunkPlace, work: (task: OpenTask) => Promise<T>, change?: ChunkChange): Promise<T> {
@@ -178,13 +195,8 @@ export class Store {
   /** Removes the record of a point that the catalog did not take. @returns false where it did, though nobody heard of it */
   async dropUnlessTaken(id: string): Promise<boolean> {
     if (!(await this.index.announced.isOpen(pointPath(id)))) return false
-    await this.removePoint(id)
+    await this.remove([pointPath(id)])
     return true
-  }
-
-  /** Within the transaction in which the catalog forgets it: its record goes then, and is not a stranger until it has. */
-  pointLeaves(tx: CatalogDb, id: string, runId: string): Promise<void> {
-    return this.index.announced.add(pointPath(id), runId, tx)
   }
 
   private async writeRecord(path: string, record: object, context: string): Promise<void> {
@@ -221,8 +233,9 @@ export class Store {
     }
   }
 
-  async removePoint(id: string): Promise<void> {
-    await this.backend.remove(pointPath(id))
-    await this.index.announced.settle([pointPath(id)])
+  /** Removes files that were announced to go, and that the catalog does not know any more. */
+  async remove(paths: string[]): Promise<void> {
+    for (const path of paths) await this.backend.remove(path)
+    await this.index.announced.settle(paths)
   }
 }

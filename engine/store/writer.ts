@@ -56,6 +56,8 @@ export class ContentWriter implements Sink {
 
   readonly written = new Set<string>()
   readonly referred = new Set<string>()
+  private readonly id = randomUUID()
+  private begun: Promise<void> | undefined
 
   /** @param confirm throws when the run is not the writer's any more */
   constructor(
@@ -174,7 +176,14 @@ export class ContentWriter implements Sink {
     return known
   }
 
+  /** Before it looks for the first time what is there: what it finds must not go before it commits. */
+  private begin(): Promise<void> {
+    this.begun ??= this.store.index.writerBegins(this.id, this.runId)
+    return this.begun
+  }
+
   private async refer(names: Buffer[]): Promise<Map<string, string>> {
+    await this.begin()
     const known = await this.store.index.known(names, this.runId)
     for (const pack of known.values()) this.referred.add(pack)
     return known
@@ -187,6 +196,7 @@ export class ContentWriter implements Sink {
 
   private async putNamed(name: string, plain: Uint8Array<ArrayBuffer>, base: string | null): Promise<Put> {
     const id = Buffer.from(name, 'hex')
+    await this.begin()
     const there = await this.store.index.findSound(id, this.runId)
     if (there) {
       this.referred.add(there.pack)
@@ -281,6 +291,7 @@ export class ContentWriter implements Sink {
     this.refuse()
     await this.confirm(tx)
     await this.store.index.commit(tx, this.runId, this)
+    await this.store.index.writerEnds(this.id, tx)
   }
 
   /** Removes everything that the run has written. Call it when nothing is being put any more. */

@@ -5,6 +5,7 @@ import { wishOf } from '../../core/restore/wish'
 import { changeReach } from '../../engine/catalog/source-access'
 import { accessOf } from '../../engine/catalog/sources'
 import { openStore } from '../../engine/catalog/stores'
+import { pointPath } from '../../engine/store/records'
 import { openPoint, noRows } from '../../engine/points/open'
 import { planAll, planDigest } from '../../engine/runs/restore-plan'
 import { standingOfVessel } from '../../engine/catalog/standing'
@@ -119,7 +120,7 @@ describe('the record of a point that a run could not be told about', () => {
     await taken
     expect(await dropped).toBe(false)
     expect(await store.readPoint(late)).toMatchObject({ id: late })
-    await store.removePoint(late)
+    await store.remove([pointPath(late)])
   })
 })
 
