@@ -1,4 +1,5 @@
 import * as v from 'valibot'
+import { RETENTION } from './plan/retention'
 import { NAME_LENGTH, nameTrouble } from './things/name'
 
 // What forms and routes both ask for: the forms tell beside each field what the routes would refuse.
@@ -21,7 +22,21 @@ export const NewRun = v.strictObject({
     null,
   ),
   comment: v.optional(v.nullable(text(2000)), null),
+  /** For how many days its point stays, null until somebody deletes it; where nothing is said, as the vessel's definition has it. */
+  keepDays: v.optional(
+    v.nullable(
+      v.pipe(
+        v.number(),
+        v.integer(),
+        v.minValue(RETENTION.days.min, 'A day at least.'),
+        v.maxValue(RETENTION.days.max, 'A hundred years at most.'),
+      ),
+    ),
+  ),
 })
+
+export const PinForm = v.strictObject({ reason: needed(400, 'Say why it is pinned.') })
+export const DeleteForm = v.strictObject({ reason: needed(400, 'Say why it is deleted.') })
 
 export const PauseForm = v.strictObject({ reason: needed(400, 'Say why it is paused.') })
 

@@ -1,17 +1,19 @@
 import pg from 'pg'
 import { wishOf } from '../core/restore/wish'
 import { addRun } from '../engine/catalog/runs'
+import { pauseVessel } from '../engine/catalog/pauses'
 import { newestPoint } from '../engine/catalog/points'
 import { saveRestore } from '../engine/catalog/saved-restores'
 import { addSource, discoverSource } from '../engine/catalog/sources'
-import { addStore } from '../engine/catalog/stores'
+import { addStore, setPruneTimes } from '../engine/catalog/stores'
 import { defaultLog } from '../core/plan/definition'
-import type { PlanLine } from '../core/plan/schedule'
 import { addVessel, saveDefinition, vesselBySlug, type Vessel } from '../engine/catalog/vessels'
 import type { RunKind } from '../engine/catalog/types'
 import type { Engine } from '../engine/engine'
 import { perform } from '../engine/runs/runner'
+import { pinPoint } from '../engine/retention/pins'
 import { openLosses, wasMeant } from '../engine/watch/losses'
+import { dueBetween, KEPT_OF_BOOKINGS, KEPT_OF_CREW, letPlansGo, pausedWeekend, planOfBookings, planOfCrew, PRUNED } from './plans'
 import { sellTickets, takeShifts } from './traffic'
 
 // Three weeks of Quellmark Ferries, made by really backing its databases up while a scenario clock runs fast.
@@ -75,8 +77,8 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
   try {
     clock.set(new Date(midnight(now, 21)))
     const vessels = await define(scenario)
-    await run(scenario, 'backup', vessels.bookings)()
     await engine.work({ alone: true })
+    await letPlansGo(scenario)
     const source = (await engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()).id
     const happenings = [...daily(scenario, vessels, bookings, crewing, now), ...incidents(scenario, vessels, bookings, source, now)]
     for (const { at, does } of happenings.sort((a, b) => a.at.getTime() - b.at.getTime())) {
@@ -87,7 +89,7 @@ export async function makeHistory(scenario: Scenario, now: Date): Promise<void> 
     clock.set(undefined)
     await discoverSource(engine, source)
     await lendScratch(scenario, vessels.bookings)
-    await givePlans(engine)
+    await pinBefore(engine, vessels.bookings)
     await sayMeant(engine)
   } finally {
     clock.set(undefined)
@@ -107,11 +109,15 @@ async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
     password: harbour.password,
     settings: { host: harbour.host, port: harbour.port, user: harbour.user, database: 'postgres', tls: 'off' },
   })
+  const { id } = await engine.db.selectFrom('store').select('id').executeTakeFirstOrThrow()
+  await setPruneTimes(engine, id, PRUNED)
   const common = { store: 'dry-dock', readers: 2 }
   const bookings = await addVessel(engine, 'Bookings', {
     ...common,
     promises: { couldLose: HOUR, backWithin: HOUR },
     log: { ...defaultLog(true), keepAtMost: 256 * 1024 * 1024 },
+    schedule: planOfBookings(engine.clock.now()),
+    retention: KEPT_OF_BOOKINGS,
     rules: [
       { id: 'a', act: 'take', kind: 'database', pattern: 'ferry-db/bookings' },
       { id: 'b', act: 'leave', kind: 'thing', pattern: 'ferry-db/bookings/*/tmp_*' },
@@ -120,6 +126,8 @@ async function define({ engine, harbour, store }: Scenario): Promise<Vessels> {
   const crew = await addVessel(engine, 'Crew rota', {
     ...common,
     promises: { couldLose: DAY, backWithin: 30 * 60_000 },
+    schedule: planOfCrew(engine.clock.now()),
+    retention: KEPT_OF_CREW,
     rules: ['roster', 'payroll'].map((schema) => ({ id: schema, act: 'take', kind: 'schema', pattern: `ferry-db/crewing/${schema}` })),
   })
   return { bookings, crew }
@@ -147,22 +155,17 @@ function daily(scenario: Scenario, vessels: Vessels, bookings: pg.Client, crewin
       happenings.push({ at, does: () => sellTickets(bookings, 120, at) })
       happenings.push({ at, does: () => takeShifts(crewing, 30, at) })
     }
-    // Older points are fewer, as they would be after a while.
-    const kept = days <= 5 || days % 2 === 0
-    // A full once a week, differentials on the other days, and once a full that was computed from them.
-    const what = days % 7 === 6 ? 'full' : days === 3 ? 'synthetic' : 'differential'
-    if (kept)
-      happenings.push({ at: new Date(day + 4 * HOUR + 10 * 60_000), does: run(scenario, 'backup', vessels.bookings, { params: { what } }) })
-    if (days <= 2)
-      happenings.push({
-        at: new Date(day + 16 * HOUR + 10 * 60_000),
-        does: run(scenario, 'backup', vessels.bookings, { params: { what: 'incremental' } }),
-      })
     if (days <= 2) happenings.push(...trickle(bookings, day))
-    if (kept) happenings.push({ at: new Date(day + 2.5 * HOUR), does: run(scenario, 'backup', vessels.crew) })
     if (days % 5 === 0)
       happenings.push({ at: new Date(day + HOUR), does: async () => scenario.say(days === 0 ? 'today' : `${days} days ago`) })
   }
+  // Nobody was there in one night: what was due then is missed, and told so.
+  const missed = midnight(now, 11)
+  for (const at of dueBetween(new Date(midnight(now, 21)), now))
+    if (at.getTime() < missed || at.getTime() > missed + 8 * HOUR) happenings.push({ at, does: () => letPlansGo(scenario) })
+  const weekend = pausedWeekend(now)
+  const move = { reason: 'the crew office moves', until: weekend.to, by: 'Ansa Vik' }
+  happenings.push({ at: weekend.from, does: () => pauseVessel(scenario.engine, vessels.crew.slug, move) })
   // Just now, so that the lifelines reach to the present whatever the hour.
   happenings.push({
     at: new Date(now.getTime() - 26 * 60_000),
@@ -237,32 +240,21 @@ async function sayMeant(engine: Engine): Promise<void> {
   for (const { key, paths } of await openLosses(engine)) if (paths.every((path) => path.includes('_then_'))) await wasMeant(engine, key)
 }
 
-/** A restore that is run every Monday, and a scratch copy that somebody looks into at the moment. */
-/** From now on both databases are backed up by themselves, at times of the islands. */
-async function givePlans(engine: Engine): Promise<void> {
-  const nightly: PlanLine = {
-    id: 'nightly',
-    name: 'nightly',
-    times: { kind: 'days', at: ['02:00'], on: { of: 'every day' } },
-    makes: { kind: 'cycle', points: 7, first: 'full', rest: 'differential' },
-    window: { minutes: 120, spread: true, close: 'finish' },
-  }
-  const hours: PlanLine = {
-    id: 'hours',
-    name: 'every 6 hours',
-    times: { kind: 'every', count: 6, unit: 'hours' },
-    makes: { kind: 'each', what: 'differential' },
-  }
-  for (const [slug, lines] of [
-    ['bookings', [nightly, hours]],
-    ['crew-rota', [nightly]],
-  ] as const) {
-    const { version, definition } = await vesselBySlug(engine, slug)
-    const schedule = { zone: 'Atlantic/Azores', from: engine.clock.now().toISOString(), lines: [...lines], meanwhile: 'wait' as const }
-    await saveDefinition(engine, slug, version, { ...definition, schedule })
-  }
+/** A point of last week that somebody wants to keep. */
+async function pinBefore(engine: Engine, { id }: Vessel): Promise<void> {
+  const weekAgo = new Date(engine.clock.now().getTime() - 6 * DAY)
+  const point = await engine.db
+    .selectFrom('point')
+    .select('id')
+    .where('vessel_id', '=', id)
+    .where('at', '<', weekAgo)
+    .orderBy('at', 'desc')
+    .limit(1)
+    .executeTakeFirst()
+  if (point) await pinPoint(engine, point.id, { reason: 'before the winter timetable', until: null, by: 'Tove Lund' })
 }
 
+/** A restore that is run every Monday, and a scratch copy that somebody looks into at the moment. */
 async function lendScratch(scenario: Scenario, vessel: Vessel): Promise<void> {
   const { engine } = scenario
   const into = { mode: 'scratch' as const, source: 'ferry-db', hours: 72 }

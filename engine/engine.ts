@@ -6,6 +6,7 @@ import { systemClock, type Clock, type EngineContext } from './context'
 import type { Allowed } from './holds/outside'
 import { Watchdog } from './holds/watchdog'
 import { Duties } from './jobs/duties'
+import { pruneWhenDue } from './jobs/prune-times'
 import { RunQueue } from './jobs/queue'
 import { Scheduler } from './jobs/scheduler'
 import { LogSupervisor } from './log/supervisor'
@@ -64,6 +65,7 @@ function drainMsOf(text: string): number {
 const DISCOVER_EVERY_MS = 5 * 60_000
 const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
+const PRUNE_LOOKED_EVERY_MS = 30_000
 const LOST_EVERY_MS = 20_000
 const PARALLEL_RUNS = 2
 const DISCOVERED_AT_ONCE = 4
@@ -154,6 +156,7 @@ export class Engine implements EngineContext {
     every(LOST_EVERY_MS, () => this.queue.addLost(this.db), 'queueing runs that wait')
     every(EXPIRE_EVERY_MS, () => dropExpired(this), 'dropping scratch copies')
     every(SWEPT_EVERY_MS, () => sweepClusters(this), 'removing what is left in clusters')
+    every(PRUNE_LOOKED_EVERY_MS, () => pruneWhenDue(this), 'beginning prunes')
     every(DISCOVER_EVERY_MS, () => expireKept(this), 'letting kept points go')
     every(DISCOVER_EVERY_MS, () => this.discoverAll(), 'discovery')
   }
@@ -169,6 +172,14 @@ export class Engine implements EngineContext {
   watchSources(): void {
     this.discovery = new DiscoveryWatch(this, this.duties)
     this.discovery.start()
+  }
+
+  /** Looks at once what plans make due, and what of it is late; those that it begins are for the workers. */
+  async lookAtPlans(): Promise<void> {
+    // One look may be on its way that began before.
+    await this.scheduler?.look()
+    await this.scheduler?.look()
+    await pruneWhenDue(this)
   }
 
   /** Looks at each source, if no other worker did lately; one that does not answer keeps few of the others waiting. */

@@ -9,7 +9,6 @@ import type { Claim } from '../engine/catalog/claims'
 import type { SourceView as Source, ThingView as Thing } from '../engine/catalog/thing-views'
 import type { Found } from '../engine/catalog/find'
 import type { HoldLine as LedgerLine, OpenHold as Open, QuiesceView as QuiesceNow } from '../engine/catalog/hold-views'
-import type { LifelineData } from '../engine/catalog/lifeline'
 import type { NextPlanned, ScheduleState } from '../engine/catalog/schedule-views'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
@@ -27,6 +26,8 @@ import type { MomentView as AtMoment } from '../engine/log/moment-view'
 import type { MemberReadiness } from '../engine/log/readiness'
 import type { FoundChange, LogFound } from '../engine/log/search'
 import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
+import type { Deletion } from '../engine/retention/deletion'
+import type { KeptLifeline } from '../engine/retention/views'
 import type { changedSinceBackup } from '../engine/points/since'
 import type { WayKind, WayOfBackup } from '../engine/runs/ways'
 import type { Change } from '../engine/notify'
@@ -55,7 +56,8 @@ export type Attention = Sent<AttentionNow>
 export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
-export type Lifeline = Sent<LifelineData>
+export type Lifeline = Sent<KeptLifeline>
+export type DeletionView = Sent<Deletion>
 export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }
 export type Since = Sent<NonNullable<Awaited<ReturnType<typeof changedSinceBackup>>>>

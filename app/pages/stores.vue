@@ -12,9 +12,9 @@ const making = computed({
 })
 const held = computed(() => stores.value?.reduce((sum, store) => sum + store.bytes, 0) ?? 0)
 const failure = shallowRef<ErrorRecord | null>(null)
-async function start(store: StoreView, kind: 'verify' | 'reindex') {
+async function start(store: StoreView, kind: 'verify' | 'reindex' | 'prune', dry = false) {
   try {
-    const { id } = await post<{ id: string }>(`/api/stores/${store.id}/runs`, { kind })
+    const { id } = await post<{ id: string }>(`/api/stores/${store.id}/runs`, kind === 'prune' ? { kind, dry } : { kind })
     await navigateTo(`/runs/${id}`)
   } catch (thrown) {
     failure.value = errorOf(thrown)
@@ -67,6 +67,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex') {
             >Rebuild the index</UButton
           >
         </div>
+        <StorePrune v-if="store.vessels.length > 0" :store="store" class="mt-4" @prune="(dry) => start(store, 'prune', dry)" />
       </div>
       <dl class="rule self-start border-y border-[var(--line)]">
         <div class="flex justify-between py-1.5">

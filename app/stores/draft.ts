@@ -3,6 +3,7 @@ import { defineStore } from 'pinia'
 import { computed, ref, shallowRef, watch } from 'vue'
 import type { ErrorRecord } from '~~/core/errors'
 import { defaultLog, READERS, type Partly, type VesselDefinition } from '~~/core/plan/definition'
+import { defaultRetention, type Retention } from '~~/core/plan/retention'
 import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/sequence'
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
@@ -28,6 +29,7 @@ const blank = (take: string[]): WholeDefinition =>
     store: '',
     promises: { couldLose: 24 * 3_600_000, backWithin: 3_600_000 },
     readers: READERS.default,
+    retention: defaultRetention(),
   })
 
 /** Lines that are good beginnings, in the order in which they are offered. */
@@ -165,6 +167,12 @@ export const useDraft = defineStore('draft', () => {
     if (!isOn) delete definition.value.schedule
     else definition.value.schedule = kept ? (JSON.parse(JSON.stringify(kept)) as Schedule) : firstSchedule(zoneInUse.value, new Date())
   }
+  /** Says how long points stay, or says nothing of it. */
+  function retain(isOn: boolean): void {
+    const kept = saved.value?.retention
+    if (!isOn) delete definition.value.retention
+    else definition.value.retention = kept ? (JSON.parse(JSON.stringify(kept)) as Retention) : defaultRetention()
+  }
   function addLine(): void {
     const { schedule } = definition.value
     schedule?.lines.push(newLine(new Set(schedule.lines.map(({ name }) => name))))
@@ -200,6 +208,7 @@ export const useDraft = defineStore('draft', () => {
     scheduled,
     ways,
     plan,
+    retain,
     addLine,
     removeLine,
   }

@@ -1,11 +1,14 @@
 import type { WholeDefinition } from '~/stores/draft'
 import type { Schedule } from '~~/core/plan/schedule'
+import { ruleInWords, type Retention } from '~~/core/plan/retention'
 import { timesInWords } from '~~/core/plan/words'
 import { listInWords, plural } from './words'
 
 const differ = (before: unknown, now: unknown) => JSON.stringify(before) !== JSON.stringify(now)
 
 const linesInWords = ({ lines }: Schedule) => listInWords(lines.map(({ name, times }) => `${name}, ${timesInWords(times)}`))
+
+const keptInWords = ({ rules }: Retention) => listInWords(rules.map(ruleInWords))
 
 /**
  * What saving a definition would change, a sentence for each change.
@@ -22,6 +25,9 @@ export function changesInWords(now: WholeDefinition, before: WholeDefinition, th
   if (now.schedule && !before.schedule) parts.push(`It is backed up by itself from now on: ${linesInWords(now.schedule)}.`)
   else if (!now.schedule && before.schedule) parts.push('It is backed up only when somebody says so.')
   else if (differ(now.schedule, before.schedule)) parts.push(`Its plan is another one: ${linesInWords(now.schedule!)}.`)
+  if (now.retention && !before.retention) parts.push(`Points go by themselves from now on; what stays: ${keptInWords(now.retention)}.`)
+  else if (!now.retention && before.retention) parts.push('Points stay until somebody deletes them.')
+  else if (differ(now.retention, before.retention)) parts.push(`What stays is another: ${keptInWords(now.retention!)}.`)
   if (now.log.follow && !before.log.follow) parts.push('The log is followed from now on; a full begins by itself.')
   else if (!now.log.follow && before.log.follow) parts.push('The log is not followed any more, and nothing of ours stays at the source.')
   else if (differ(now.log, before.log)) parts.push('The log is followed in another way.')

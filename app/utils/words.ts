@@ -40,7 +40,19 @@ export const RUN_KIND = {
   fetch: 'Fetch',
   audit: 'Audit of the log',
   reindex: 'Rebuilt index',
+  prune: 'Prune',
 } as const
+
+/** What a prune let go, or would: `3 points, 12 segments of log, 4.1 MB`. */
+export function prunedInWords({ points = 0, segments = 0, freed = 0 }: { points?: unknown; segments?: unknown; freed?: unknown }): string {
+  const counted = (count: unknown, text: (count: number) => string) => (Number(count) > 0 ? [text(Number(count))] : [])
+  const parts = [
+    ...counted(points, (count) => plural(count, 'point')),
+    ...counted(segments, (count) => `${plural(count, 'segment')} of log`),
+    ...counted(freed, bytesInWords),
+  ]
+  return parts.length > 0 ? parts.join(', ') : 'nothing'
+}
 
 /** `An undo`, `A backup`: as a sentence begins. */
 export const withArticle = (word: string): string => `${/^[aeiou]/i.test(word) ? 'An' : 'A'} ${word.toLowerCase()}`

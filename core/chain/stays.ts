@@ -24,10 +24,16 @@ export function staysOf(
   kept: ReadonlySet<string>,
   moment: Date,
 ): Stays {
-  const byId = new Map(marks.map((mark) => [mark.id, mark]))
-  const holders = new Map<string, string[]>()
-  const artifactsOf = new Map(points.map(({ id, artifacts }) => [id, artifacts]))
-  for (const { id, artifacts } of points) for (const artifact of artifacts) holders.set(artifact, [...(holders.get(artifact) ?? []), id])
+  const parentOf = new Map<string, string>()
+  for (const { id, parent } of marks) if (parent !== null) parentOf.set(id, parent)
+  // Nearly every artifact belongs to one point.
+  const holderOf = new Map<string, string>()
+  const more: [artifact: string, point: string][] = []
+  for (const { id, artifacts } of points)
+    for (const artifact of artifacts)
+      if (holderOf.has(artifact)) more.push([artifact, id])
+      else holderOf.set(artifact, id)
+  const pointOf = new Map(points.map((point) => [point.id, point]))
   const members = [...new Set(marks.map(({ member }) => member))]
   const logs = members.map((member) => chains.logFrom(member, moment))
 
@@ -43,11 +49,16 @@ export function staysOf(
     if (kept.has(id)) add(id, 'kept')
     else if (isLogged && at >= moment) add(id, 'log')
   }
-  for (const { bases } of logs) for (const { id } of bases) for (const holder of holders.get(id) ?? []) add(holder, 'log')
+  const addHolders = (artifact: string, why: 'log' | 'needed') => {
+    const holder = holderOf.get(artifact)
+    if (holder !== undefined) add(holder, why)
+    for (const [held, other] of more) if (held === artifact) add(other, why)
+  }
+  for (const { bases } of logs) for (const { id } of bases) addHolders(id, 'log')
   for (let id = waiting.pop(); id !== undefined; id = waiting.pop())
-    for (const artifact of artifactsOf.get(id) ?? []) {
-      const parent = byId.get(artifact)?.parent
-      for (const holder of (parent && holders.get(parent)) || []) add(holder, 'needed')
+    for (const artifact of pointOf.get(id)!.artifacts) {
+      const parent = parentOf.get(artifact)
+      if (parent !== undefined) addHolders(parent, 'needed')
     }
   return stays
 }

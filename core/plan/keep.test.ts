@@ -131,7 +131,7 @@ describe('whatever the rules are', () => {
             const then = keepPoints({ points: [...points, ...there], now: moment, retention, zone })
             for (const { id } of points) {
               const said = first.get(id)
-              const stays = said !== undefined && (said.until === null || said.until > moment)
+              const stays = said !== undefined && (typeof said.until !== 'number' || said.until > moment)
               expect([id, moment, then.has(id)]).toEqual([id, moment, stays])
             }
           }

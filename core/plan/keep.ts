@@ -1,3 +1,4 @@
+import { plural } from '../time/words'
 import { wallOf } from '../time/zone'
 import { ruleInWords, type CalendarUnit, type KeepRule, type Retention } from './retention'
 
@@ -27,9 +28,11 @@ export interface Pin {
 /** Why a point stays, and until when. */
 export interface Keeping {
   by: KeptBy
-  /** Null where there is no date: it has no end, or nobody knows when newer points come. */
-  until: number | null
+  until: Until
 }
+
+/** Milliseconds since 1970; null where it has no end; `as newer come` where nobody knows when those do. */
+export type Until = number | null | 'as newer come'
 
 export type KeptBy =
   | { kind: 'pin'; reason: string }
@@ -57,8 +60,10 @@ export interface KeepQuestion {
   lastOf?: { point: string; path: string; goneAt: number }[]
 }
 
-/** Of two reasons the one that keeps longer; no date is later than any. */
-const longer = (a: Keeping | undefined, b: Keeping): Keeping => (a && (a.until ?? Infinity) >= (b.until ?? Infinity) ? a : b)
+const rankOf = ({ until }: Keeping) => (until === null ? Infinity : until === 'as newer come' ? -Infinity : until)
+
+/** Of two reasons the one that keeps longer, as far as that is known. */
+export const longer = (a: Keeping | undefined, b: Keeping): Keeping => (a && rankOf(a) >= rankOf(b) ? a : b)
 
 /**
  * Which points stay by themselves, and the reason that keeps each the longest. Points that are not among them lapse,
@@ -67,8 +72,8 @@ const longer = (a: Keeping | undefined, b: Keeping): Keeping => (a && (a.until ?
 export function keepPoints(question: KeepQuestion): Map<string, Keeping> {
   const { points, retention, now, goneAt = null, lastOf = [] } = question
   const kept = new Map<string, Keeping>()
-  const keep = ({ id }: Pick<AgingPoint, 'id'>, by: KeptBy, until: number | null) => {
-    if (until === null || until > now) kept.set(id, longer(kept.get(id), { by, until }))
+  const keep = ({ id }: Pick<AgingPoint, 'id'>, by: KeptBy, until: Until) => {
+    if (typeof until !== 'number' || until > now) kept.set(id, longer(kept.get(id), { by, until }))
   }
   const newestFirst = [...points].sort((a, b) => b.at - a.at)
   if (goneAt === null) keepByRules(question, newestFirst, keep)
@@ -83,7 +88,7 @@ export function keepPoints(question: KeepQuestion): Map<string, Keeping> {
   return kept
 }
 
-type Keep = (point: AgingPoint, by: KeptBy, until: number | null) => void
+type Keep = (point: AgingPoint, by: KeptBy, until: Until) => void
 
 function keepByRules({ retention, zone, coming }: KeepQuestion, newestFirst: AgingPoint[], keep: Keep): void {
   const planned = newestFirst.filter(({ isPlanned }) => isPlanned)
@@ -101,8 +106,8 @@ function keepAll(rule: KeepRule & { kind: 'all' }, points: AgingPoint[], keep: K
   for (const point of points) keep(point, { kind: 'rule', rule }, point.at + ms)
 }
 
-/** When so many points more are made; null where that is not known. */
-const nextOf = (coming: number[] | undefined, count: number): number | null => coming?.[count - 1] ?? null
+/** When so many points more are made; infinity where that is later than it is known of. */
+const nextOf = (coming: number[] | undefined, count: number): Until => (coming ? (coming[count - 1] ?? Infinity) : 'as newer come')
 
 /** So many good ones, and what is not good among them: that displaces none. */
 function keepNewest(newestFirst: AgingPoint[], count: number, by: KeptBy, coming: number[] | undefined, keep: Keep): void {
@@ -167,11 +172,11 @@ export function periodOf(zone: string, unit: CalendarUnit, ms: number): number {
 }
 
 /** Why a point stays: `one a week, for 8 weeks`, `pinned: before the release`. */
-export function keptByInWords(by: KeptBy): string {
+export function keptByInWords({ by, until }: Keeping): string {
   if (by.kind === 'pin') return `pinned: ${by.reason}`
-  if (by.kind === 'term') return 'as was said when it was made'
+  if (by.kind === 'term') return until === null ? 'until somebody deletes it' : 'as was said when it was made'
   if (by.kind === 'rule') return ruleInWords(by.rule)
-  if (by.kind === 'at least') return `at least ${by.points} good points`
+  if (by.kind === 'at least') return `always at least ${plural(by.points, 'good point')}`
   if (by.kind === 'newest') return 'the newest point'
   if (by.kind === 'gone') return `the last that holds ${by.path}, which is gone`
   return by.kind === 'log' ? 'moments of the log are entered from it' : 'what stays builds on it'

@@ -47,6 +47,9 @@ export const defaultRetention = (): Retention => ({
   gone: { automaticDays: 90, byHandDays: 365 },
 })
 
+/** Where a definition says nothing: what the plan made stays, and all else as long as was said when it was made. */
+export const NOTHING_LAPSES: Retention = { ...defaultRetention(), rules: [], atLeast: 1, logHours: RETENTION.logHours.max }
+
 const isWithin = (value: number, { min, max }: { min: number; max: number }) => Number.isInteger(value) && value >= min && value <= max
 
 /** What keeps it from being used, in words; empty when nothing does. */

@@ -80,6 +80,9 @@ export interface LaneData {
   members: string[]
   artifacts: Artifact[]
   points: LifelinePoint[]
+  /** Stretches of log without anything missing in between. */
+  logs: Artifact[]
+  caughtUp: CaughtUp[]
   chains: Chains
 }
 
@@ -108,6 +111,8 @@ export async function lanesOf(engine: EngineContext, vesselId: string): Promise<
   return {
     members: membersOf(marks, points.at(-1) ? byPoint.get(points.at(-1)!.id)! : []),
     artifacts: marks,
+    logs,
+    caughtUp,
     chains: new Chains([...marks, ...logs], caughtUp),
     points: points.map((point) => ({
       id: point.id,

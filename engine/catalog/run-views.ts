@@ -19,6 +19,8 @@ export interface RunRow {
   name: string | null
   comment: string | null
   startedBy: string
+  /** The store that it looks after; null where it is of a vessel. */
+  store: string | null
   /** Where it stands in a plan; null where no plan began it. */
   planned: { line: string; place: number; of: number } | null
   at: Date
@@ -91,6 +93,7 @@ const selectRuns = (engine: EngineContext) =>
       'run.name',
       'run.comment',
       'run.started_by as startedBy',
+      sql<string | null>`run.params->>'store'`.as('store'),
       sql<RunRow['planned']>`case when run.params->'plan' is not null then jsonb_build_object('line', run.params->'plan'->'name',
         'place', run.params->'plan'->'place', 'of', run.params->'plan'->'of') end`.as('planned'),
       'run.at',

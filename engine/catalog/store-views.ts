@@ -1,6 +1,7 @@
 import { sql } from 'kysely'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
 import type { EngineContext } from '../context'
+import type { PruneTimes } from './retention-types'
 import { FolderBackend } from '../store/folder'
 
 export interface StoreView {
@@ -19,6 +20,9 @@ export interface StoreView {
   grown: { until: Date; bytes: number }[]
   space: { free: number; total: number } | null
   verifiedAt: Date | null
+  prunedAt: Date | null
+  /** At which time of each day it is pruned by itself; null: only when somebody says so. */
+  prune: PruneTimes | null
   createdAt: Date
   trouble: ErrorRecord | null
 }
@@ -26,7 +30,7 @@ export interface StoreView {
 export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
   const stores = await engine.db.selectFrom('store').selectAll().orderBy('name').execute()
   return Promise.all(
-    stores.map(async ({ id, name, settings, verified_at, created_at, trouble }) => {
+    stores.map(async ({ id, name, settings, verified_at, created_at, trouble, pruned_at, prune }) => {
       const held = await engine.db
         .selectFrom('pack')
         .select([sql<number>`coalesce(sum(bytes), 0)::float8`.as('bytes'), sql<number>`count(*)::int`.as('packs')])
@@ -60,6 +64,8 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
         points: vessels.reduce((sum, vessel) => sum + vessel.points, 0),
         space: 'what' in space ? null : space,
         verifiedAt: verified_at,
+        prunedAt: pruned_at,
+        prune,
         createdAt: created_at,
         trouble: trouble ?? gone,
       }

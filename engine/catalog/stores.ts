@@ -2,8 +2,11 @@ import { randomBytes, randomUUID } from 'node:crypto'
 import { access } from 'node:fs/promises'
 import { isAbsolute, join, normalize } from 'node:path'
 import { VesselError } from '../../core/errors'
+import { CLOCK } from '../../core/plan/schedule'
 import { nameTrouble } from '../../core/things/name'
+import { isZone } from '../../core/time/zone'
 import type { EngineContext } from '../context'
+import type { PruneTimes } from './retention-types'
 import { notify } from '../notify'
 import { FolderBackend, type Backend } from '../store/folder'
 import { ChunkIndex } from '../store/index'
@@ -129,14 +132,7 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
   let query = engine.db.selectFrom('store').selectAll()
   query = idOrName.id ? query.where('id', '=', idOrName.id) : query.where('name', '=', idOrName.name ?? '')
   const row = await query.executeTakeFirst()
-  if (!row) {
-    throw new VesselError('store_missing', {
-      what: `There is no store ${idOrName.name ?? idOrName.id}.`,
-      touched: 'Nothing was changed.',
-      next: 'Choose a store that exists.',
-      status: 404,
-    })
-  }
+  if (!row) throw storeMissing(idOrName.name ?? idOrName.id)
   const backend = new FolderBackend(row.settings.path)
   const header = await readHeader(backend)
   const keys = deriveKeys(engine.secrets.open(row.sealed_key, `store ${row.id}`), row.id, header.version)
@@ -144,6 +140,14 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
   matchHeader(store, header)
   return store
 }
+
+const storeMissing = (name = 'with this id') =>
+  new VesselError('store_missing', {
+    what: `There is no store ${name}.`,
+    touched: 'Nothing was changed.',
+    next: 'Choose a store that exists.',
+    status: 404,
+  })
 
 /** Whether what lies at a store's place is that store. @throws VesselError when it is not there, or is another one */
 export async function checkHeader(store: Store): Promise<void> {
@@ -179,6 +183,20 @@ async function readHeader(backend: Backend): Promise<Header> {
     touched: 'Nothing was read or written.',
     next: 'See whether the right disk is mounted there, or put the header back from a copy.',
   })
+}
+
+/** Sets when a store is pruned by itself; null: only when somebody says so. @throws VesselError `prune_times` */
+export async function setPruneTimes(engine: EngineContext, id: string, times: PruneTimes | null): Promise<void> {
+  if (times && (!isZone(times.zone) || !CLOCK.test(times.at)))
+    throw new VesselError('prune_times', {
+      what: `“${times.at}” of the zone “${times.zone}” is no time of the day.`,
+      touched: 'Nothing was saved.',
+      next: 'Write the time as 04:30, and choose a zone from the list.',
+    })
+  const set = { prune: times && JSON.stringify(times) }
+  const { numUpdatedRows } = await engine.db.updateTable('store').set(set).where('id', '=', id).executeTakeFirst()
+  if (numUpdatedRows === 0n) throw storeMissing()
+  await notify(engine.db, { about: 'store' })
 }
 
 /** A vessel of which something lies in a store, or that keeps its points there: runs that look after the store are told with it. */

@@ -66,8 +66,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     created_at: Time
     verified_at: Time | null
     trouble: Json<ErrorRecord> | null
-    pruned_at: Time | null
-    prune: Json<PruneTimes> | null
+    pruned_at: Generated<Date | null>
+    prune: ColumnType<PruneTimes | null, string | undefined, string | null>
   }
   pack: {
     id: string

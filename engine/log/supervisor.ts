@@ -208,7 +208,7 @@ export class LogSupervisor {
     const begins =
       row.state === 'waiting' ? `The log of ${row.member} begins.` : `A part of the log of ${row.member} can’t be read any more.`
     const comment = row.state === 'broken' && row.trouble ? `The log of ${row.member} broke: ${row.trouble.what}` : begins
-    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'full' } })
+    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'full', automatic: true } })
   }
 
   /** Tables that could not be followed for a while are read whole by a differential. */
@@ -222,7 +222,7 @@ export class LogSupervisor {
     const [first] = lost
     const comment =
       `${first!.schema}.${first!.name}${lost.length > 1 ? ` and ${lost.length - 1} more` : ''} could not be followed. ${first!.why ?? ''}`.trim()
-    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'differential' } })
+    await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'differential', automatic: true } })
   }
 
   /** How much log the source keeps for us; too much is worse for it than a hole is for us. */

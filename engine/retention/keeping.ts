@@ -2,7 +2,8 @@ import { staysOf, type Stays } from '../../core/chain/stays'
 import { lackOf } from '../../core/content/missing'
 import { keepPoints, type AgingPoint, type Keeping, type KeepQuestion } from '../../core/plan/keep'
 import { dueTimes, spreadOf } from '../../core/plan/due'
-import type { Retention } from '../../core/plan/retention'
+import { NOTHING_LAPSES, type Retention } from '../../core/plan/retention'
+import { withNeeds } from '../../core/plan/needs'
 import type { Schedule } from '../../core/plan/schedule'
 import { select } from '../../core/selection/rules'
 import { lanesOf, type LaneData, type LifelinePoint } from '../catalog/lifeline'
@@ -22,13 +23,14 @@ export interface Kept {
   logFrom: Date
 }
 
-/** What stays of a vessel now; null where its definition does not say how long anything does, so that all of it stays. */
-export async function keptOf(engine: EngineContext, vessel: Vessel): Promise<Kept | null> {
-  const { retention, schedule } = vessel.definition
-  if (!retention) return null
+/** What stays of a vessel now. */
+export async function keptOf(engine: EngineContext, vessel: Vessel): Promise<Kept> {
+  const { retention = NOTHING_LAPSES, schedule } = vessel.definition
+  const isSaid = vessel.definition.retention !== undefined
   const lanes = await lanesOf(engine, vessel.id)
   const now = engine.clock.now().getTime()
-  const points = lanes.points.map(agingOf)
+  // Where nothing was said of how long, what the plan made stays until somebody deletes it.
+  const points = lanes.points.map(agingOf).map((point) => ({ ...point, isPlanned: point.isPlanned && isSaid }))
   const keeping = keepPoints({
     points,
     retention,
@@ -39,8 +41,9 @@ export async function keptOf(engine: EngineContext, vessel: Vessel): Promise<Kep
   })
   const logFrom = new Date(now - retention.logHours * HOUR_MS)
   const stays = staysOf({ marks: lanes.artifacts, points: lanes.points }, lanes.chains, new Set(keeping.keys()), logFrom)
-  for (const [id, why] of stays.points) if (why !== 'kept') keeping.set(id, { by: { kind: why }, until: null })
-  return { lanes, stays, keeping, logFrom }
+  const log = lanes.chains.hasLogSince(logFrom) ? { from: logFrom.getTime(), forMs: retention.logHours * HOUR_MS } : null
+  const withAll = withNeeds(keeping, stays.points, { marks: lanes.artifacts, points: lanes.points }, isSaid ? log : null)
+  return { lanes, stays, keeping: withAll, logFrom }
 }
 
 const timeOf = (text: string | null) => (text === null ? null : Date.parse(text))
@@ -75,7 +78,7 @@ function comingPoints(schedule: Schedule, vessel: string, now: number, { rules, 
   return all.sort((a, b) => a - b).slice(0, most)
 }
 
-/** Of things that the vessel took and that are gone at their source, the newest good point from before. */
+/** Of things that the vessel took and that are gone at their source, the newest good points that may hold them. */
 async function lastOfGone(
   engine: EngineContext,
   { definition }: Vessel,
@@ -84,7 +87,7 @@ async function lastOfGone(
 ): Promise<NonNullable<KeepQuestion['lastOf']>> {
   const gone = await engine.db
     .selectFrom('thing')
-    .select(['path', 'kind', 'labels', 'facts', 'gone_at', 'gone_after'])
+    .select(['path', 'kind', 'labels', 'facts', 'first_seen', 'gone_at', 'gone_after'])
     .where('gone_at', 'is not', null)
     .where('gone_meant_at', 'is', null)
     .where('back_at', 'is', null)
@@ -92,8 +95,13 @@ async function lastOfGone(
   if (gone.length === 0) return []
   const taken = new Set(select(definition.rules, gone).taken.map(({ path }) => path))
   const isGood = new Set(aging.filter((point) => point.isGood).map(({ id }) => id))
-  return gone.flatMap(({ path, gone_at: at, gone_after: after }) => {
-    const point = taken.has(path) ? points.findLast((held) => held.at <= (after ?? at!) && isGood.has(held.id)) : undefined
-    return point ? [{ point: point.id, path, goneAt: at!.getTime() }] : []
-  })
+  return gone
+    .filter(({ path }) => taken.has(path))
+    .flatMap(({ path, first_seen: since, gone_at: at, gone_after: after }) => {
+      const before = points.filter((point) => point.at >= since && point.at <= at! && isGood.has(point.id))
+      // Of those that were made after it was seen last, each may be the last that holds it.
+      const sure = before.findLast((point) => point.at <= (after ?? at!))
+      const perhaps = before.filter((point) => point.at > (after ?? at!))
+      return [...(sure ? [sure] : []), ...perhaps].map(({ id }) => ({ point: id, path, goneAt: at!.getTime() }))
+    })
 }

@@ -17,15 +17,15 @@ export interface Lapsing {
 
 /** Who lets something go, and by which run. */
 export interface GoneBy {
-  run: string
+  /** Null where a person deleted it. */
+  run: string | null
   by: string
   why: string
 }
 
-/** What of a vessel may go by its retention; nothing where that says nothing. */
+/** What of a vessel may go by its retention. */
 export async function lapsingOf(engine: EngineContext, vessel: Vessel): Promise<Lapsing> {
   const kept = await keptOf(engine, vessel)
-  if (!kept) return { points: [], segments: [] }
   const points = kept.lanes.points.filter(({ id }) => !kept.stays.points.has(id))
   const rows = await engine.db
     .selectFrom('artifact')
@@ -50,7 +50,7 @@ export async function lapsingOf(engine: EngineContext, vessel: Vessel): Promise<
 const READS = ['backup', 'restore', 'rehearsal', 'undo', 'fetch', 'audit'] as const
 
 /** What of a vessel goes on that reads points or builds on them, so that nothing of it may go; null where nothing does. */
-async function inUse(tx: CatalogDb, vesselId: string): Promise<string | null> {
+export async function inUse(tx: CatalogDb, vesselId: string): Promise<string | null> {
   const row = await tx
     .selectFrom('run')
     .select('kind')
@@ -69,7 +69,7 @@ async function inUse(tx: CatalogDb, vesselId: string): Promise<string | null> {
  *
  * @returns what went; or what kept all of it from going
  */
-export async function lapse(engine: EngineContext, vessel: Vessel, gone: GoneBy): Promise<Lapsing | { waits: string }> {
+export async function lapse(engine: EngineContext, vessel: Vessel, gone: GoneBy & { run: string }): Promise<Lapsing | { waits: string }> {
   const departure = new Departure(engine, gone.run)
   const went = await engine.db.transaction().execute(async (tx) => {
     await sql`select from vessel where id = ${vessel.id} for update`.execute(tx)

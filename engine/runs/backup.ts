@@ -42,7 +42,11 @@ interface Stay {
   plan?: PlannedAs
   /** Days for which somebody wants it, null for until it is deleted. Where nothing was said, as the vessel's definition has it. */
   keepDays?: number | null
+  /** It began by itself because the log needs it: retention decides as for what the plan makes. */
+  automatic?: boolean
 }
+
+const ofTheLog = (dueAt: string): PlannedAs => ({ line: '', name: 'for the log', dueAt, place: 1, of: 1 })
 
 const DAY_MS = 86_400_000
 
@@ -90,8 +94,8 @@ export async function backup(run: RunContext, vessel: Vessel, details: Details, 
           members: entries,
         }
         const also = (tx: CatalogDb) => closeHoles(tx, vessel, record, CLOSES[what])
-        const { plan } = stay
-        const expires = expiresAt(record.at, vessel.definition, stay)
+        const plan = stay.plan ?? (stay.automatic ? ofTheLog(record.at) : undefined)
+        const expires = expiresAt(record.at, vessel.definition, { ...stay, plan })
         await commitPoint(run, store, writer, record, members, { keptFor: null, plan, expires, missing, also })
         committed = true
       })

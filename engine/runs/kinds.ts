@@ -41,6 +41,7 @@ const BackedUp = v.looseObject({
   what: v.optional(v.picklist(['full', 'differential', 'incremental', 'synthetic']), 'full'),
   plan: v.optional(v.looseObject({ line: v.string(), name: v.string(), dueAt: v.string(), place: v.number(), of: v.number() })),
   keepDays: v.optional(v.nullable(v.number())),
+  automatic: v.optional(v.boolean()),
 })
 const Pruned = v.looseObject({ dry: v.optional(v.boolean(), false) })
 const Held = v.looseObject({
@@ -70,9 +71,7 @@ const anything = v.looseObject({})
  * @throws {VesselError} `params_unreadable` before anything was begun, and whatever the kind itself throws
  */
 export const RUNS: Record<RunKind, (begun: Begun, params: unknown) => Promise<void>> = {
-  backup: kind(BackedUp, ({ run, vessel, name, comment }, { what, plan, keepDays }) =>
-    backup(run, vessel, { name, comment }, what, { plan, keepDays }),
-  ),
+  backup: kind(BackedUp, ({ run, vessel, name, comment }, { what, ...stay }) => backup(run, vessel, { name, comment }, what, stay)),
   restore: kind(Restored, ({ run, vessel }, params) => restore(run, vessel, params as unknown as RestoreParams, false)),
   rehearsal: kind(Restored, ({ run, vessel }, params) => restore(run, vessel, params as unknown as RestoreParams, true)),
   verify: kind(anything, ({ run, store }) => verify(run, store)),

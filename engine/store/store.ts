@@ -95,7 +95,12 @@ export class Store {
   private async readGroup(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {
     // What can't be read together is read one by one, which tells what is wrong with which.
     const together = group.length > 1 ? await this.readTogether(group).catch(() => null) : null
-    return together ?? Promise.all(group.map(({ name, place }) => this.whereItLies(name, null, (at) => this.readAt(name, at), place)))
+    return (
+      together ??
+      Promise.all(
+        group.map(({ name, place }) => (place ? this.whereItLies(name, null, (at) => this.readAt(name, at), place) : this.read(name))),
+      )
+    )
   }
 
   private async readTogether(group: Placed[]): Promise<Uint8Array<ArrayBuffer>[]> {

@@ -1,5 +1,6 @@
 import * as v from 'valibot'
 import { text } from '../../core/asked'
+import { CALENDAR_UNITS } from '../../core/plan/retention'
 
 // The form of a plan as it comes in; whether its times make sense is judged by core.
 
@@ -44,4 +45,18 @@ export const ScheduleSchema = v.strictObject({
     v.maxLength(100),
   ),
   meanwhile: v.picklist(['wait', 'leave out']),
+})
+
+const KeepRule = v.variant('kind', [
+  v.strictObject({ kind: v.literal('last'), points: count }),
+  v.strictObject({ kind: v.literal('all'), count, unit: v.picklist(['hours', 'days']) }),
+  v.strictObject({ kind: v.literal('calendar'), each: v.picklist(CALENDAR_UNITS), count }),
+])
+
+export const RetentionSchema = v.strictObject({
+  rules: v.pipe(v.array(KeepRule), v.maxLength(100)),
+  atLeast: count,
+  logHours: count,
+  byHandDays: v.nullable(count),
+  gone: v.strictObject({ automaticDays: count, byHandDays: count }),
 })

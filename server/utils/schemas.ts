@@ -6,7 +6,7 @@ import { READERS } from '../../core/plan/definition'
 import { OPS } from '../../core/look/filter'
 import { clusterWishOf, READY_WITHIN, type ClusterWish } from '../../core/cluster/wish'
 import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
-import { ScheduleSchema } from './schedule-schemas'
+import { RetentionSchema, ScheduleSchema } from './schedule-schemas'
 
 // The forms of what comes in. What a value means (a pattern, a path) is judged by core and the engine.
 
@@ -95,6 +95,7 @@ export const Definition = v.strictObject({
   quiesce: v.optional(QuiesceSchema),
   partly: v.optional(v.picklist(['keep', 'fail'])),
   schedule: v.optional(ScheduleSchema),
+  retention: v.optional(RetentionSchema),
 })
 
 /** How a source is to be reached from now on, and whether it may be another one that takes its place. */

@@ -14,6 +14,8 @@ export const takes = (kind: string, pattern: string) => ({
 })
 export const access = (port: number) => ({ host: '127.0.0.1', port, user: 'postgres', database: 'postgres', tls: 'off' })
 
+const NOWHERE = '00000000-0000-4000-8000-000000000000'
+
 /** A request that is right, for every route that takes a body: of a table of a database, and of a namespace of a cluster. */
 export function rightRequests(sources: Places, points: Places, port: number): RightRequest[] {
   const wish = (name: 'db' | 'pier', more: { [name: string]: Json }) => ({
@@ -80,11 +82,23 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
       line('f', days({ of: 'weekday of month', which: 'last', weekday: 5 })),
     ],
   }
+  const retention = {
+    rules: [
+      { kind: 'last', points: 3 },
+      { kind: 'all', count: 2, unit: 'hours' },
+      { kind: 'calendar', each: 'week', count: 4 },
+    ],
+    atLeast: 1,
+    logHours: 24,
+    byHandDays: 7,
+    gone: { automaticDays: 90, byHandDays: 365 },
+  }
   const whole = { ...takes('database', 'db/odd_data'), log, quiesce, partly: 'keep' }
   const all: [route: string, address: string, body: object][] = [
     ['POST /api/stores', '/api/stores', { name: 'other', path: '/proc/1/other', key: 'a'.repeat(64) }],
     ['POST /api/stores/check', '/api/stores/check', { path: '/proc/1/other' }],
-    ['POST /api/stores/[id]/runs', '/api/stores/00000000-0000-4000-8000-000000000000/runs', { kind: 'verify' }],
+    ['POST /api/stores/[id]/runs', `/api/stores/${NOWHERE}/runs`, { kind: 'prune', dry: true }],
+    ['PUT /api/stores/[id]/prune', `/api/stores/${NOWHERE}/prune`, { times: { zone: 'UTC', at: '04:30' } }],
     ['POST /api/readiness', '/api/readiness', { rules, log, vessel: 'db' }],
     ['POST /api/selection', '/api/selection', { rules, vessel: 'db', than: rules }],
     ['POST /api/selection/explain', '/api/selection/explain', { rules, rule: 'a' }],
@@ -100,11 +114,11 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
       `/api/sources/${sources.pier}/reach`,
       { connection: 'postgresql://a:b@127.0.0.1:9/c', replaces: false },
     ],
-    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, schedule, rules: [] } }],
+    ['POST /api/vessels', '/api/vessels', { name: 'Nothing', definition: { ...whole, schedule, retention, rules: [] } }],
     ['PUT /api/vessels/[slug]/definition', '/api/vessels/db/definition', { basedOn: 99, definition: whole }],
     ['POST /api/vessels/[slug]/pause', '/api/vessels/nowhere/pause', { reason: 'a', until: '2099-01-01T00:00:00Z' }],
     ['POST /api/vessels/[slug]/quiesce', '/api/vessels/nowhere/quiesce', quiesce],
-    ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b' }],
+    ['POST /api/vessels/[slug]/runs', '/api/vessels/nowhere/runs', { kind: 'audit', what: 'full', name: 'a', comment: 'b', keepDays: 7 }],
     [
       'POST /api/vessels/[slug]/restores',
       '/api/vessels/nowhere/restores',
@@ -115,6 +129,8 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
       '/api/vessels/db/undo',
       { transaction: { member: 'db/odd_data', position: '0/1', end: '0/2' }, choices: { a: { b: 'undo' } }, reason: '' },
     ],
+    ['POST /api/points/[id]/pin', `/api/points/${NOWHERE}/pin`, { reason: 'a', until: '2099-01-01T00:00:00Z' }],
+    ['POST /api/points/[id]/deletion', `/api/points/${NOWHERE}/deletion`, { reason: 'a', points: [points.db] }],
     ['POST /api/points/[id]/plan', `/api/points/${points.db}/plan`, wish('db', rows)],
     [
       'POST /api/points/[id]/plan',

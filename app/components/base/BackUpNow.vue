@@ -11,9 +11,17 @@ const WAYS: readonly { value: WayKind; word: string; about: string }[] = [
   { value: 'audit', word: 'Audit of the log', about: 'No point is made: followed tables are compared with what the log leads to.' },
 ]
 const { backUp: asked } = storeToRefs(useScreen())
-const form = reactive({ name: '', comment: '', what: 'full' as WayKind })
+const form = reactive({ name: '', comment: '', what: 'full' as WayKind, keep: 'said' })
+const KEEP = [
+  { label: 'as the definition says', value: 'said' },
+  { label: 'until somebody deletes it', value: 'ever' },
+  ...[7, 30, 90, 365].map((days) => ({ label: `for ${days} days`, value: String(days) })),
+]
+const keepDays = () => (form.keep === 'said' ? {} : { keepDays: form.keep === 'ever' ? null : Number(form.keep) })
 const request = computed(() => ({
-  ...(form.what === 'audit' ? { kind: 'audit' as const } : { kind: 'backup' as const, what: form.what, name: form.name || null }),
+  ...(form.what === 'audit'
+    ? { kind: 'audit' as const }
+    : { kind: 'backup' as const, what: form.what, name: form.name || null, ...keepDays() }),
   comment: form.comment || null,
 }))
 const error = shallowRef<ErrorRecord | null>(null)
@@ -49,7 +57,7 @@ watch(
   (isOpen) => {
     error.value = null
     if (!isOpen) return
-    Object.assign(form, { name: '', comment: '', what: 'full' })
+    Object.assign(form, { name: '', comment: '', what: 'full', keep: 'said' })
     void askWays()
   },
   { immediate: true },
@@ -92,6 +100,9 @@ async function start() {
         <ChoiceList v-model="form.what" :choices="choices" label="What is made" />
         <UFormField v-if="form.what !== 'audit'" label="Name" name="name" hint="optional"
           ><UInput v-model="form.name" name="name" class="w-full" placeholder="before the fare change" :maxlength="120" autofocus
+        /></UFormField>
+        <UFormField v-if="form.what !== 'audit'" label="The point stays"
+          ><USelect v-model="form.keep" :items="KEEP" value-key="value" class="w-72" aria-label="How long the point stays"
         /></UFormField>
         <UFormField label="Comment" name="comment" hint="optional"
           ><UTextarea v-model="form.comment" name="comment" class="w-full" :rows="2" :maxlength="2000"

@@ -1,5 +1,4 @@
 <script setup lang="ts">
-import type { ErrorRecord } from '~~/core/errors'
 import { PauseForm } from '~~/core/asked'
 
 // A vessel is paused: why, and until when.
@@ -7,8 +6,7 @@ const { slug, name } = defineProps<{ slug: string; name: string }>()
 const open = defineModel<boolean>('open', { required: true })
 const form = reactive({ reason: '' })
 const until = ref('resumed')
-const error = shallowRef<ErrorRecord | null>(null)
-const sending = ref(false)
+const { sending, error, send } = useSending()
 const HOUR = 3_600_000
 const UNTIL = [
   { label: 'until somebody resumes it', value: 'resumed' },
@@ -18,17 +16,8 @@ const UNTIL = [
   { label: 'for a week', value: String(168 * HOUR) },
 ]
 async function pause() {
-  sending.value = true
-  error.value = null
   const end = until.value === 'resumed' ? null : new Date(Date.now() + Number(until.value)).toISOString()
-  try {
-    await post(`/api/vessels/${slug}/pause`, { reason: form.reason, until: end })
-    open.value = false
-  } catch (thrown) {
-    error.value = errorOf(thrown)
-  } finally {
-    sending.value = false
-  }
+  if (await send(() => post(`/api/vessels/${slug}/pause`, { reason: form.reason, until: end }))) open.value = false
 }
 </script>
 

@@ -46,6 +46,12 @@ const headings = computed(() => [
     about: whenWords.value,
     changed: changed((d) => [d.promises, d.log, d.schedule]),
   },
+  {
+    id: 'how-long',
+    title: 'How long',
+    about: draft.definition.retention ? plural(draft.definition.retention.rules.length, 'rule') : 'until somebody deletes it',
+    changed: changed((d) => d.retention),
+  },
   { id: 'where', title: 'Where', about: draft.definition.store || 'no store yet', changed: changed((d) => [d.store, d.readers, d.partly]) },
 ])
 const storeItems = computed(() =>
@@ -108,6 +114,7 @@ async function storeMade(name: string) {
           <DefinitionLog />
         </div>
       </section>
+      <DefinitionRetention id="how-long" />
       <section id="where" class="scroll-mt-4 border-t border-[var(--line-strong)] pt-4">
         <h2 class="flex items-baseline gap-3">
           <span class="text-[16px] font-semibold">Where</span

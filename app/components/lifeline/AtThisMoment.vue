@@ -241,6 +241,7 @@ const inLog = computed(() => state?.exact && !point)
             <ErrorNote v-if="fetchError" :error="fetchError" class="mt-2" />
           </li>
           <li v-if="point.comment" class="soft py-1">{{ point.comment }}</li>
+          <PointStay :key="point.id" :point="point" :kinds="(state?.members ?? []).map(({ marks }) => marks.at(-1)?.kind ?? 'full')" />
         </ul>
       </template>
     </div>

@@ -2,12 +2,13 @@
 import { NOWHERE } from '~~/core/chain/position'
 import { axisStep, axisTicks, mergeMarks } from '~~/core/chain/layout'
 import type { Artifact } from '~~/core/chain/chain'
+import { placeInPlan } from '~~/core/plan/words'
 import type { TimeRange } from '~/composables/useTimeWindow'
 import type { Lifeline, TraceView } from '~~/server/views'
 import type { LifelinePoint } from '~/utils/points'
 
 // The time instrument: whole life above, a lane for each member, the axis, and the scrubber.
-const { members, artifacts, points, coverage, audited, breaks, followers, trace, now } = defineProps<{
+const { members, artifacts, points, coverage, audited, breaks, followers, trace, now, gone, coming } = defineProps<{
   members: string[]
   artifacts: Artifact[]
   points: LifelinePoint[]
@@ -17,6 +18,10 @@ const { members, artifacts, points, coverage, audited, breaks, followers, trace,
   audited: Lifeline['audited']
   breaks: Lifeline['breaks']
   followers: Lifeline['followers']
+  /** Points that went, newest first. */
+  gone: Lifeline['gone']
+  /** What the plan makes next. */
+  coming: Lifeline['coming']
   /** What changed in view; null when the window is too wide for it. */
   trace: TraceView | null
   now: number
@@ -123,10 +128,32 @@ const stretches = computed(() => {
   return all
 })
 const seams = computed(() => stretches.value.filter(([a, b]) => b >= range.value.from && a <= range.value.to))
+const inRange = (at: number) => at >= range.value.from && at <= range.value.to
+/** Points that went, and those that the plan makes, hollow: what was there, and what is not yet. */
+const hollow = computed(() => {
+  const merged = <T extends { at: string }>(of: T[]) => {
+    const shown = of.filter(({ at }) => inRange(Date.parse(at))).sort((a, b) => a.at.localeCompare(b.at))
+    const times = shown.map(({ at }) => Date.parse(at))
+    return mergeMarks(times, scale.value, ROOM).map((mark) => ({ x: mark.x, count: mark.last - mark.first + 1, of: shown[mark.first]! }))
+  }
+  const went = merged(gone).map(({ x, count, of }) => ({
+    x,
+    key: `gone ${of.id}`,
+    what: 'gone',
+    title: count > 1 ? `${plural(count, 'point')} went` : `The point of ${whenOf(of.at)} went ${whenOf(of.goneAt)}: ${of.why}.`,
+  }))
+  const planned = merged(coming).map(({ x, count, of }) => ({
+    x,
+    key: `coming ${of.at}`,
+    what: 'coming',
+    title: count > 1 ? `${plural(count, 'point')} of the plan` : `${placeInPlan(of, of.what)}: ${timeOfPlan(of.at, of.zone)}`,
+  }))
+  return [...went, ...planned]
+})
 const named = computed(() => {
   let last = -Infinity
   return points
-    .filter((point) => point.name && point.at.getTime() >= range.value.from && point.at.getTime() <= range.value.to)
+    .filter((point) => (point.name || point.pin) && point.at.getTime() >= range.value.from && point.at.getTime() <= range.value.to)
     .flatMap((point) => {
       const at = x(point.at.getTime())
       if (at < last + 150) return []
@@ -269,6 +296,10 @@ onMounted(() => (mounted.value = true))
           <title>{{ lane.seam.title }}</title>
         </line>
         <g :clip-path="`url(#${lanesOnly})`">
+          <g v-for="mark in hollow" :key="mark.key" :data-hollow="mark.what">
+            <title>{{ mark.title }}</title>
+            <LifelineMark :x="mark.x" :y="lane.y" kind="full" hollow :ground="mark.what === 'coming' ? 'var(--wash)' : 'var(--ground)'" />
+          </g>
           <template v-for="mark in lane.marks" :key="mark.first">
             <g v-if="mark.count > 1">
               <title>{{ mark.count }} backups; zoom in to tell them apart</title>
@@ -299,12 +330,23 @@ onMounted(() => (mounted.value = true))
           :cx="at + (atEnd ? -11 : 11)"
           :cy="Y.top + 10"
           r="3.2"
-          :fill="point.pinned ? 'var(--ink)' : 'none'"
+          :fill="point.pin ? 'var(--ink)' : 'none'"
           stroke="var(--ink)"
           stroke-width="1.2"
         />
+        <line
+          v-if="point.pin"
+          :x1="at + (atEnd ? -11 : 11)"
+          :x2="at + (atEnd ? -11 : 11)"
+          :y1="Y.top + 13"
+          :y2="Y.top + 19"
+          stroke="var(--ink)"
+          stroke-width="1.2"
+          data-pinned
+        />
         <text :x="at + (atEnd ? -19 : 19)" :y="Y.top + 14" font-size="11.5" fill="var(--soft)" :text-anchor="atEnd ? 'end' : 'start'">
-          {{ point.name }}
+          {{ point.name ?? 'pinned' }}
+          <title v-if="point.pin">Pinned by {{ point.pin.by }}: {{ point.pin.reason }}</title>
         </text>
       </g>
       <!-- Axis. -->

@@ -10,6 +10,7 @@ const KINDS = [
   ['rehearsal,hold', 'Rehearsals'],
   ['fetch', 'Fetches'],
   ['verify,reindex', 'Verifications'],
+  ['prune', 'Prunes'],
   ['audit', 'Audits'],
 ] as const
 const STATES = [

@@ -40,6 +40,7 @@ const figures = (run: RunRow) => {
   // With its manifests, once there is a point.
   const stored = (run.outcome?.stored as number | undefined) ?? run.counters.stored
   if (run.kind === 'verify') return `${bytesInWords(bytes)} read`
+  if (run.kind === 'prune') return run.outcome ? prunedInWords(run.outcome) : ''
   if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'file')} read`
   const added = stored !== undefined && run.kind === 'backup' ? `${bytesInWords(stored)} new` : ''
   return [movedInWords(run.counters), bytes > 0 ? bytesInWords(bytes) : '', added].filter(Boolean).join(', ')
@@ -50,7 +51,7 @@ const saidOf = (run: RunRow) =>
 const COLUMNS: DataColumn<RunRow>[] = [
   { id: 'state', head: '', label: 'State', class: 'w-[30px]' },
   { id: 'kind', head: 'Run', always: true, class: 'w-[15%]' },
-  { id: 'vessel', head: 'Vessel', class: 'w-[12%] pr-3' },
+  { id: 'vessel', head: 'Vessel or store', class: 'w-[12%] pr-3' },
   { id: 'at', head: 'Started', class: 'w-[12%]' },
   { id: 'took', head: 'Duration', class: 'num w-[8%] pr-6 text-end' },
   { id: 'result', head: 'Result', always: true, class: 'pr-4' },
@@ -84,7 +85,8 @@ const columns = computed(() => COLUMNS.filter(({ id }) => withVessel || id !== '
       </template>
       <template #vessel-cell="{ row: run }"
         ><div class="cut">
-          <NuxtLink :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
+          <NuxtLink v-if="run.store" to="/stores" class="hover:underline">{{ run.store }}</NuxtLink>
+          <NuxtLink v-else :to="`/vessels/${run.slug}`" class="hover:underline">{{ run.vessel }}</NuxtLink>
         </div></template
       >
       <template #at-cell="{ row: run }"

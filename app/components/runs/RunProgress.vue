@@ -29,6 +29,7 @@ const LABELS: Record<RunDetail['kind'], Partial<Record<Counted, string>>> = {
   hold: {},
   audit: { rows: 'Rows read at the source' },
   reindex: { packs: 'Files read' },
+  prune: { packs: 'Files gone' },
 }
 const count = (name: string) => run.counters[name] ?? 0
 const elapsed = computed(() => (run.startedAt ? Math.max(0, now - Date.parse(run.startedAt)) : 0))

@@ -7,6 +7,7 @@ const outcome = computed(() => (run.outcome ?? {}) as Record<string, number>)
 const moved = computed(() => movedInWords(run.counters) || plural(0, 'row'))
 const soFar = computed(() => {
   if (run.kind === 'hold') return ''
+  if (run.kind === 'prune') return ''
   if (run.kind === 'reindex') return `${plural(run.counters.packs ?? 0, 'file')} so far.`
   return run.kind === 'verify' ? `${bytesInWords(run.counters.bytes ?? 0)} so far.` : `${moved.value} so far.`
 })
@@ -45,9 +46,10 @@ const proof = computed(() => proofOf(run.receipt))
           fetch: 'Reading into the store what only the source of',
           audit: 'Auditing the log of',
           reindex: 'Rebuilding the index of the store of',
+          prune: 'Letting go what may go of the store of',
         }[run.kind]
       }}
-      {{ run.vessel }}{{ run.kind === 'hold' ? '.' : run.kind === 'fetch' ? ' has: ' : ': ' }}{{ soFar }}</template
+      {{ run.vessel }}{{ run.kind === 'hold' || run.kind === 'prune' ? '.' : run.kind === 'fetch' ? ' has: ' : ': ' }}{{ soFar }}</template
     >
     <template v-else-if="run.state === 'cancelled'"
       >Cancelled.
@@ -83,6 +85,12 @@ const proof = computed(() => proofOf(run.receipt))
         >.</template
       >
     </template>
+    <template v-else-if="run.kind === 'prune' && run.outcome?.dry"
+      >Nothing was removed. A prune of {{ store }} would let go: {{ prunedInWords(outcome) }}.</template
+    >
+    <template v-else-if="run.kind === 'prune'"
+      >Of {{ store }} <u style="border-color: var(--glaze)">{{ prunedInWords(outcome) }}</u> went.</template
+    >
     <template v-else-if="run.kind === 'reindex' && Number(outcome.added ?? 0) === 0"
       >Nothing was missing: the index of the store of {{ run.vessel }} knows all
       {{ plural(Number(outcome.packs ?? 0), 'file of content', 'files of content') }}.</template

@@ -27,5 +27,6 @@ const STATEMENTS = [
   `create index on content_writer (owner)`,
   // What it holds is made anew by every prune.
   `create unlogged table live_chunk (run_id uuid not null, name bytea not null, primary key (run_id, name))`,
-  `alter table store add column pruned_at timestamptz, add column prune jsonb`,
+  `alter table store add column pruned_at timestamptz,
+    add column prune jsonb default '{"zone": "UTC", "at": "04:30"}'`,
 ]

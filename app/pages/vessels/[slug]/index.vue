@@ -9,6 +9,7 @@ const route = useRoute()
 const setQuery = useQuery()
 const { data, error, refresh } = useLoad<Lifeline>(() => `/api/vessels/${vessel.slug}/lifeline`, { tells: true })
 watch(() => vessel.newest?.id, refresh)
+onChange((change) => change.about === 'vessel' && change.id === vessel.id, refresh, 1000)
 onChange(
   (change) => change.about === 'log' && change.vessel === vessel.id,
   () => (refresh(), refreshTrace()),
@@ -67,7 +68,9 @@ watch(
 const artifacts = computed(() =>
   (data.value?.artifacts ?? []).map((artifact) => ({ ...artifact, at: new Date(artifact.at), fromAt: new Date(artifact.fromAt) })),
 )
-const points = computed(() => (data.value?.points ?? []).map((point) => ({ ...point, at: new Date(point.at) })))
+const points = computed(() =>
+  (data.value?.points ?? []).map((point) => ({ ...point, at: new Date(point.at), keeping: data.value!.keeping[point.id] ?? null })),
+)
 const coverage = computed(() =>
   Object.fromEntries(
     Object.entries(data.value?.coverage ?? {}).map(([member, stretches]) => [
@@ -152,6 +155,8 @@ async function enterPosition(text: string) {
         :audited="data.audited"
         :breaks="data.breaks"
         :followers="data.followers"
+        :gone="data.gone"
+        :coming="data.coming"
         :trace="close ? lastTrace : null"
         :now="now"
         @position="enterPosition"

@@ -1,11 +1,12 @@
 import * as v from 'valibot'
 import { vesselOfStore } from '../../../../engine/catalog/stores'
 
-const Body = v.strictObject({ kind: v.picklist(['verify', 'reindex']) })
+const Body = v.strictObject({ kind: v.picklist(['verify', 'reindex', 'prune']), dry: v.optional(v.boolean(), false) })
 
-/** Starts a run that looks after a store: reads all that lies in it, or makes its index anew. */
+/** Starts a run that looks after a store: reads all that lies in it, makes its index anew, or lets go what may go. */
 export default route(async (engine, event) => {
-  const { kind } = await bodyOf(event, Body)
+  const { kind, dry } = await bodyOf(event, Body)
   const { vessel, store } = await vesselOfStore(engine, idOf(event))
-  return created(event, { id: await engine.startRun({ kind, vessel, startedBy: PERSON, params: { store } }) })
+  const params = { store, ...(kind === 'prune' ? { dry } : {}) }
+  return created(event, { id: await engine.startRun({ kind, vessel, startedBy: PERSON, params }) })
 })

@@ -1,4 +1,4 @@
-import { lifelineOf } from '../../../../engine/catalog/lifeline'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
+import { keptLifeline } from '../../../../engine/retention/views'
 
-export default route(async (engine, event) => lifelineOf(engine, (await vesselBySlug(engine, slugOf(event))).id))
+export default route(async (engine, event) => keptLifeline(engine, await vesselBySlug(engine, slugOf(event))))

@@ -1,0 +1,139 @@
+import { mkdtempSync } from 'node:fs'
+import { join } from 'node:path'
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
+import type { StoreView } from '../../server/views'
+import { faultsOf } from '../support/accessibility'
+import { Application } from '../support/application'
+import { Person } from '../support/browser'
+import { testServer } from '../support/engine'
+import { takes } from '../support/right-requests'
+
+// How long points stay is said, one is pinned, one is deleted, the others go, and the store becomes smaller.
+
+const DATABASE = 'kept_data'
+const CATALOG = 'kept_catalog'
+const server = testServer()
+let application: Application
+let person: Person
+
+beforeAll(async () => {
+  const folder = mkdtempSync(join(inject('folder'), 'kept-'))
+  server.psql('postgres', `create database ${CATALOG}; create database ${DATABASE}`)
+  server.psql(DATABASE, `create table leg (id int primary key, v text); insert into leg select g, '' from generate_series(1, 4000) g`)
+  application = await Application.start(folder, server.url(CATALOG))
+  await application.connects(folder)
+  await application.asks('POST', '/api/vessels', { name: 'Kept', definition: takes('database', `db/${DATABASE}`) })
+  person = await Person.at(application.url)
+})
+afterEach(() => expect(person.complaints).toEqual([]))
+afterAll(async () => {
+  await person?.leaves()
+  await application?.stop()
+})
+
+const stored = async () => (await application.asks<StoreView[]>('GET', '/api/stores'))[0]!
+/** Points that a plan has made, each of rows of its own. */
+async function makePoints(count: number): Promise<void> {
+  for (let i = 1; i <= count; i++) {
+    server.psql(DATABASE, `update leg set v = md5(id || '-${i}') || md5(id || '+${i}')`)
+    await application.asks('POST', '/api/vessels/kept/runs', {})
+    await application.points('kept')
+  }
+  // Nobody waits for days here: what a person began is told to be of the plan, a day after the other.
+  const plan = JSON.stringify({ line: 'a', name: 'nightly', dueAt: new Date().toISOString(), place: 1, of: 1 })
+  server.psql(
+    CATALOG,
+    `with n as (select id, row_number() over (order by at desc) as n from point)
+     update point set plan = '${plan}', at = point.at - n.n * interval '1 day' from n where n.id = point.id;
+     update artifact set at = p.at, from_at = p.at from point_artifact l join point p on p.id = l.point_id where l.artifact_id = artifact.id`,
+  )
+}
+const listed = () => person.texts('section[aria-label="Points"] [data-row]')
+/** Enters a point by its place in the list, the newest first. */
+const enters = async (nth: number) => {
+  await person.clicks(`section[aria-label="Points"] [data-row]:nth-of-type(${nth}) button`)
+  await person.page.waitForSelector(`section[aria-label="Points"] [data-row]:nth-of-type(${nth}) button[aria-current]`)
+}
+
+describe('how long points stay', () => {
+  it('is written in rules, and said before it is saved', async () => {
+    await makePoints(5)
+    await person.opens('/vessels/kept/definition')
+    await person.sees('they stay until somebody deletes them')
+    await person.clicks('[data-retention] button[role=switch]')
+    await person.sees('one of each is the first good point of it, by the calendar of UTC')
+    for (let i = 4; i > 1; i--) await person.clicks(`button[aria-label="Remove rule ${i}"]`)
+    await person.clicks('button[aria-label="What rule 1 keeps"]')
+    await person.clicks('[role=option]::-p-text(the last points)')
+    await person.writes('input[aria-label="How many of rule 1"]', '0')
+    await person.sees('A rule of how long points stay counts from 1 to 10,000')
+    await person.writes('input[aria-label="How many of rule 1"]', '2')
+    await person.writes('#keep-least', '1')
+    await person.sees('Points go by themselves from now on; what stays: the last 2 points.')
+    expect(await faultsOf(person.page)).toEqual([])
+    await person.clicks('[data-save-definition]')
+    await person.sees('This is version 2, as saved.')
+  })
+
+  it('is told of each point, and a pin keeps one whatever the rules say', async () => {
+    await person.opens('/vessels/kept')
+    await person.sees('goes with the next prune')
+    expect(await listed()).toHaveLength(5)
+    await enters(5)
+    await person.sees('nightly. Goes with the next prune: no rule keeps it.')
+    await person.clicks('[data-pin]')
+    await person.clicks('button[form=pin]')
+    await person.sees('Say why it is pinned.')
+    await person.writes('[name=reason]', 'the audit of the year')
+    await person.clicks('button[form=pin]')
+    await person.sees('Stays, pinned: the audit of the year.')
+    await enters(1)
+    await person.sees(/Stays(,|:| until)/)
+    expect(await faultsOf(person.page)).toEqual([])
+  })
+
+  it('ends where somebody deletes a point, who is told what that takes away', async () => {
+    await enters(4)
+    await person.clicks('[data-delete]')
+    await person.reads('[data-going]', /no other point builds on it.*no moment of the log.*up to \d/)
+    await person.writes('[name=reason]', 'it holds what must not be kept')
+    await person.clicks('button[form=delete-point]')
+    await person.page.waitForFunction(() => document.querySelectorAll('section[aria-label="Points"] [data-row]').length === 4)
+    await person.page.waitForSelector('[data-hollow=gone]')
+  })
+
+  it('is carried out by a prune, after a dry run, and the store becomes smaller', async () => {
+    const before = await stored()
+    await person.opens('/stores')
+    await person.clicks('[data-dry]')
+    await person.sees(/Nothing was removed. A prune of the store dry-dock would let go: 1 point, [\d.]+ KB/)
+    expect((await stored()).bytes).toBe(before.bytes)
+    await person.opens('/stores')
+    await person.clicks('[data-prune-now]')
+    await person.sees(/Of the store dry-dock 1 point, [\d.]+ KB went/)
+    const after = await stored()
+    // Two of five points are gone, each with rows of its own.
+    expect(after.bytes / before.bytes).toBeLessThan(0.65)
+    expect(after.points).toBe(3)
+    await person.opens('/vessels/kept')
+    await person.sees('pinned')
+    expect(await listed()).toHaveLength(3)
+    expect((await person.page.$$('[data-hollow=gone]')).length).toBeGreaterThan(0)
+    // What stays comes back.
+    await person.opens('/stores')
+    await person.sees(/Last (today|yesterday)/)
+    await person.clicks('button::-p-text(Verify its content)')
+    await person.sees('is whole')
+  })
+
+  it('is asked for when somebody backs up by hand', async () => {
+    await person.opens('/vessels/kept')
+    await person.clicks('button::-p-text(Back up now)')
+    await person.clicks('button[aria-label="How long the point stays"]')
+    await person.clicks('[role=option]::-p-text(for 30 days)')
+    await person.clicks('button[form=back-up]')
+    await person.sees('A new point')
+    await person.opens('/vessels/kept')
+    await person.sees(/By hand. Stays until \d+ \w+( \d{4})?: as was said when it was made/)
+  })
+})
