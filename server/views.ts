@@ -1,6 +1,7 @@
 // What routes answer with, for the interface: types only. Over HTTP every Date is an ISO 8601 text.
 import type { StructureLine } from '../core/compare/structure'
 import type { VesselDefinition } from '../core/plan/definition'
+import type { Pause } from '../core/plan/state'
 import type { NamespacePlan } from '../core/cluster/operations'
 import type { DatabasePlan } from '../core/restore/plan'
 import type { KeptOutOf } from '../core/selection/explain'
@@ -57,6 +58,7 @@ export type RunRow = Sent<Row>
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<KeptLifeline>
+export type { MeasuredSizes } from '../core/plan/sizes'
 export type DeletionView = Sent<Deletion>
 export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }
@@ -97,6 +99,8 @@ export interface WatchView {
   runs: RunRow[]
   /** What plans make in the next day. */
   coming: ComingRun[]
+  /** Why everything is paused; null where it is not. */
+  pause: Pause | null
 }
 export type ComingRun = Sent<NextPlanned> & { slug: string }
 export type SelectionView = SelectionSummary & {

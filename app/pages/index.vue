@@ -8,6 +8,12 @@ onChange(() => true, refresh, 1500)
 onChange(({ about }) => about === 'loss', refresh, 100)
 useIntervalFn(refresh, 60_000)
 const now = useTicking(1000)
+const pausing = ref(false)
+const fail = useFailure()
+async function resume() {
+  await $fetch('/api/pause', { method: 'DELETE' }).catch(fail)
+  await refresh()
+}
 const today = computed(() => longDayOf(now.value))
 
 const vessels = computed(() => worstFirst(data.value?.vessels ?? []))
@@ -43,8 +49,17 @@ const parts = computed(() =>
           >.
         </template>
       </PageSentence>
-      <span class="soft s13 num">{{ today }}, {{ secondsOf(new Date(now)) }}</span>
+      <span class="soft s13 num flex shrink-0 gap-4"
+        ><button v-if="!data.pause && data.coming.length > 0" class="lnk" data-pause @click="pausing = true">Pause everything…</button
+        >{{ today }}, {{ secondsOf(new Date(now)) }}</span
+      >
     </div>
+    <p v-if="data.pause" class="warning mx-6 mb-3 border-l-2 border-[var(--warning)] pl-3 text-[13px]" role="status" data-all-paused>
+      <b class="font-semibold">Everything is paused</b> since {{ whenOf(data.pause.since) }} by {{ data.pause.by }}: {{ data.pause.reason }}
+      <template v-if="data.pause.until">It goes on {{ whenOf(data.pause.until) }}.</template>
+      <button class="lnk text-[var(--ink)]" data-resume @click="resume">Resume</button>
+    </p>
+    <PauseIt v-model:open="pausing" address="/api/pause" name="everything" />
     <div class="grid gap-7 px-6 pb-6 min-[1180px]:grid-cols-[minmax(0,1fr)_328px]">
       <section aria-label="Vessels">
         <FirstSteps v-if="vessels.every(({ points }) => points === 0)" :vessels="vessels" class="mb-6" />

@@ -69,26 +69,29 @@ async function start(store: StoreView, kind: 'verify' | 'reindex' | 'prune', dry
         </div>
         <StorePrune v-if="store.vessels.length > 0" :store="store" class="mt-4" @prune="(dry) => start(store, 'prune', dry)" />
       </div>
-      <dl class="rule self-start border-y border-[var(--line)]">
-        <div class="flex justify-between py-1.5">
-          <dt class="soft">Stored</dt>
-          <dd class="num">
-            <b class="font-semibold">{{ bytesInWords(store.bytes) }}</b>
-          </dd>
-        </div>
-        <div class="flex justify-between py-1.5">
-          <dt class="soft">Content before compression</dt>
-          <dd class="num">{{ bytesInWords(store.plain) }}</dd>
-        </div>
-        <div class="flex justify-between py-1.5">
-          <dt class="soft">Pieces of content, in files</dt>
-          <dd class="num">{{ countInWords(store.chunks) }}, {{ countInWords(store.packs) }}</dd>
-        </div>
-        <div v-if="store.space" class="flex justify-between py-1.5">
-          <dt class="soft">Free on its disk</dt>
-          <dd class="num">{{ bytesInWords(store.space.free) }} of {{ bytesInWords(store.space.total) }}</dd>
-        </div>
-      </dl>
+      <div class="self-start">
+        <dl class="rule border-y border-[var(--line)]">
+          <div class="flex justify-between py-1.5">
+            <dt class="soft">Stored</dt>
+            <dd class="num">
+              <b class="font-semibold">{{ bytesInWords(store.bytes) }}</b>
+            </dd>
+          </div>
+          <div class="flex justify-between py-1.5">
+            <dt class="soft">Content before compression</dt>
+            <dd class="num">{{ bytesInWords(store.plain) }}</dd>
+          </div>
+          <div class="flex justify-between py-1.5">
+            <dt class="soft">Pieces of content, in files</dt>
+            <dd class="num">{{ countInWords(store.chunks) }}, {{ countInWords(store.packs) }}</dd>
+          </div>
+          <div v-if="store.space" class="flex justify-between py-1.5">
+            <dt class="soft">Free on its disk</dt>
+            <dd class="num">{{ bytesInWords(store.space.free) }} of {{ bytesInWords(store.space.total) }}</dd>
+          </div>
+        </dl>
+        <StorePrice :store="store" class="mt-2" />
+      </div>
       <div>
         <h3 class="border-b border-[var(--line)] pb-1.5 font-semibold">Holds</h3>
         <ul class="rule">

@@ -8,7 +8,7 @@ import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/s
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
 import { NEW_CYCLE, NEW_WINDOW, type PlanLine, type Schedule } from '~~/core/plan/schedule'
-import type { ScheduleView, SelectionView, SourceView, QuiesceView, StoreView, WayOfBackup } from '~~/server/views'
+import type { MeasuredSizes, ScheduleView, SelectionView, SourceView, QuiesceView, StoreView, WayOfBackup } from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
 import { errorOf, post } from '~/utils/api'
@@ -159,6 +159,8 @@ export const useDraft = defineStore('draft', () => {
   const { data: scheduled } = useLoad<ScheduleView>(() =>
     isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/schedule` : null,
   )
+  /** What the vessel's backups have taken so far. */
+  const { data: sizes } = useLoad<MeasuredSizes>(() => (isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/sizes` : null))
   /** What stands in the way of each kind of backup, as the vessel was saved. */
   const { data: ways } = useLoad<WayOfBackup[]>(() => (isOpen.value && slug.value !== null ? `/api/vessels/${slug.value}/ways` : null))
   /** Switches the plan on, with a line that is a good beginning, or off. */
@@ -206,6 +208,7 @@ export const useDraft = defineStore('draft', () => {
     removeRule,
     putSteps,
     scheduled,
+    sizes,
     ways,
     plan,
     retain,

@@ -37,6 +37,25 @@ describe('what is due', () => {
     expect(not).toEqual([expect.objectContaining({ outcome: 'missed', times: 1, why: expect.stringContaining('window closed') })])
   })
 
+  it('waits while nothing may begin at its source, and is missed if its window closes before that ends', () => {
+    const quiet = (ms: number) => (ms < at('10T05:00') ? { source: 'db', until: at('10T05:00') } : null)
+    const waits = decide(schedule, line, 'v', { ...state, quiet }, at('10T02:00'))
+    expect(waits).toEqual({ decidedUntil: state.decidedUntil, run: null, not: [] })
+    expect(decide(schedule, line, 'v', { ...state, quiet }, at('10T05:00')).run).toMatchObject({
+      due: at('10T02:00'),
+      lateMs: 180 * MINUTE,
+    })
+    const missed = [expect.objectContaining({ outcome: 'missed', why: 'Nothing might begin at db then. Its window closed before.' })]
+    expect(decide(schedule, { ...line, window }, 'v', { ...state, quiet }, at('10T02:00')).not).toEqual(missed)
+    expect(decide(schedule, { ...line, window }, 'v', { ...state, quiet }, at('10T06:00')).not).toEqual(missed)
+    const wide = { ...window, minutes: 240 }
+    expect(decide(schedule, { ...line, window: wide }, 'v', { ...state, quiet }, at('10T05:00')).run).not.toBeNull()
+    const days = (ms: number) => (ms < at('12T05:00') ? { source: 'db', until: at('12T05:00') } : null)
+    expect(decide(schedule, line, 'v', { ...state, quiet: days }, at('12T05:00')).not).toEqual([
+      expect.objectContaining({ outcome: 'missed', times: 2, why: 'Nothing might begin at db then.' }),
+    ])
+  })
+
   it('is left out while the vessel is paused', () => {
     const { run, not } = decide(schedule, line, 'v', { ...state, isPaused: true }, at('11T03:00'))
     expect(run).toBeNull()

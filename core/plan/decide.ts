@@ -11,6 +11,8 @@ export interface LineState {
   waiting: number
   running: number
   last: LastOfLine | null
+  /** Whether nothing may begin at a moment, by whose times, and until when. */
+  quiet?: (at: number) => { source: string; until: number } | null
 }
 
 export interface DueRun extends Place {
@@ -49,7 +51,12 @@ export function decide(schedule: Schedule, line: PlanLine, vessel: string, state
   const times = timesUpTo(schedule, line, state.decidedUntil, now - spread)
   if (times === null) return { decidedUntil: state.decidedUntil, run: null, not: [] }
   const { first, before, newest, count } = times
-  const made = { outcome: 'missed', why: 'No worker decided it then; what is due next makes up for it.' } as const
+  const quiet = state.quiet?.(now) ?? null
+  const closes = closesAt(line, newest)
+  // It waits until something may begin, if that comes before its window closes.
+  if (quiet && !state.isPaused && (closes === null || closes > quiet.until)) return { decidedUntil: state.decidedUntil, run: null, not: [] }
+  const quietThen = state.quiet?.(before)
+  const made = { outcome: 'missed', why: quietThen ? whyQuiet(quietThen.source) : UNSEEN } as const
   const not: NotRun[] = []
   if (count > 1) not.push({ ...(state.isPaused ? PAUSED : made), due: first, lastDue: before, times: count - 1 })
   const why = whyNot(schedule, line, state, newest, now)
@@ -83,11 +90,16 @@ function timesUpTo(schedule: Schedule, line: PlanLine, after: number, until: num
   return times
 }
 
+const UNSEEN = 'No worker decided it then; what is due next makes up for it.'
+const whyQuiet = (source: string) => `Nothing might begin at ${source} then.`
 const PAUSED = { outcome: 'left out', why: 'The vessel was paused.' } as const
 
 function whyNot(schedule: Schedule, line: PlanLine, state: LineState, due: number, now: number): Pick<NotRun, 'outcome' | 'why'> | null {
   if (state.isPaused) return PAUSED
   const closes = closesAt(line, due)
+  const quiet = state.quiet?.(Math.min(now, closes ?? now))
+  if (quiet && closes !== null && closes <= quiet.until)
+    return { outcome: 'missed', why: `${whyQuiet(quiet.source)} Its window closed before.` }
   if (closes !== null && now > closes) return { outcome: 'missed', why: 'No worker decided it before its window closed.' }
   if (schedule.meanwhile === 'leave out' && state.running + state.waiting > 0)
     return { outcome: 'left out', why: 'The last run of this line still went on.' }

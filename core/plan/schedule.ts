@@ -68,7 +68,7 @@ export const SCHEDULE = {
 const isWithin = (value: number, { min, max }: { min: number; max: number }) => Number.isInteger(value) && value >= min && value <= max
 /** A time of the day, as `02:00`. */
 export const CLOCK = /^([01]\d|2[0-3]):[0-5]\d$/
-const isWeekday = (day: number) => isWithin(day, { min: 1, max: 7 })
+export const isWeekday = (day: number) => isWithin(day, { min: 1, max: 7 })
 
 /** What keeps a schedule from being used, in words; empty when nothing does. */
 export function scheduleTroubles({ zone, from, lines }: Schedule): string[] {

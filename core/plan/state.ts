@@ -15,6 +15,8 @@ export interface Pause {
   until: string | null
   reason: string
   by: string
+  /** What is paused with it: a source by its name, or everything. Absent, the vessel alone. */
+  with?: string
 }
 
 export interface Standing {
@@ -82,10 +84,10 @@ export function standingOf(facts: StandingFacts): Standing {
 }
 
 /** `Paused for 2 h by Ansa: the server moves. It goes on in 3 h.` */
-function pauseInWords({ since, until, reason, by }: Pause, now: Date): string {
+function pauseInWords({ since, until, reason, by, with: wider }: Pause, now: Date): string {
   const ms = (text: string) => Math.abs(now.getTime() - Date.parse(text))
   const goesOn = until === null ? '' : ` It goes on in ${durationInWords(ms(until))}.`
-  return `Paused for ${durationInWords(ms(since))} by ${by}: ${reason.replace(/\.$/, '')}.${goesOn}`
+  return `Paused for ${durationInWords(ms(since))} by ${by}${wider ? `, with ${wider}` : ''}: ${reason.replace(/\.$/, '')}.${goesOn}`
 }
 
 /** Bytes a second that a restore is expected to reach before one has been measured. */

@@ -11,7 +11,8 @@ export const BACKUP_WORD: Record<BackupKind, string> = {
 
 const weekday = (day: number) => WEEKDAYS[day - 1] ?? '?'
 
-function daysInWords(on: Days): string {
+/** `Monday to Friday`, `the last Friday of each month`. */
+export function daysInWords(on: Days): string {
   if (on.of === 'every day') return 'every day'
   if (on.of === 'week') {
     const days = [...on.days].sort((a, b) => a - b)

@@ -22,6 +22,8 @@ import * as compared from './migrations/019-compared'
 import * as plans from './migrations/020-plans'
 import * as pauses from './migrations/021-pauses'
 import * as retention from './migrations/022-retention'
+import * as prices from './migrations/023-prices'
+import * as widerPauses from './migrations/024-wider-pauses'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -51,6 +53,8 @@ const migrations: MigrationProvider = {
     '020-plans': plans,
     '021-pauses': pauses,
     '022-retention': retention,
+    '023-prices': prices,
+    '024-wider-pauses': widerPauses,
   }),
 }
 

@@ -1,5 +1,6 @@
 import type { Generated } from 'kysely'
-import type { Time } from './columns'
+import type { Pause } from '../../core/plan/state'
+import type { Json, Time } from './columns'
 
 /** What a run of a plan knows of it, in its params; and a point of its run. */
 export interface PlannedAs {
@@ -12,6 +13,8 @@ export interface PlannedAs {
 
 /** Tables of the catalog that plans are carried out by. */
 export interface PlanCatalog {
+  /** Of a source, or of everything where there is none. */
+  wider_pause: { source_id: string | null; pause: Json<Pause> }
   /** Up to when it was decided what is due of a line, and of which times that was. */
   plan_line: { vessel_id: string; line: string; decided_until: Time; shape: string }
   due: {

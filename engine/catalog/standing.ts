@@ -123,7 +123,7 @@ async function lastFailure(engine: EngineContext, vesselId: string, since: Date 
 }
 
 /** Bytes a second that restores of this installation have reached, or null before the first. */
-async function restoreRate(engine: EngineContext): Promise<number | null> {
+export async function restoreRate(engine: EngineContext): Promise<number | null> {
   const rows = await engine.db
     .selectFrom('run')
     .select(['counters', 'started_at', 'finished_at'])

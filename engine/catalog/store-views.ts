@@ -1,6 +1,7 @@
 import { sql } from 'kysely'
 import { errorRecord, type ErrorRecord } from '../../core/errors'
 import type { EngineContext } from '../context'
+import type { Price } from '../../core/plan/simulate'
 import type { PruneTimes } from './retention-types'
 import { FolderBackend } from '../store/folder'
 
@@ -23,6 +24,8 @@ export interface StoreView {
   prunedAt: Date | null
   /** At which time of each day it is pruned by itself; null: only when somebody says so. */
   prune: PruneTimes | null
+  /** What it costs, in a currency that nobody names; null where nobody said. */
+  price: Price | null
   createdAt: Date
   trouble: ErrorRecord | null
 }
@@ -30,7 +33,7 @@ export interface StoreView {
 export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
   const stores = await engine.db.selectFrom('store').selectAll().orderBy('name').execute()
   return Promise.all(
-    stores.map(async ({ id, name, settings, verified_at, created_at, trouble, pruned_at, prune }) => {
+    stores.map(async ({ id, name, settings, verified_at, created_at, trouble, pruned_at, prune, price }) => {
       const held = await engine.db
         .selectFrom('pack')
         .select([sql<number>`coalesce(sum(bytes), 0)::float8`.as('bytes'), sql<number>`count(*)::int`.as('packs')])
@@ -66,6 +69,7 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
         verifiedAt: verified_at,
         prunedAt: pruned_at,
         prune,
+        price,
         createdAt: created_at,
         trouble: trouble ?? gone,
       }

@@ -3,6 +3,7 @@ import { access } from 'node:fs/promises'
 import { isAbsolute, join, normalize } from 'node:path'
 import { VesselError } from '../../core/errors'
 import { CLOCK } from '../../core/plan/schedule'
+import type { Price } from '../../core/plan/simulate'
 import { nameTrouble } from '../../core/things/name'
 import { isZone } from '../../core/time/zone'
 import type { EngineContext } from '../context'
@@ -193,7 +194,15 @@ export async function setPruneTimes(engine: EngineContext, id: string, times: Pr
       touched: 'Nothing was saved.',
       next: 'Write the time as 04:30, and choose a zone from the list.',
     })
-  const set = { prune: times && JSON.stringify(times) }
+  await setOfStore(engine, id, { prune: times && JSON.stringify(times) })
+}
+
+/** Sets what a store costs; null: nobody knows. */
+export function setPrice(engine: EngineContext, id: string, price: Price | null): Promise<void> {
+  return setOfStore(engine, id, { price: price && JSON.stringify(price) })
+}
+
+async function setOfStore(engine: EngineContext, id: string, set: { prune?: string | null; price?: string | null }): Promise<void> {
   const { numUpdatedRows } = await engine.db.updateTable('store').set(set).where('id', '=', id).executeTakeFirst()
   if (numUpdatedRows === 0n) throw storeMissing()
   await notify(engine.db, { about: 'store' })

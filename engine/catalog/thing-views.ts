@@ -1,5 +1,7 @@
 import { CONTAINER_KINDS, isWithin, namesOf, pathOf, type ThingFacts, type ThingKind } from '../../core/things/thing'
 import type { ErrorRecord } from '../../core/errors'
+import type { QuietTime } from '../../core/plan/quiet'
+import type { Pause } from '../../core/plan/state'
 import type { EngineContext } from '../context'
 import type { SourceKind } from '../sources/adapter'
 import type { ClusterSettings } from '../sources/kubernetes/access'
@@ -39,14 +41,24 @@ export interface SourceView {
   probe: ProbeReport | null
   discoveredAt: Date | null
   trouble: ErrorRecord | null
+  /** Why what is taken from it is paused; null where it is not. */
+  pause: Pause | null
+  /** When no plan begins anything there. */
+  quiet: QuietTime[]
 }
 
 export async function sourceViews(engine: EngineContext): Promise<SourceView[]> {
-  const rows = await engine.db.selectFrom('source').selectAll().orderBy('name').execute()
-  return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble }) => {
+  const rows = await engine.db
+    .selectFrom('source')
+    .leftJoin('wider_pause', 'wider_pause.source_id', 'source.id')
+    .selectAll('source')
+    .select('wider_pause.pause')
+    .orderBy('name')
+    .execute()
+  return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble, pause, quiet }) => {
     const reachable = settings as unknown as PostgresSettings | ClusterSettings
     const reached = 'host' in reachable ? postgresReach(reachable) : clusterReach(reachable)
-    return { id, name, kind, ...reached, settings: reachable, probe, discoveredAt: discovered_at, trouble }
+    return { id, name, kind, ...reached, settings: reachable, probe, discoveredAt: discovered_at, trouble, pause, quiet }
   })
 }
 

@@ -4,6 +4,8 @@ import type { ArtifactKind } from '../../core/chain/chain'
 import type { Damage, Missing } from '../../core/content/manifest'
 import type { ErrorRecord } from '../../core/errors'
 import type { VesselDefinition } from '../../core/plan/definition'
+import type { QuietTime } from '../../core/plan/quiet'
+import type { Price } from '../../core/plan/simulate'
 import type { Pause } from '../../core/plan/state'
 import type { Consistency, Reached } from '../../core/quiesce/consistency'
 import type { StepValues } from '../../core/quiesce/values'
@@ -68,6 +70,7 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     trouble: Json<ErrorRecord> | null
     pruned_at: Generated<Date | null>
     prune: ColumnType<PruneTimes | null, string | undefined, string | null>
+    price: ColumnType<Price | null, string | undefined, string | null>
   }
   pack: {
     id: string
@@ -105,6 +108,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     probe: Json<ProbeReport> | null
     discovered_at: Time | null
     trouble: Json<ErrorRecord> | null
+    /** When no plan begins anything there. */
+    quiet: ColumnType<QuietTime[], string | undefined, string>
     created_at: Time
   }
   thing: {

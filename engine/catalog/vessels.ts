@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { VesselError } from '../../core/errors'
 import { definitionTroubles, type VesselDefinition } from '../../core/plan/definition'
+import { pauseOf, type WiderPause } from '../../core/plan/paused'
 import type { Pause } from '../../core/plan/state'
 import { NAME_LENGTH, nameTrouble, slugFor } from '../../core/things/name'
 import type { EngineContext } from '../context'
@@ -102,12 +103,30 @@ const selectVessels = (engine: EngineContext) =>
     )
     .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.pause', 'vessel.version', 'vessel_version.definition'])
 
-export function allVessels(engine: EngineContext): Promise<Vessel[]> {
-  return selectVessels(engine).orderBy('vessel.name').execute()
+type SavedVessel = Awaited<ReturnType<ReturnType<typeof selectVessels>['executeTakeFirstOrThrow']>>
+
+/** A vessel is paused with its sources, and with everything. */
+async function withPauses(engine: EngineContext, saved: SavedVessel[]): Promise<Vessel[]> {
+  const wider = await widerPauses(engine)
+  return saved.map((vessel) => ({ ...vessel, pause: pauseOf(vessel.pause, vessel.definition, wider) }))
+}
+
+async function widerPauses(engine: EngineContext): Promise<WiderPause[]> {
+  const rows = await engine.db
+    .selectFrom('wider_pause')
+    .leftJoin('source', 'source.id', 'wider_pause.source_id')
+    .select(['source.name', 'wider_pause.pause'])
+    .execute()
+  return rows.map(({ name, pause }) => ({ thing: name === null ? { of: 'everything' } : { of: 'source', name }, pause }))
+}
+
+export async function allVessels(engine: EngineContext): Promise<Vessel[]> {
+  return withPauses(engine, await selectVessels(engine).orderBy('vessel.name').execute())
 }
 
 export async function vesselBySlug(engine: EngineContext, slug: string): Promise<Vessel> {
-  const vessel = await selectVessels(engine).where('vessel.slug', '=', slug).executeTakeFirst()
+  const saved = await selectVessels(engine).where('vessel.slug', '=', slug).execute()
+  const [vessel] = await withPauses(engine, saved)
   if (vessel) return vessel
   throw new VesselError('vessel_missing', {
     what: `There is no vessel “${slug}”.`,
@@ -118,5 +137,6 @@ export async function vesselBySlug(engine: EngineContext, slug: string): Promise
 }
 
 export async function vesselById(engine: EngineContext, id: string): Promise<Vessel> {
-  return selectVessels(engine).where('vessel.id', '=', id).executeTakeFirstOrThrow()
+  const saved = await selectVessels(engine).where('vessel.id', '=', id).executeTakeFirstOrThrow()
+  return (await withPauses(engine, [saved]))[0]!
 }

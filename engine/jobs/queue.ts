@@ -4,8 +4,9 @@ import type { CatalogDb } from '../catalog/connect'
 import type { RunKind } from '../catalog/types'
 
 const RUNS = 'runs'
-/** Somebody waits for these, so they go before what goes by itself. */
-const URGENT = new Set<RunKind>(['restore', 'undo'])
+/** What somebody waits for goes before backups, and those before what only looks after stores. */
+const PRIORITY: Partial<Record<RunKind, number>> = { restore: 2, undo: 2, verify: 0, reindex: 0, prune: 0 }
+const priorityOf = (kind: RunKind) => PRIORITY[kind] ?? 1
 
 /** A run is begun by one job; a failure is on its record, and a person decides what comes of it. */
 const ONCE = { retryLimit: 0, expireInHours: 23 }
@@ -34,7 +35,8 @@ export class RunQueue {
   /** Within the transaction that records the run: there is none without a job, nor the other way round. */
   async add(tx: CatalogDb, runId: string, kind: RunKind): Promise<void> {
     const db = { executeSql: (text: string, values: unknown[]) => tx.executeQuery(CompiledQuery.raw(text, values)) }
-    await this.boss.send(RUNS, { runId }, { ...ONCE, priority: URGENT.has(kind) ? 1 : 0, db: db as PgBoss.Db })
+    const priority = priorityOf(kind)
+    await this.boss.send(RUNS, { runId, priority }, { ...ONCE, priority, db: db as PgBoss.Db })
   }
 
   /**
@@ -55,11 +57,11 @@ export class RunQueue {
   /** Takes up to `parallel` runs at a time. What can't begin yet comes again, to whichever worker is free then. */
   async work(parallel: number, perform: (runId: string) => Promise<'over' | 'later'>): Promise<void> {
     for (let i = 0; i < parallel; i++) {
-      await this.boss.work<{ runId: string }>(RUNS, { pollingIntervalSeconds: 0.5 }, async ([job]) => {
+      await this.boss.work<{ runId: string; priority: number }>(RUNS, { pollingIntervalSeconds: 0.5 }, async ([job]) => {
         if (!job) return
         // It may have been fetched just when this worker was told to stop.
         if (this.isStopping || (await perform(job.data.runId)) === 'later')
-          await this.boss.send(RUNS, job.data, { ...ONCE, startAfter: LATER_S })
+          await this.boss.send(RUNS, job.data, { ...ONCE, priority: job.data.priority, startAfter: LATER_S })
       })
     }
   }

@@ -3,7 +3,7 @@ import { decide, type DueRun, type LineState } from '../../core/plan/decide'
 import { nextDue, spreadOf } from '../../core/plan/due'
 import type { BackupKind, PlanLine, Schedule } from '../../core/plan/schedule'
 import type { CatalogDb } from '../catalog/connect'
-import { endPauses } from '../catalog/pauses'
+import { endPauses, quietOf } from '../catalog/pauses'
 import { cancelWaiting, requestCancel } from '../catalog/runs'
 import { lastOfLines } from '../catalog/schedule-views'
 import type { RunKind } from '../catalog/types'
@@ -91,17 +91,22 @@ export class Scheduler {
     return quiet !== undefined && quiet.of === savedAs(vessel) && now.getTime() < quiet.until
   }
 
-  private rest(vessel: Vessel, schedule: Schedule, now: Date): void {
+  /** @param mayBegin when the time ends in which nothing may begin; before now where there is none */
+  private rest(vessel: Vessel, schedule: Schedule, now: Date, mayBegin: number): void {
     const next = schedule.lines.map((line) => {
       const spread = spreadOf(line, vessel.id)
       return (nextDue(schedule, line, now.getTime() - spread) ?? Infinity) + spread
     })
-    this.quiet.set(vessel.id, { of: savedAs(vessel), until: Math.min(...next, now.getTime() + QUIET_AT_MOST_MS) })
+    this.quiet.set(vessel.id, {
+      of: savedAs(vessel),
+      until: Math.min(...next, ...(mayBegin > now.getTime() ? [mayBegin] : []), now.getTime() + QUIET_AT_MOST_MS),
+    })
   }
 
   private async decideVessel(vessel: Vessel, schedule: Schedule): Promise<void> {
     const begun: string[] = []
     let isDecided = false
+    let mayBegin = 0
     const now = await this.engine.db.transaction().execute(async (tx) => {
       await sql`select pg_advisory_xact_lock(hashtextextended(${`plan ${vessel.id}`}, 0))`.execute(tx)
       const saved = await tx
@@ -114,15 +119,17 @@ export class Scheduler {
       const first = await this.firstFull(tx, vessel, saved.created_at, now)
       if (first) begun.push(first)
       const [last, active] = [await lastOfLines(tx, vessel.id), await activeOfLines(tx, vessel.id)]
+      const quiet = await quietOf(tx, vessel.definition)
+      mayBegin = quiet(now.getTime())?.until ?? 0
       for (const line of schedule.lines) {
         const runs = { waiting: 0, running: 0, ...active[line.id], last: last[line.id] ?? null }
-        const decided = await this.decideLine(tx, vessel, line, { savedAt: saved.created_at, now, runs })
+        const decided = await this.decideLine(tx, vessel, line, { savedAt: saved.created_at, now, runs, quiet })
         isDecided ||= decided !== null
         if (decided?.run) begun.push(decided.run)
       }
       return now
     })
-    this.rest(vessel, schedule, now)
+    this.rest(vessel, schedule, now, mayBegin)
     for (const id of begun) await notify(this.engine.db, { about: 'run', id, vessel: vessel.id, state: 'waiting' })
     if (isDecided) await notify(this.engine.db, { about: 'vessel', id: vessel.id })
   }
@@ -143,12 +150,17 @@ export class Scheduler {
     tx: CatalogDb,
     vessel: Vessel,
     line: PlanLine,
-    { savedAt, now, runs }: { savedAt: Date; now: Date; runs: Pick<LineState, 'waiting' | 'running' | 'last'> },
+    {
+      savedAt,
+      now,
+      runs,
+      quiet,
+    }: { savedAt: Date; now: Date; runs: Pick<LineState, 'waiting' | 'running' | 'last'>; quiet: LineState['quiet'] },
   ): Promise<{ run: string | null } | null> {
     const schedule = vessel.definition.schedule!
     const shape = JSON.stringify([schedule.zone, schedule.from, line.times])
     const until = await decidedUntil(tx, vessel.id, line.id, shape, savedAt)
-    const state = { decidedUntil: until.getTime(), isPaused: vessel.pause !== null, ...runs }
+    const state = { decidedUntil: until.getTime(), isPaused: vessel.pause !== null, quiet, ...runs }
     const decided = decide(schedule, line, vessel.id, state, now.getTime())
     if (decided.decidedUntil === state.decidedUntil) return null
     for (const not of decided.not) await recordNot(tx, vessel, line, not, now)

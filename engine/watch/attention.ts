@@ -9,6 +9,7 @@ import { claimed } from '../catalog/claims'
 import { sourceViews } from '../catalog/thing-views'
 import { allVessels } from '../catalog/vessels'
 import type { VesselStanding } from '../catalog/standing'
+import { lastLapsing } from '../retention/lapsing-soon'
 
 /** Something that a person has to see to, with the way to do it. */
 export interface Attention {
@@ -80,6 +81,8 @@ export async function attentionNeeded(engine: EngineContext, vessels: VesselStan
       })
     }
   }
+  for (const { slug, what, since, at } of await lastLapsing(engine))
+    attention.push({ level: 'warning', what, since, action: 'Keep it longer…', to: `/vessels/${slug}?at=${at.toISOString()}` })
   // What is broken stands above what is only frail.
   return [...attention.filter(({ level }) => level === 'error'), ...attention.filter(({ level }) => level !== 'error')]
 }

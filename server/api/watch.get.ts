@@ -1,3 +1,4 @@
+import { pauseOfEverything } from '../../engine/catalog/pauses'
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
 import { comingDay } from '../../engine/catalog/schedule-views'
@@ -11,13 +12,14 @@ const DAY_MS = 86_400_000
 export default route(async (engine) => {
   const now = engine.clock.now()
   const vessels = await standings(engine)
-  const [losses, back, attention, free, runs, coming] = await Promise.all([
+  const [losses, back, attention, free, runs, coming, pause] = await Promise.all([
     openLosses(engine),
     returned(engine),
     attentionNeeded(engine, vessels),
     unprotected(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
     comingDay(engine),
+    pauseOfEverything(engine),
   ])
-  return { now, vessels, losses, returned: back, attention, unprotected: free, runs, coming }
+  return { now, vessels, losses, returned: back, attention, unprotected: free, runs, coming, pause }
 })

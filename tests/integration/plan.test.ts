@@ -2,7 +2,7 @@ import { sql } from 'kysely'
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest'
 import type { PlanLine, Schedule } from '../../core/plan/schedule'
 import { VesselError } from '../../core/errors'
-import { pauseVessel, resumeVessel } from '../../engine/catalog/pauses'
+import { pauseVessel, pauseWider, resumeVessel, resumeWider } from '../../engine/catalog/pauses'
 import { standingOfVessel } from '../../engine/catalog/standing'
 import type { RunState } from '../../engine/catalog/types'
 import { saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
@@ -48,6 +48,7 @@ beforeEach(async () => {
   // A vessel of an earlier test is not looked at any more.
   await sql`update vessel_version set definition = definition - 'schedule'`.execute(bench.engine.db)
   await sql`update due set settled = true`.execute(bench.engine.db)
+  await sql`delete from wider_pause`.execute(bench.engine.db)
   aheadMs = 0
 })
 
@@ -206,6 +207,28 @@ describe('a vessel that is paused', () => {
       until,
       by: 'a test',
     })
+
+  it('is paused with its source, and with everything, and goes on by itself when that ends', async () => {
+    const vessel = await begun()
+    const engine = Object.assign(Object.create(bench.engine), { clock }) as typeof bench.engine
+    const { id } = await bench.engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()
+    const standing = async () => (await standingOfVessel(engine, await vesselBySlug(engine, vessel.slug))).reason
+    const outcomes = async () => (await dueOf(vessel)).slice(1).map(({ outcome }) => outcome)
+    await pauseWider(engine, id, { reason: 'the server moves', until: null, by: 'a test' })
+    await look()
+    expect(await outcomes()).toEqual(['left out'])
+    expect(await standing()).toMatch(/^Paused for .* by a test, with db: the server moves\.$/)
+    await pauseWider(engine, null, { reason: 'the store is full', until: new Date(clock.now().getTime() + 90 * MINUTE), by: 'a test' })
+    expect(await standing()).toMatch(/^Paused for .* by a test, with everything: the store is full\. It goes on in 1 h 30 min\.$/)
+    await resumeWider(engine, id)
+    aheadMs += 60 * MINUTE
+    await look()
+    expect(await outcomes()).toEqual(['left out', 'left out'])
+    aheadMs += 60 * MINUTE
+    await look()
+    expect(await outcomes()).toEqual(['left out', 'left out', 'run'])
+    expect(await bench.engine.db.selectFrom('wider_pause').selectAll().execute()).toEqual([])
+  })
 
   it('is not backed up by itself, on the record, until it is resumed', async () => {
     const vessel = await begun()

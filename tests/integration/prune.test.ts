@@ -5,9 +5,11 @@ import { sql } from 'kysely'
 import { afterAll, afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { defaultRetention, type Retention } from '../../core/plan/retention'
 import { addRun } from '../../engine/catalog/runs'
+import { discoverSource } from '../../engine/catalog/sources'
 import { openStore } from '../../engine/catalog/stores'
 import { saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import type { Engine } from '../../engine/engine'
+import { lastLapsing } from '../../engine/retention/lapsing-soon'
 import { tidyUp } from '../../engine/runs/orphans'
 import { perform } from '../../engine/runs/runner'
 import { FolderBackend } from '../../engine/store/folder'
@@ -18,7 +20,8 @@ import { killWorker, startWorker } from '../support/worker'
 
 // What is stored goes when its time is over, and nothing else does: whoever writes, whatever fails in between.
 
-const DAY = 86_400_000
+const HOUR = 3_600_000
+const DAY = 24 * HOUR
 /** Every row is its own, so that what one point alone holds is really its own. */
 const DATA = `create schema sales; create table sales.leg (id int primary key, note text);
   insert into sales.leg select g, md5(g || '-0') || md5(g || '+0') from generate_series(1, 4000) g`
@@ -146,6 +149,30 @@ describe('a prune', () => {
     aheadMs += 2 * DAY
     await prune()
     expect(await pointsThere()).toEqual([made[0]!.point, ...made.slice(2).map(({ point }) => point)])
+  })
+
+  it('keeps the last point that holds what is gone for its term, and tells before it goes', async () => {
+    const { id } = await bench.engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()
+    bench.sql('create table sales.tale (id int primary key); insert into sales.tale values (1)')
+    await discoverSource(later(), id)
+    const [held] = await days(1)
+    bench.sql('drop table sales.tale')
+    aheadMs += HOUR
+    await discoverSource(later(), id)
+    await days(5)
+    await prune()
+    expect(await pointsThere()).toHaveLength(4)
+    expect((await pointsThere())[0]).toBe(held!.point)
+    expect(await lastLapsing(later())).toEqual([])
+    aheadMs += 80 * DAY
+    expect((await lastLapsing(later())).map(({ what }) => what)).toEqual([
+      expect.stringMatching(/^Bookings: the last point that holds tale, which is gone, goes in \d days\.$/),
+    ])
+    await prune()
+    expect(await pointsThere()).toHaveLength(4)
+    aheadMs += 10 * DAY
+    await prune()
+    expect(await pointsThere()).toHaveLength(3)
   })
 
   it('puts the rest of half-empty files together, and a store that is full only loses what nothing needs', async () => {

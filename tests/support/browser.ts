@@ -91,12 +91,15 @@ export class Person {
   private async uncovered(element: ElementHandle): Promise<void> {
     await this.page.waitForFunction(
       (wanted) => {
-        const { left, top, width, height } = (wanted as Element).getBoundingClientRect()
-        const [element, place] = [wanted as Element & { wasAt?: string }, `${left} ${top} ${width} ${height}`]
+        const element = wanted as Element & { wasAt?: string }
+        const { left, top, width, height } = element.getBoundingClientRect()
+        // A page does not scroll while a dialog over it still closes.
+        if (top + height / 2 < 0 || top + height / 2 > innerHeight) element.scrollIntoView({ block: 'center' })
+        const place = `${left} ${top} ${width} ${height}`
         const rests = element.wasAt === place
         element.wasAt = place
         const hit = document.elementFromPoint(left + width / 2, top + height / 2)
-        return rests && hit !== null && ((wanted as Element).contains(hit) || hit.contains(wanted as Element))
+        return rests && hit !== null && (element.contains(hit) || hit.contains(element))
       },
       { timeout: PATIENCE_MS, polling: 50 },
       element,

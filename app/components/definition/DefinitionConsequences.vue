@@ -131,6 +131,7 @@ const KINDS_SHOWN = 6
         </dd>
       </div>
     </dl>
+    <DefinitionSimulation />
     <DefinitionSince v-if="since" :since="since" />
     <p v-if="store?.space && stored > store.space.free" class="error mt-3 font-medium">The store has not enough space for it.</p>
     <p v-if="unkept" class="warning mt-3" data-unkept>{{ unkept }}</p>

@@ -76,7 +76,7 @@ const staysByHand = computed({
               />
             </li>
             <li class="flex items-center gap-3">
-              <UButton size="sm" @click="retention.rules.push({ kind: 'last', points: 7 })">Add a rule</UButton
+              <UButton size="sm" class="shrink-0" @click="retention.rules.push({ kind: 'last', points: 7 })">One more rule</UButton
               ><span v-if="hasCalendar" class="soft"
                 >one of each is the first good point of it, by the calendar of {{ zone }}; what has none does not count</span
               >
@@ -129,6 +129,7 @@ const staysByHand = computed({
           /><span>days</span
           ><span class="soft">the last point that holds it stays so long, unless somebody said that it was meant</span></FieldRow
         >
+        <KeptCalendar />
       </template>
     </div>
   </section>

@@ -46,11 +46,6 @@ const at = computed({
   get: () => (times.value.kind === 'days' ? times.value.at.join(', ') : ''),
   set: (text) => times.value.kind === 'days' && (times.value.at = text.split(/[\s,;]+/).filter(Boolean)),
 })
-function toggleDay(day: number, isOn: boolean): void {
-  if (times.value.kind !== 'days' || times.value.on.of !== 'week') return
-  const others = times.value.on.days.filter((known) => known !== day)
-  times.value.on.days = isOn ? [...others, day].sort() : others
-}
 </script>
 
 <template>
@@ -71,20 +66,7 @@ function toggleDay(day: number, isOn: boolean): void {
     <template v-else-if="times.kind === 'days'">
       <UInput v-model.lazy="at" class="w-32" aria-label="Times of the day" placeholder="02:00, 14:00" />
       <USelect v-model="on" :items="ON" value-key="value" class="w-44" aria-label="On which days" />
-      <span v-if="times.on.of === 'week'" class="flex items-center gap-1" role="group" aria-label="Days of the week">
-        <button
-          v-for="{ label, value } in weekdays"
-          :key="value"
-          type="button"
-          class="h-[30px] w-9 rounded-[6px] border text-[12px]"
-          :class="times.on.days.includes(value) ? 'border-[var(--ink)] bg-[var(--sheet)] font-semibold' : 'soft border-[var(--edge)]'"
-          :aria-pressed="times.on.days.includes(value)"
-          :aria-label="label"
-          @click="toggleDay(value, !times.on.days.includes(value))"
-        >
-          {{ label.slice(0, 2) }}
-        </button>
-      </span>
+      <WeekdayChoice v-if="times.on.of === 'week'" v-model="times.on.days" />
       <template v-else-if="times.on.of === 'month'"
         ><UInput v-model.number="times.on.day" type="number" min="1" max="31" class="w-20" aria-label="Day of the month" /><span
           v-if="times.on.day > 28"

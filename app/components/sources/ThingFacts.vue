@@ -11,6 +11,8 @@ async function again(what: 'probe' | 'discover') {
   await post(`/api/sources/${source!.id}/${what}`).catch(fail)
   probing.value = false
 }
+const pausing = ref(false)
+const resume = () => $fetch(`/api/sources/${source!.id}/pause`, { method: 'DELETE' }).catch(fail)
 const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
 const usedBy = computed(() => among.filter(({ facts }) => thing && facts.uses?.includes(thing.path)))
 // The same that the bar above asks for.
@@ -84,6 +86,18 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           <button class="lnk text-[var(--ink)]" :disabled="probing" @click="again('discover')">Discover again</button>
         </p>
       </template>
+      <SourceQuiet v-if="isSource && source" :source="source" />
+      <p v-if="isSource && source" class="soft mt-1.5" data-source-pause>
+        <template v-if="source.pause"
+          ><b class="warning font-medium">Paused since {{ whenOf(source.pause.since) }} by {{ source.pause.by }}:</b>
+          {{ source.pause.reason }} <button class="lnk text-[var(--ink)]" data-resume @click="resume">Resume</button></template
+        >
+        <template v-else
+          >What is taken from it is backed up by its plans.
+          <button class="lnk text-[var(--ink)]" data-pause @click="pausing = true">Pause…</button></template
+        >
+        <PauseIt v-model:open="pausing" :address="`/api/sources/${source.id}/pause`" :name="`all that is taken from ${source.name}`" />
+      </p>
       <h3 class="mt-4 mb-1 font-semibold">Protected by</h3>
       <p v-if="thing.claims.length === 0" class="soft">
         No vessel.

@@ -112,7 +112,15 @@ const lastGap = computed(() => {
           <span v-else-if="vessel.planned" class="soft cut" :title="placeInPlan(vessel.planned, vessel.planned.what)" data-planned
             >Next: {{ BACKUP_WORD[vessel.planned.what] }}, {{ timeOfPlan(vessel.planned.at, vessel.planned.zone) }}.</span
           >
-          <button v-if="vessel.pause" type="button" class="lnk shrink-0" data-resume :disabled="resuming" @click="resume">Resume</button>
+          <NuxtLink
+            v-if="vessel.pause?.with"
+            :to="vessel.pause.with === 'everything' ? '/' : `/sources/${vessel.pause.with}`"
+            class="lnk shrink-0"
+            >Where it is resumed</NuxtLink
+          >
+          <button v-else-if="vessel.pause" type="button" class="lnk shrink-0" data-resume :disabled="resuming" @click="resume">
+            Resume
+          </button>
           <button v-else-if="vessel.definition.schedule" type="button" class="lnk shrink-0" data-pause @click="pausing = true">
             Pause…
           </button>
@@ -123,7 +131,7 @@ const lastGap = computed(() => {
         <UButton v-if="vessel.newest" :to="toRestore">Restore…</UButton>
       </div>
     </div>
-    <PauseVessel v-model:open="pausing" :slug="slug" :name="vessel.name" />
+    <PauseIt v-model:open="pausing" :address="`/api/vessels/${slug}/pause`" :name="vessel.name" />
     <LossStrip :losses="vessel.losses" :slug="slug" />
     <div class="mx-6 mt-1 flex h-9 items-stretch gap-[26px] border-b border-[var(--line)]">
       <nav class="contents" aria-label="Tabs">

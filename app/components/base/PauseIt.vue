@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { PauseForm } from '~~/core/asked'
 
-// A vessel is paused: why, and until when.
-const { slug, name } = defineProps<{ slug: string; name: string }>()
+// A vessel, all of a source, or everything is paused: why, and until when.
+const { address, name } = defineProps<{ address: string; name: string }>()
 const open = defineModel<boolean>('open', { required: true })
 const form = reactive({ reason: '' })
 const until = ref('resumed')
@@ -17,7 +17,7 @@ const UNTIL = [
 ]
 async function pause() {
   const end = until.value === 'resumed' ? null : new Date(Date.now() + Number(until.value)).toISOString()
-  if (await send(() => post(`/api/vessels/${slug}/pause`, { reason: form.reason, until: end }))) open.value = false
+  if (await send(() => post(address, { reason: form.reason, until: end }))) open.value = false
 }
 </script>
 
@@ -26,7 +26,7 @@ async function pause() {
     v-model:open="open"
     :close="{ variant: 'ghost' }"
     :title="`Pause ${name}`"
-    description="Nothing is made of it by itself meanwhile, and its promises do not count. Its log goes on, and what somebody starts is done."
+    description="Nothing is made by itself meanwhile, and promises do not count. Logs go on, and what somebody starts is done."
   >
     <template #body>
       <UForm id="pause" :schema="PauseForm" :state="form" class="grid gap-4" @submit="pause">
