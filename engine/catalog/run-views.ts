@@ -130,7 +130,8 @@ export interface RunFilter {
 /** Runs, newest first, paged by key. */
 export async function listRuns(engine: EngineContext, filter: RunFilter): Promise<RunRow[]> {
   let query = selectRuns(engine).orderBy('run.at', 'desc').orderBy('run.id', 'desc').limit(filter.limit)
-  if (filter.vessel) query = query.where('vessel.slug', '=', filter.vessel)
+  // What looks after a store is told with a vessel, and is none of it.
+  if (filter.vessel) query = query.where('vessel.slug', '=', filter.vessel).where(sql<boolean>`not run.params ? 'store'`)
   if (filter.kinds?.length) query = query.where('run.kind', 'in', filter.kinds)
   if (filter.states?.length) query = query.where('run.state', 'in', filter.states)
   if (filter.since) query = query.where('run.at', '>=', filter.since)

@@ -37,7 +37,7 @@ const COMPARE_EVERY = 2
 const COMPARE_SELDOM = 20
 /** How often tables that somebody held are tried again. */
 const HELD_EVERY = 20
-const WRITTEN_EVERY = 1200
+const WRITTEN_EVERY = 60
 /** How often the source is asked how many rows its tables have. */
 const MEASURED_EVERY = 60
 /** Chunks on their way into the store before the source has to wait. */

@@ -4,7 +4,7 @@ import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vi
 import type { StoreView } from '../../server/views'
 import { faultsOf } from '../support/accessibility'
 import { Application } from '../support/application'
-import { Person } from '../support/browser'
+import { Person, ROW } from '../support/browser'
 import { testServer } from '../support/engine'
 import { takes } from '../support/right-requests'
 
@@ -124,6 +124,12 @@ describe('how long points stay', () => {
     await person.sees(/Last (today|yesterday)/)
     await person.clicks('button::-p-text(Verify its content)')
     await person.sees('is whole')
+    // What looks after the store stands at the store, and is no run of the vessel.
+    await person.opens('/runs?kinds=prune,verify')
+    await person.page.waitForSelector(ROW)
+    expect((await person.texts(ROW)).every((row) => row.includes('dry-dock') && !row.includes('Kept'))).toBe(true)
+    const ofVessel = await application.asks<{ kind: string }[]>('GET', '/api/runs?vessel=kept')
+    expect(new Set(ofVessel.map(({ kind }) => kind))).toEqual(new Set(['backup']))
   })
 
   it('is asked for when somebody backs up by hand', async () => {
