@@ -1,4 +1,4 @@
-import { comingPlaces, type LastOfLine } from './cycle'
+import { comingPlaces } from './cycle'
 import type { Retention } from './retention'
 import type { BackupKind, Schedule } from './schedule'
 import { spansOf } from './spans'
@@ -69,8 +69,6 @@ export interface Simulated {
   price: Price | null
   /** Seconds until a change is in the store, where the log is followed; null where it is not. */
   logSeconds: number | null
-  /** How far each line has come. */
-  last?: Record<string, LastOfLine>
 }
 
 const POINTS_AT_MOST = 60_000
@@ -85,11 +83,11 @@ export function simulate(plan: Simulated, from: number, days: number): Simulatio
   return { points, days: Array.from({ length: days }, (_, i) => dayOf(plan, points, from + i * DAY_MS)) }
 }
 
-function pointsOf({ schedule, retention, logSeconds, last = {} }: Simulated, from: number, to: number): SimulatedPoint[] {
+function pointsOf({ schedule, retention, logSeconds }: Simulated, from: number, to: number): SimulatedPoint[] {
   const made: Omit<SimulatedPoint, 'until' | 'parent'>[] = [{ at: from, kind: 'full', line: '' }]
   for (const line of schedule.lines) {
     let count = 0
-    for (const { at, what } of comingPlaces(schedule, line, last[line.id] ?? null, from)) {
+    for (const { at, what } of comingPlaces(schedule, line, null, from)) {
       if (at > to || ++count > POINTS_AT_MOST) break
       made.push({ at, kind: what, line: line.name })
     }

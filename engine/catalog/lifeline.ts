@@ -237,8 +237,8 @@ async function caughtUpOf(engine: EngineContext, vesselId: string): Promise<Caug
 }
 
 /** What a vessel's lifeline shows. */
-export async function lifelineOf(engine: EngineContext, vesselId: string): Promise<LifelineData> {
-  const { members, artifacts, points, chains } = await lanesOf(engine, vesselId)
+export async function lifelineOf(engine: EngineContext, vesselId: string, lanes: LaneData): Promise<LifelineData> {
+  const { members, artifacts, points, chains } = lanes
   const breaks = await engine.db.selectFrom('chain_break').selectAll().where('vessel_id', '=', vesselId).orderBy('at').execute()
   const followers = await engine.db.selectFrom('follower').selectAll().where('vessel_id', '=', vesselId).orderBy('member').execute()
   const audited: Record<string, Date> = {}

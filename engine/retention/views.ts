@@ -37,9 +37,9 @@ const DAY_MS = 86_400_000
 const COMING = { perLine: 60, forMs: 31 * DAY_MS }
 
 export async function keptLifeline(engine: EngineContext, vessel: Vessel): Promise<KeptLifeline> {
-  const [lifeline, { keeping }, gone, coming] = await Promise.all([
-    lifelineOf(engine, vessel.id),
-    keptOf(engine, vessel),
+  const { keeping, lanes } = await keptOf(engine, vessel)
+  const [lifeline, gone, coming] = await Promise.all([
+    lifelineOf(engine, vessel.id, lanes),
     gonePoints(engine, vessel.id),
     comingRuns(engine, vessel, { perLine: COMING.perLine, until: engine.clock.now().getTime() + COMING.forMs }),
   ])

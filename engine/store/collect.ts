@@ -27,6 +27,9 @@ export interface LiveEntry extends ChunkPlace {
   name: Buffer
 }
 
+/** Of a chunk `c` that lies in several packs `p` the copy is alive that comes first: one that can be read, and stays, if any does. */
+const ALIVE_FIRST = sql`c.damaged, p.condemned_by is not null, p.created_at, p.id`
+
 /** What one prune finds out and does about the content of a store, in the catalog. */
 export class Collection {
   constructor(
@@ -55,12 +58,11 @@ export class Collection {
       or not exists (select from run where run.id = run_id and run.state = 'running')`.execute(this.db)
   }
 
-  /** All packs that the store has committed. Of a chunk that lies in several, one is alive: one that can be read, if any can. */
+  /** All packs that the store has committed. */
   async packs(): Promise<PackLife[]> {
     const { rows } = await sql<PackLife>`
       with placed as (
-        select c.pack_id, c.name, c.length, c.damaged, row_number() over (partition by c.name
-          order by c.damaged, p.condemned_by is not null, p.created_at, p.id) as place
+        select c.pack_id, c.name, c.length, c.damaged, row_number() over (partition by c.name order by ${ALIVE_FIRST}) as place
         from chunk c join pack p on p.id = c.pack_id
         where c.store_id = ${this.storeId} and p.committed
           and exists (select from live_chunk live where live.run_id = ${this.runId}::uuid and live.name = c.name)),
@@ -77,7 +79,7 @@ export class Collection {
   async liveIn(packs: { id: string }[]): Promise<LiveEntry[]> {
     const { rows } =
       await sql<LiveEntry>`select name, pack_id as pack, position::float8 as position, length, plain_length as "plainLength", base
-      from (select c.*, row_number() over (partition by c.name order by c.damaged, p.condemned_by is not null, p.created_at, p.id) as place
+      from (select c.*, row_number() over (partition by c.name order by ${ALIVE_FIRST}) as place
         from chunk c join pack p on p.id = c.pack_id
         where c.store_id = ${this.storeId} and p.committed
           and c.name in (select name from chunk where pack_id = any(${packs.map(({ id }) => id)}::uuid[]))

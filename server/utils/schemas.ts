@@ -273,3 +273,6 @@ export const Conditions = v.pipe(
 )
 
 export const Keys = v.pipe(v.string(), json('The list of keys'), v.pipe(v.array(v.array(v.string())), v.maxLength(PICKED_ROWS)))
+
+/** Why, and until when: a pause, or a pin. */
+export const UntilMoment = { until: v.optional(v.nullable(Moment), null) }

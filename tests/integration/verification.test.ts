@@ -2,7 +2,7 @@ import { copyFileSync, mkdirSync, readdirSync, readFileSync, renameSync, rmdirSy
 import { join } from 'node:path'
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
 import { readRef } from '../../core/chain/moment-ref'
-import { lifelineOf } from '../../engine/catalog/lifeline'
+import { lanesOf, lifelineOf } from '../../engine/catalog/lifeline'
 import { standings } from '../../engine/catalog/standing'
 import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
@@ -48,7 +48,10 @@ const indexed = () =>
     .orderBy('name')
     .orderBy('pack_id')
     .execute()
-const damages = async () => (await lifelineOf(bench.engine, vessel.id)).points.map(({ damage }) => damage.map(({ path }) => path))
+const damages = async () =>
+  (await lifelineOf(bench.engine, vessel.id, await lanesOf(bench.engine, vessel.id))).points.map(({ damage }) =>
+    damage.map(({ path }) => path),
+  )
 const restore = (point: string, table: string) =>
   bench.restore(vessel, point, {
     picks: [bench.path('sales', table)],

@@ -5,7 +5,8 @@ import type { LifelinePoint } from '~/utils/points'
 
 // Where a point stands in its plan, how long it stays and why, and what a person may do about that.
 const { point, kinds } = defineProps<{ point: LifelinePoint; kinds: string[] }>()
-const dialog = ref<'pin' | 'delete' | null>(null)
+const pinning = ref(false)
+const deleting = ref(false)
 const { sending, error, send } = useSending()
 const place = computed(() =>
   point.plan ? placeInPlan({ ...point.plan, line: point.plan.name }, (kinds[0] ?? 'full') as BackupKind) : 'by hand',
@@ -26,11 +27,11 @@ const unpin = () => send(() => $fetch(`/api/points/${point.id}/pin`, { method: '
     </p>
     <p class="mt-1.5 flex gap-2">
       <UButton v-if="point.pin" size="sm" icon="i-lucide-pin-off" :loading="sending" data-unpin @click="unpin">Take the pin back</UButton>
-      <UButton v-else size="sm" icon="i-lucide-pin" data-pin @click="dialog = 'pin'">Pin…</UButton>
-      <UButton v-if="!point.pin" size="sm" variant="ghost" icon="i-lucide-trash-2" data-delete @click="dialog = 'delete'">Delete…</UButton>
+      <UButton v-else size="sm" icon="i-lucide-pin" data-pin @click="pinning = true">Pin…</UButton>
+      <UButton v-if="!point.pin" size="sm" variant="ghost" icon="i-lucide-trash-2" data-delete @click="deleting = true">Delete…</UButton>
     </p>
     <ErrorNote v-if="error" :error="error" class="mt-2" />
-    <PinPoint v-if="dialog === 'pin'" :point="point" @close="dialog = null" />
-    <DeletePoint v-if="dialog === 'delete'" :point="point" @close="dialog = null" />
+    <PinPoint v-if="pinning" v-model:open="pinning" :point="point" />
+    <DeletePoint v-if="deleting" :point="point" @close="deleting = false" />
   </li>
 </template>

@@ -2,7 +2,7 @@ import * as v from 'valibot'
 import { PinForm } from '../../../../core/asked'
 import { pinPoint } from '../../../../engine/retention/pins'
 
-const Body = v.strictObject({ ...PinForm.entries, until: v.optional(v.nullable(Moment), null) })
+const Body = v.strictObject({ ...PinForm.entries, ...UntilMoment })
 
 /** Pins a point: it stays whatever retention says. */
 export default route(async (engine, event) => {

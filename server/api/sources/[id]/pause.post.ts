@@ -2,7 +2,7 @@ import * as v from 'valibot'
 import { PauseForm } from '../../../../core/asked'
 import { pauseWider } from '../../../../engine/catalog/pauses'
 
-const Body = v.strictObject({ ...PauseForm.entries, until: v.optional(v.nullable(Moment), null) })
+const Body = v.strictObject({ ...PauseForm.entries, ...UntilMoment })
 
 /** Pauses all vessels that take something from this source. */
 export default route(async (engine, event) => {

@@ -2,7 +2,7 @@ import * as v from 'valibot'
 import { PauseForm } from '../../../../core/asked'
 import { pauseVessel } from '../../../../engine/catalog/pauses'
 
-const Body = v.strictObject({ ...PauseForm.entries, until: v.optional(v.nullable(Moment), null) })
+const Body = v.strictObject({ ...PauseForm.entries, ...UntilMoment })
 
 /** Pauses a vessel until a moment, or until it is resumed. */
 export default route(async (engine, event) => {
