@@ -117,30 +117,36 @@ export class RunContext {
    * waits until the first is over. Nor do two runs that look after one store: what one reads the other may take away.
    */
   async begin(): Promise<'begun' | 'later' | 'not ours'> {
-    const now = this.engine.clock.now()
     const busy = sql<boolean>`exists (select from run other where other.state = 'running' and other.id <> run.id
       and (run.kind = 'backup' and other.kind = 'backup' and other.vessel_id = run.vessel_id
         or run.kind in ('prune', 'verify', 'reindex') and other.kind in ('prune', 'verify', 'reindex')
           and other.params->>'store' = run.params->>'store'))`
-    const row = await this.db.transaction().execute(async (tx) => {
+    const begun = await this.db.transaction().execute(async (tx) => {
       await sql`select pg_advisory_xact_lock(hashtextextended(what, 0)) from (select 'begin ' || vessel_id as what from run where id = ${this.id}
         union all select 'begin in ' || (params->>'store') from run where id = ${this.id} and params ? 'store') begun`.execute(tx)
-      return (
-        tx
-          .updateTable('run')
-          .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
-          .where('id', '=', this.id)
-          // An answer that was lost does not make it somebody else's.
-          .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
-          .where((eb) => eb.not(busy))
-          .returning(['id', 'cancel_requested_at'])
-          .executeTakeFirst()
-      )
+      const free = await tx
+        .selectFrom('run')
+        .select(['id', 'cancel_requested_at'])
+        .where('id', '=', this.id)
+        // An answer that was lost does not make it somebody else's.
+        .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
+        .where((eb) => eb.not(busy))
+        .forUpdate()
+        .executeTakeFirst()
+      if (!free) return null
+      // It begins when what it waited for is over, not when it began to ask.
+      const now = this.engine.clock.now()
+      await tx
+        .updateTable('run')
+        .set({ state: 'running', claim: this.claim, started_at: now, heartbeat_at: sql`now()`, at: now })
+        .where('id', '=', this.id)
+        .execute()
+      return { now, cancelledAt: free.cancel_requested_at }
     })
-    if (!row) return (await this.isWaiting()) ? 'later' : 'not ours'
-    this.begunMs = now.getTime()
+    if (!begun) return (await this.isWaiting()) ? 'later' : 'not ours'
+    this.begunMs = begun.now.getTime()
     this.pace.add([0, 0, 0])
-    this.heed(row.cancel_requested_at)
+    this.heed(begun.cancelledAt)
     this.startBeating()
     await this.tell('running')
     return 'begun'

@@ -43,16 +43,28 @@ export interface PlannedDatabase {
  */
 export async function planWish(engine: EngineContext, point: OpenPoint, wish: Wish, also: string[] = []): Promise<PlannedDatabase[]> {
   const planned: PlannedDatabase[] = []
-  for (const { member, manifest } of point.members) {
-    for (const database of manifest.databases) {
+  for (const meant of meantOf(point, wish, also)) planned.push(await planDatabase(engine, point, meant, wish))
+  return planned
+}
+
+interface MeantDatabase {
+  member: string
+  serverVersion: number
+  database: DatabaseManifest
+  into: { source: string; database: string }
+}
+
+/** The databases of a point that a wish picks something from, and where they go; a scratch database has no name yet. */
+export function meantOf(point: OpenPoint, wish: Wish, also: string[]): MeantDatabase[] {
+  return point.members.flatMap(({ member, manifest }) =>
+    manifest.databases.flatMap((database) => {
       const root = pathOf(member, database.name)
       const into = placeOf(wish.into, member, database.name, database.name)
       const isMeant = also.includes(pathOf(into.source, into.database))
-      if (!isMeant && !wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) continue
-      planned.push(await planDatabase(engine, point, { member, serverVersion: manifest.server.versionNumber, database }, wish))
-    }
-  }
-  return planned
+      if (!isMeant && !wish.picks.some((pick) => isWithin(pick, root) || isWithin(root, pick))) return []
+      return [{ member, serverVersion: manifest.server.versionNumber, database, into }]
+    }),
+  )
 }
 
 /** The whole plan of a wish: of databases, and of namespaces. */
@@ -79,12 +91,7 @@ export async function planAll(engine: EngineContext, point: OpenPoint, wish: Wis
   })
 }
 
-async function planDatabase(
-  engine: EngineContext,
-  point: OpenPoint,
-  before: { member: string; serverVersion: number; database: DatabaseManifest },
-  wish: Wish,
-): Promise<PlannedDatabase> {
+async function planDatabase(engine: EngineContext, point: OpenPoint, before: MeantDatabase, wish: Wish): Promise<PlannedDatabase> {
   const { member, database } = before
   const into = placeOf(wish.into, member, database.name, scratchName(database.name, point.at))
   const access = await accessOf(engine, into.source)

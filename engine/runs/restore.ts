@@ -1,7 +1,7 @@
 import { wishOf, type Wish } from '../../core/restore/wish'
 import type { Vessel } from '../catalog/vessels'
 import type { RunContext } from './context'
-import { holdTargets, targetsOf } from './targets'
+import { databaseTarget, holdTargets, targetsOf, type Target } from './targets'
 import { entriesToRun, membersOf } from '../../core/restore/entries'
 import { Receipts } from './receipts'
 import { rolesStay, Unmaking } from './unmake'
@@ -15,7 +15,8 @@ import { isWithin, namesOf, pathOf } from '../../core/things/thing'
 import type { PlannedNamespace } from './clusters/plan'
 import { rehearseNamespace } from './clusters/rehearse'
 import { NamespaceRestore } from './clusters/restore'
-import { blockedBy, planAll, requireAgreed, type PlannedDatabase, type PlannedWish } from './restore-plan'
+import { accessOf } from '../catalog/sources'
+import { blockedBy, meantOf, planAll, requireAgreed, type PlannedDatabase, type PlannedWish } from './restore-plan'
 
 /** One thing to restore; taking a restore back takes one for each point that it kept. */
 export interface RestorePart {
@@ -47,6 +48,8 @@ export const openPart = (engine: EngineContext, { point, together = [] }: Restor
 
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
+  // Before anything is looked at there: the tables that another restore writes to can't even be read.
+  if (!rehearsal) await holdTargets(run, await targetsMeant(run.engine, params))
   let parts = await openParts(run, params)
   if (!rehearsal && (await holdTargets(run, targetsOf(togetherOf(parts))))) parts = await openParts(run, params)
   let all = togetherOf(parts)
@@ -107,6 +110,19 @@ const isWholeIn =
 export const takenBackIn = ({ unmakes = [], unlinks = {} }: Pick<RestoreParams, 'unmakes' | 'unlinks'>): string[] => [
   ...new Set([...unmakes.map((path) => pathOf(...namesOf(path).slice(0, 2))), ...Object.keys(unlinks)]),
 ]
+
+/** The databases that will be written into, as far as they are known before a plan is made: all but scratch databases. */
+async function targetsMeant(engine: EngineContext, params: RestoreParams): Promise<Target[]> {
+  const targets: Target[] = []
+  const also = takenBackIn(params)
+  for (const part of [params, ...(params.more ?? [])]) {
+    const wish = wishOf(part.wish)
+    if (wish.into.mode === 'scratch') continue
+    for (const { into } of meantOf(await openPart(engine, part), wish, also))
+      targets.push(databaseTarget(await accessOf(engine, into.source), into.database))
+  }
+  return targets
+}
 
 /** What is to be restored, planned against what stands at the target now. */
 async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPart[]> {

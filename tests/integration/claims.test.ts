@@ -174,6 +174,8 @@ describe('what can’t begin yet', () => {
       const isWithin = async (id: string) =>
         (await bench.engine.db.selectFrom('run_step').select('title').where('run_id', '=', id).execute()).length > 0
       await until(() => isWithin(first))
+      // Nor can anybody look at it any more, as while the first one writes.
+      await application.query('rollback; begin; lock table sales.zone in access exclusive mode')
       const waiting = perform(bench.engine, second)
       await until(async () => (await bench.messages(second)).some((text) => text.startsWith('Another restore writes into')))
       expect(await isWithin(second)).toBe(false)

@@ -16,6 +16,7 @@ import { describeProperties } from './describe-database'
 import { MADE_TYPE, ROUTINE_NAME } from './discover'
 import { eventTriggersOf } from './event-triggers'
 import { databasesOf } from './probe'
+import { untilGiven } from './locks'
 import { freeSpace } from './space'
 import { readStructure } from './utilities'
 
@@ -29,6 +30,11 @@ export async function inspectTarget(access: PostgresAccess, database: string, wi
     server: await serverState(client, access),
   }))
   if (!databases.some(({ name }) => name === database)) return emptyTarget(server)
+  // Whoever holds a table keeps it from being read as well, be it only for the blink of a change to it.
+  return untilGiven(() => inspectOnce(access, database, server, withDefinitions))
+}
+
+function inspectOnce(access: PostgresAccess, database: string, server: ServerState, withDefinitions: boolean): Promise<TargetState> {
   return withClient(access, database, async (client) => {
     const described = await describeTables(client)
     const needing = await dependentsOf(client)
