@@ -27,7 +27,12 @@ import type { MomentView as AtMoment } from '../engine/log/moment-view'
 import type { MemberReadiness } from '../engine/log/readiness'
 import type { FoundChange, LogFound } from '../engine/log/search'
 import type { UndoPlan as Undo, UndoTable } from '../engine/log/undo'
+import type { DeletedPlace } from '../engine/retention/deleted-places'
 import type { Deletion } from '../engine/retention/deletion'
+import type { LogDeletion } from '../engine/retention/log-deletion'
+import type { SourceDeletion } from '../engine/retention/source-deletion'
+import type { StoreDeletion } from '../engine/retention/store-deletion'
+import type { GoneVessel, VesselDeparture } from '../engine/retention/vessel-deletion'
 import type { KeptLifeline } from '../engine/retention/views'
 import type { changedSinceBackup } from '../engine/points/since'
 import type { WayKind, WayOfBackup } from '../engine/runs/ways'
@@ -51,6 +56,8 @@ export type VesselView = Standing & {
   /** What its plan makes next. */
   planned: Sent<NextPlanned> | null
   definition: VesselDefinition
+  /** That it was deleted, and what is left of it; null as long as it is not. */
+  gone: GoneVesselView | null
 }
 export type ScheduleView = Sent<ScheduleState>
 export type Attention = Sent<AttentionNow>
@@ -60,6 +67,12 @@ export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<KeptLifeline>
 export type { MeasuredSizes } from '../core/plan/sizes'
 export type DeletionView = Sent<Deletion>
+export type VesselDepartureView = Sent<VesselDeparture>
+export type GoneVesselView = Sent<GoneVessel>
+export type StoreDeletionView = Sent<StoreDeletion>
+export type SourceDeletionView = Sent<SourceDeletion>
+export type LogDeletionView = Sent<Omit<LogDeletion, 'segments'>> & { segments: number; members: string[] }
+export type DeletedPlaceView = Sent<DeletedPlace>
 export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }
 export type Since = Sent<NonNullable<Awaited<ReturnType<typeof changedSinceBackup>>>>

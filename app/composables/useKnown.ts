@@ -1,5 +1,5 @@
 import { effectScope, onScopeDispose, type EffectScope } from 'vue'
-import type { Change, OpenHold, RunRow, SourceView, Standing, StoreView } from '~~/server/views'
+import type { Change, DeletedPlaceView, GoneVesselView, OpenHold, RunRow, SourceView, Standing, StoreView } from '~~/server/views'
 import { useLoads } from '~/stores/loads'
 import { onChange } from './useLive'
 import { useLoad } from './useLoad'
@@ -32,6 +32,13 @@ export const useStores = known<StoreView[]>(
   1500,
 )
 export const useVessels = known<Standing[]>('/api/vessels', ({ about }) => about !== 'things', 1500)
+/** Vessels that were deleted, as long as anything of them stays. */
+export const useGoneVessels = known<GoneVesselView[]>('/api/gone-vessels', ({ about }) => about === 'vessel', 1500)
+export const useDeletedPlaces = known<DeletedPlaceView[]>(
+  '/api/deleted-places',
+  ({ about }) => about === 'store' || about === 'things',
+  1500,
+)
 /** Runs that wait or go on. */
 export const useRunning = known<RunRow[]>('/api/runs?states=waiting,running', ({ about }) => about === 'run', 1000)
 /** What is held at sources. */

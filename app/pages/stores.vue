@@ -51,6 +51,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex' | 'prune', dry
         <h2 class="text-[15px] font-semibold">{{ store.name }}</h2>
         <p class="mono soft text-[12px] break-words">{{ store.path }} <CopyIt icon :text="store.path" label="Copy the path" /></p>
         <p class="soft mt-1">a folder on local disk, made {{ dateOf(store.createdAt) }}</p>
+        <StoreItself :store="store" @changed="refresh" />
         <p class="mt-2">
           <span v-if="store.verifiedAt && !store.trouble" class="border-b-2 border-[var(--gold-line)]"
             >Verified {{ whenOf(store.verifiedAt) }}</span
@@ -105,6 +106,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex' | 'prune', dry
       </div>
       <StoreGrowth v-if="store.grown.length > 0" :store="store" class="col-span-2 col-start-2" />
     </section>
+    <DeletedPlaces kind="store" />
     <MakeStore v-model:open="making" @made="refresh" />
   </main>
 </template>

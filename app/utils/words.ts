@@ -2,6 +2,8 @@
 import { agoInWords, bytesInWords, capital, countInWords, durationInWords, listInWords, numberInWords, plural } from '~~/core/time/words'
 import { sortMissing } from '~~/core/content/missing'
 import type { Missing } from '~~/core/content/manifest'
+import type { VesselDepartureView } from '~~/server/views'
+import { dateOf, whenOf } from './when'
 import { CONSISTENCY } from '~~/core/quiesce/consistency'
 import type { RunRow } from '~~/server/views'
 
@@ -125,3 +127,35 @@ export const ARTIFACT_WORD = {
   synthetic: 'synthetic full',
   log: 'log',
 } as const
+
+/** `a, b and more`: so many of all. */
+export const someInWords = (all: string[], most: number): string =>
+  all.length > most ? `${all.slice(0, most).join(', ')} and more` : listInWords(all)
+
+const STRETCHES_SHOWN = 4
+
+/** Moments that can't be entered any more. */
+export const momentsInWords = (lost: { from: string; to: string }[]): string =>
+  lost.length === 0
+    ? 'no moment of the log'
+    : `the moments of ${someInWords(
+        lost.map(({ from, to }) => `${whenOf(from)} to ${whenOf(to)}`),
+        STRETCHES_SHOWN,
+      )}`
+
+/** Until when what is left of a vessel stays that was deleted. */
+export function staysInWords({
+  points,
+  pinned,
+  firstGoes,
+  lastGoes,
+}: Pick<VesselDepartureView, 'points' | 'pinned' | 'firstGoes' | 'lastGoes'>): string {
+  if (points === 0) return ''
+  const end = lastGoes
+    ? firstGoes === lastGoes
+      ? `All go on ${dateOf(lastGoes)}`
+      : `The last goes on ${dateOf(lastGoes)}`
+    : 'The last one has no end'
+  const first = firstGoes && firstGoes !== lastGoes ? `The first goes on ${dateOf(firstGoes)}. ` : ''
+  return `${first}${end}${pinned > 0 ? `; ${pinned} ${pinned === 1 ? 'is' : 'are'} pinned` : ''}.`
+}

@@ -1,6 +1,9 @@
 import type { Artifact, Chains, LogFrom, RecoveryPoint } from './chain'
 import { positionOf } from './position'
 
+/** After all times. */
+const NEVER = new Date(8.64e15)
+
 /** What of a vessel must stay. Whatever is not in it, nothing that was kept needs. */
 export interface Stays {
   /** By point: whether it was kept itself, moments of the log are entered from it, or something that stays builds on it. */
@@ -16,13 +19,13 @@ export interface Stays {
  * @param marks what its points consist of
  * @param chains of the marks and the logs
  * @param kept points that stay by themselves
- * @param moment from which on every moment of the log stays; points after it stay with it
+ * @param moment from which on every moment of the log stays; points after it stay with it. Null: none stays
  */
 export function staysOf(
   { marks, points }: { marks: Artifact[]; points: Pick<RecoveryPoint, 'id' | 'artifacts' | 'at'>[] },
   chains: Chains,
   kept: ReadonlySet<string>,
-  moment: Date,
+  moment: Date | null,
 ): Stays {
   const parentOf = new Map<string, string>()
   for (const { id, parent } of marks) if (parent !== null) parentOf.set(id, parent)
@@ -35,7 +38,7 @@ export function staysOf(
       else holderOf.set(artifact, id)
   const pointOf = new Map(points.map((point) => [point.id, point]))
   const members = [...new Set(marks.map(({ member }) => member))]
-  const logs = members.map((member) => chains.logFrom(member, moment))
+  const logs = members.map((member) => (moment ? chains.logFrom(member, moment) : { member, from: NEVER, bases: [] }))
 
   const stays: Stays = { points: new Map(), logs }
   const waiting: string[] = []
@@ -44,7 +47,7 @@ export function staysOf(
     stays.points.set(id, why)
     waiting.push(id)
   }
-  const isLogged = chains.hasLogSince(moment)
+  const isLogged = moment !== null && chains.hasLogSince(moment)
   for (const { id, at } of points) {
     if (kept.has(id)) add(id, 'kept')
     else if (isLogged && at >= moment) add(id, 'log')

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Artifact, ArtifactKind } from './chain'
-import { minus, withoutPoint } from './without'
+import { minus, withoutPoints } from './without'
 
 const position = (n: number) => `0/${n.toString(16).toUpperCase()}`
 const time = (n: number) => new Date(n * 1000)
@@ -20,16 +20,16 @@ const ranges = (of: { from: Date; to: Date }[]) => of.map(({ from, to }) => [fro
 
 describe('without a point', () => {
   it('goes all that builds on it, and moments that are entered from it', () => {
-    const without = withoutPoint(whole, 'p-f1')
+    const without = withoutPoints(whole, ['p-f1'])
     expect(without.points.sort()).toEqual(['p-d1', 'p-f1', 'p-i1'])
     expect(without.artifacts.map(({ id }) => id)).toEqual(['f1', 'd1', 'i1'])
     expect(ranges(without.lost)).toEqual([[1, 7]])
   })
 
   it('goes it alone where nothing needs it, and every moment of an unbroken log stays', () => {
-    expect(withoutPoint(whole, 'p-i1')).toMatchObject({ points: ['p-i1'], lost: [] })
-    expect(withoutPoint(whole, 'p-f2')).toMatchObject({ points: ['p-f2'], lost: [] })
-    expect(ranges(withoutPoint({ ...whole, logs: [artifact('l', 'log', 6, 9)] }, 'p-f2').lost)).toEqual([[7, 9]])
+    expect(withoutPoints(whole, ['p-i1'])).toMatchObject({ points: ['p-i1'], lost: [] })
+    expect(withoutPoints(whole, ['p-f2'])).toMatchObject({ points: ['p-f2'], lost: [] })
+    expect(ranges(withoutPoints({ ...whole, logs: [artifact('l', 'log', 6, 9)] }, ['p-f2']).lost)).toEqual([[7, 9]])
   })
 })
 

@@ -1,8 +1,17 @@
 import { Chains, commonStretches, type Artifact, type CaughtUp, type DateRange, type RecoveryPoint } from './chain'
 
-/** What goes with a point, and what can't be entered without it. */
+/** What decides what of a vessel can be restored. */
+export interface Lanes {
+  /** What the points consist of. */
+  marks: Artifact[]
+  points: RecoveryPoint[]
+  logs: Artifact[]
+  caughtUp: CaughtUp[]
+}
+
+/** What goes with points, and what can't be entered without them. */
 export interface Without {
-  /** The point, and those that build on it. */
+  /** The points, and those that build on them. */
   points: string[]
   artifacts: Artifact[]
   /** Where every moment can be entered now, and none then. */
@@ -10,35 +19,38 @@ export interface Without {
 }
 
 /**
- * What deleting a point takes away: everything that builds on it goes, too, and moments of the log that are entered from it.
- *
- * @param marks what the points consist of
+ * What deleting points takes away: everything that builds on them goes, too, and moments of the log that are entered from them.
  */
-export function withoutPoint(
-  { marks, points, logs, caughtUp }: { marks: Artifact[]; points: RecoveryPoint[]; logs: Artifact[]; caughtUp: CaughtUp[] },
-  id: string,
-): Without {
+export function withoutPoints({ marks, points, logs, caughtUp }: Lanes, ids: string[]): Without {
   const children = new Map<string, string[]>()
   for (const mark of marks) if (mark.parent) children.set(mark.parent, [...(children.get(mark.parent) ?? []), mark.id])
   const holders = new Map<string, RecoveryPoint[]>()
   for (const point of points) for (const artifact of point.artifacts) holders.set(artifact, [...(holders.get(artifact) ?? []), point])
   const going = new Map<string, RecoveryPoint>()
-  const waiting = points.filter((point) => point.id === id)
+  const asked = new Set(ids)
+  const waiting = points.filter((point) => asked.has(point.id))
   for (let point = waiting.pop(); point; point = waiting.pop()) {
     if (going.has(point.id)) continue
     going.set(point.id, point)
     for (const artifact of point.artifacts) for (const child of children.get(artifact) ?? []) waiting.push(...(holders.get(child) ?? []))
   }
   const gone = new Set([...going.values()].flatMap(({ artifacts }) => artifacts))
-  const members = [...new Set(marks.map(({ member }) => member))]
-  const stretches = (chains: Chains) =>
-    commonStretches(members.map((member) => chains.coverage(member))).filter(({ from, to }) => to > from)
   const left = marks.filter((mark) => !gone.has(mark.id))
   return {
     points: [...going.keys()],
     artifacts: marks.filter((mark) => gone.has(mark.id)),
-    lost: minus(stretches(new Chains([...marks, ...logs], caughtUp)), stretches(new Chains([...left, ...logs], caughtUp))),
+    lost: lostMoments({ marks, logs, caughtUp }, { marks: left, logs }),
   }
+}
+
+/** Where every moment of a vessel can be entered now, and none with what is left. */
+export function lostMoments({ marks, logs, caughtUp }: Omit<Lanes, 'points'>, left: { marks: Artifact[]; logs: Artifact[] }): DateRange[] {
+  const members = [...new Set(marks.map(({ member }) => member))]
+  const stretches = (of: { marks: Artifact[]; logs: Artifact[] }) => {
+    const chains = new Chains([...of.marks, ...of.logs], caughtUp)
+    return commonStretches(members.map((member) => chains.coverage(member))).filter(({ from, to }) => to > from)
+  }
+  return minus(stretches({ marks, logs }), stretches(left))
 }
 
 /** What of some stretches lies in none of others. Both ascend. */

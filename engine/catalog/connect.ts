@@ -24,6 +24,7 @@ import * as pauses from './migrations/021-pauses'
 import * as retention from './migrations/022-retention'
 import * as prices from './migrations/023-prices'
 import * as widerPauses from './migrations/024-wider-pauses'
+import * as gone from './migrations/025-gone'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -55,6 +56,7 @@ const migrations: MigrationProvider = {
     '022-retention': retention,
     '023-prices': prices,
     '024-wider-pauses': widerPauses,
+    '025-gone': gone,
   }),
 }
 

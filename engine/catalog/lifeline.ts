@@ -201,12 +201,12 @@ async function marksOf(engine: EngineContext, vesselId: string): Promise<Artifac
 }
 
 /** The logs, with those that follow each other without anything between them as one: thousands of segments are a few stretches. */
-async function logsOf(engine: EngineContext, vesselId: string): Promise<Artifact[]> {
+export async function logsOf(engine: EngineContext, vesselId: string, without: string[] = []): Promise<Artifact[]> {
   const { rows } = await sql<Row>`
     with ordered as (
       select member, era, id, from_position, position, from_at, at, rows, bytes, stored,
         lag(position) over w is distinct from from_position as begins
-      from artifact where vessel_id = ${vesselId} and kind = 'log' and not damaged
+      from artifact where vessel_id = ${vesselId} and kind = 'log' and not damaged and id <> all(${without}::uuid[])
       window w as (partition by member, era order by from_position::pg_lsn)),
     numbered as (select *, sum(begins::int) over (partition by member, era order by from_position::pg_lsn) as run from ordered)
     select member, era, (array_agg(id order by from_position::pg_lsn))[1] as id, 'log' as kind, null as parent, min(from_position::pg_lsn)::text as from_position,

@@ -163,4 +163,5 @@ export interface LogCatalog {
 export type FollowerState = 'waiting' | 'following' | 'stalled' | 'broken' | 'leaving'
 /** Whether a log leads on from where it stands: it is read, or will be from there. */
 export const isFollowed = (state: FollowerState | undefined): boolean => state === 'following' || state === 'stalled'
-export type BreakKind = 'slot lost' | 'position' | 'timeline' | 'segment' | 'structure' | 'limit' | 'paused' | 'source' | 'audit'
+export type BreakKind =
+  'slot lost' | 'position' | 'timeline' | 'segment' | 'deleted' | 'structure' | 'limit' | 'paused' | 'source' | 'audit'

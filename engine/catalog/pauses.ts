@@ -8,7 +8,7 @@ import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { CatalogDb } from './connect'
 import { rowById } from './sources'
-import { vesselBySlug } from './vessels'
+import { requireThere, vesselBySlug } from './vessels'
 
 /** Why something is paused, and until when; null until somebody resumes it. */
 export interface AskedPause {
@@ -34,7 +34,7 @@ function written({ clock }: EngineContext, { reason, until, by }: AskedPause): s
  * starts is done.
  */
 export async function pauseVessel(engine: EngineContext, slug: string, pause: AskedPause): Promise<void> {
-  const { id } = await vesselBySlug(engine, slug)
+  const { id } = requireThere(await vesselBySlug(engine, slug))
   await engine.db
     .updateTable('vessel')
     .set({ pause: written(engine, pause) })

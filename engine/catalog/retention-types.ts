@@ -18,6 +18,8 @@ export interface PruneTimes {
 
 /** Tables of the catalog that tell of what is gone. */
 export interface RetentionCatalog {
+  /** Sources and stores that were deleted. */
+  deleted_place: { id: string; kind: 'source' | 'store'; name: string; at: Time; by: string; why: string }
   /** A point that went: what it was, and why it did. */
   gone_point: {
     id: string
@@ -30,4 +32,11 @@ export interface RetentionCatalog {
     why: string
     by: string
   }
+}
+
+/** That a vessel was deleted; its points stay for a while. */
+export interface Departed {
+  at: string
+  by: string
+  reason: string
 }

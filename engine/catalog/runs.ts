@@ -5,7 +5,7 @@ import type { CatalogDb } from './connect'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { RunKind } from './types'
-import type { Vessel } from './vessels'
+import { requireThere, type Vessel } from './vessels'
 
 export interface NewRun {
   kind: RunKind
@@ -42,9 +42,16 @@ export async function addRun(
   return id
 }
 
+/** Runs that read from the sources of a vessel what it protects. */
+const MAKES: RunKind[] = ['backup', 'hold', 'audit']
+
 /** Writes down a run within a transaction. Whoever does it puts the run into the queue there, and tells of it afterwards. */
 export async function insertRun(tx: CatalogDb, run: NewRun, now: Date): Promise<string> {
   const id = randomUUID()
+  if (MAKES.includes(run.kind)) {
+    const { gone } = await tx.selectFrom('vessel').select('gone').where('id', '=', run.vessel.id).forShare().executeTakeFirstOrThrow()
+    requireThere({ name: run.vessel.name, gone })
+  }
   await tx
     .insertInto('run')
     .values({

@@ -15,6 +15,8 @@ import { deriveKeys, keyCheck, matchesCheck, type StoreVersion } from '../store/
 import { Store } from '../store/store'
 import { allVessels, vesselBySlug, type Vessel } from './vessels'
 
+export const STORE_NAME_LENGTH = 63
+
 const HEADER = 'store.json'
 /** The form of stores that are made now. */
 export const STORE_VERSION: StoreVersion = 3
@@ -112,7 +114,7 @@ function readKey(text: string): Buffer {
 }
 
 async function ensureFree(engine: EngineContext, name: string, path: string): Promise<void> {
-  const trouble = nameTrouble(name, 63)
+  const trouble = nameTrouble(name, STORE_NAME_LENGTH)
   if (trouble) throw new VesselError('store_name', { what: trouble, touched: 'Nothing was made.', next: 'Give it another name.' })
   const stores = await engine.db.selectFrom('store').select(['name', 'settings']).execute()
   const same = stores.find((store) => store.name === name || store.settings.path === path)
@@ -142,7 +144,7 @@ export async function openStore(engine: EngineContext, idOrName: { id?: string; 
   return store
 }
 
-const storeMissing = (name = 'with this id') =>
+export const storeMissing = (name = 'with this id') =>
   new VesselError('store_missing', {
     what: `There is no store ${name}.`,
     touched: 'Nothing was changed.',

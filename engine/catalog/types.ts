@@ -18,7 +18,7 @@ import type { PlacedAct, ProbeReport } from '../sources/source'
 import type { Json, Time } from './columns'
 import type { LogCatalog } from './log-types'
 import type { PlanCatalog, PlannedAs } from './plan-types'
-import type { PinRecord, PruneTimes, RetentionCatalog } from './retention-types'
+import type { Departed, PinRecord, PruneTimes, RetentionCatalog } from './retention-types'
 
 /** Tables of the catalog, as the migrations make them. */
 export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
@@ -132,6 +132,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     slug: string
     name: string
     pause: Json<Pause> | null
+    /** When it was deleted, by whom and why; null as long as it is not. */
+    gone: Json<Departed> | null
     version: number
     created_at: Time
   }
@@ -194,7 +196,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     id: string
     run_id: string
     vessel_id: string
-    source_id: string
+    /** Null where the source was forgotten. */
+    source_id: string | null
     member: string
     kind: ArtifactKind
     parent: string | null

@@ -5,6 +5,7 @@ import { pauseOf, type WiderPause } from '../../core/plan/paused'
 import type { Pause } from '../../core/plan/state'
 import { NAME_LENGTH, nameTrouble, slugFor } from '../../core/things/name'
 import type { EngineContext } from '../context'
+import type { Departed } from './retention-types'
 import { notify } from '../notify'
 
 export interface Vessel {
@@ -12,6 +13,8 @@ export interface Vessel {
   slug: string
   name: string
   pause: Pause | null
+  /** That it was deleted; null as long as it is not. */
+  gone: Departed | null
   version: number
   definition: VesselDefinition
 }
@@ -22,8 +25,8 @@ export async function addVessel(engine: EngineContext, name: string, definition:
   if (trouble) throw invalid([trouble])
   const trimmed = name.trim()
   ensureValid(definition)
-  const others = await engine.db.selectFrom('vessel').select(['name', 'slug']).execute()
-  const same = others.find((other) => other.name.toLowerCase() === trimmed.toLowerCase())
+  const others = await engine.db.selectFrom('vessel').select(['name', 'slug', 'gone']).execute()
+  const same = others.find((other) => !other.gone && isSameName(other.name, trimmed))
   if (same) throw exists(same.name)
   const slug = slugFor(trimmed, new Set(others.map((other) => other.slug)))
   const id = randomUUID()
@@ -42,7 +45,31 @@ export async function addVessel(engine: EngineContext, name: string, definition:
       .execute()
   })
   await notify(engine.db, { about: 'vessel', id })
-  return { id, slug, name: trimmed, pause: null, version: 1, definition }
+  return { id, slug, name: trimmed, pause: null, gone: null, version: 1, definition }
+}
+
+const isSameName = (a: string, b: string) => a.toLowerCase() === b.toLowerCase()
+
+/** Gives a vessel another name; its address stays. */
+export async function renameVessel(engine: EngineContext, slug: string, name: string): Promise<void> {
+  const trouble = nameTrouble(name, NAME_LENGTH)
+  if (trouble) throw invalid([trouble])
+  const vessel = requireThere(await vesselBySlug(engine, slug))
+  const same = (await allVessels(engine)).find((other) => other.id !== vessel.id && isSameName(other.name, name.trim()))
+  if (same) throw exists(same.name)
+  await engine.db.updateTable('vessel').set({ name: name.trim() }).where('id', '=', vessel.id).execute()
+  await notify(engine.db, { about: 'vessel', id: vessel.id })
+}
+
+/** @throws VesselError `vessel_gone` */
+export function requireThere<T extends Pick<Vessel, 'name' | 'gone'>>(vessel: T): T {
+  if (!vessel.gone) return vessel
+  throw new VesselError('vessel_gone', {
+    what: `${vessel.name} was deleted: nothing is made of it any more.`,
+    touched: 'Nothing was changed.',
+    next: 'Restore from its points as long as they stay, or define a new vessel.',
+    status: 409,
+  })
 }
 
 const exists = (name: string) =>
@@ -56,7 +83,7 @@ const exists = (name: string) =>
 /** Saves the next version. `basedOn` is the version that the person saw; a newer one is not overwritten. */
 export async function saveDefinition(engine: EngineContext, slug: string, basedOn: number, definition: VesselDefinition): Promise<number> {
   ensureValid(definition)
-  const vessel = await vesselBySlug(engine, slug)
+  const vessel = requireThere(await vesselBySlug(engine, slug))
   const version = basedOn + 1
   await engine.db.transaction().execute(async (tx) => {
     const { numUpdatedRows } = await tx
@@ -101,7 +128,7 @@ const selectVessels = (engine: EngineContext) =>
     .innerJoin('vessel_version', (join) =>
       join.onRef('vessel_version.vessel_id', '=', 'vessel.id').onRef('vessel_version.version', '=', 'vessel.version'),
     )
-    .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.pause', 'vessel.version', 'vessel_version.definition'])
+    .select(['vessel.id', 'vessel.slug', 'vessel.name', 'vessel.pause', 'vessel.gone', 'vessel.version', 'vessel_version.definition'])
 
 type SavedVessel = Awaited<ReturnType<ReturnType<typeof selectVessels>['executeTakeFirstOrThrow']>>
 
@@ -120,7 +147,13 @@ async function widerPauses(engine: EngineContext): Promise<WiderPause[]> {
   return rows.map(({ name, pause }) => ({ thing: name === null ? { of: 'everything' } : { of: 'source', name }, pause }))
 }
 
+/** All that there are; those that were deleted are not among them. */
 export async function allVessels(engine: EngineContext): Promise<Vessel[]> {
+  return withPauses(engine, await selectVessels(engine).where('vessel.gone', 'is', null).orderBy('vessel.name').execute())
+}
+
+/** Those that were deleted, too: as long as anything is left of them, it is looked after. */
+export async function everyVessel(engine: EngineContext): Promise<Vessel[]> {
   return withPauses(engine, await selectVessels(engine).orderBy('vessel.name').execute())
 }
 

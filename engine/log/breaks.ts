@@ -53,6 +53,41 @@ export async function recordLostTables(
     .execute()
 }
 
+/** A stretch of stored log that is no more, and leads nowhere until the next mark after it. */
+export async function recordHole(
+  db: EngineContext['db'],
+  owner: { vesselId: string; member: string },
+  hole: { kind: 'segment' | 'deleted'; reason: string; position: string; from: Date; to: Date; at: Date },
+): Promise<void> {
+  const next = await db
+    .selectFrom('artifact')
+    .select('at')
+    .where('vessel_id', '=', owner.vesselId)
+    .where('member', '=', owner.member)
+    .where('kind', '<>', 'log')
+    .where('damaged', '=', false)
+    .where('at', '>=', hole.to)
+    .orderBy('at')
+    .limit(1)
+    .executeTakeFirst()
+  await db
+    .insertInto('chain_break')
+    .values({
+      id: randomUUID(),
+      vessel_id: owner.vesselId,
+      member: owner.member,
+      kind: hole.kind,
+      reason: hole.reason,
+      next: next ? 'Moments before and after it can be entered.' : 'A new full begins by itself.',
+      tables: '[]',
+      from_position: hole.position,
+      from_at: hole.from,
+      to_at: next?.at ?? null,
+      at: hole.at,
+    })
+    .execute()
+}
+
 /** Tables whose rows at a position are not known, which was found out after its log had been stored. */
 export async function lateHolesOf(db: EngineContext['db'], vesselId: string, member: string, position: string): Promise<LateHole[]> {
   const rows = await db

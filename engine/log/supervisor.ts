@@ -8,7 +8,7 @@ import { laterPosition, positionOf } from '../../core/chain/position'
 import { isFollowed } from '../catalog/log-types'
 import { reaches } from '../catalog/source-access'
 import { accessById } from '../catalog/sources'
-import { allVessels, type Vessel } from '../catalog/vessels'
+import { everyVessel, type Vessel } from '../catalog/vessels'
 import type { NewRun } from '../catalog/runs'
 import type { EngineContext } from '../context'
 import type { Duties } from '../jobs/duties'
@@ -94,8 +94,9 @@ export class LogSupervisor {
   }
 
   private async lookOnce(): Promise<void> {
-    const vessels = await allVessels(this.engine)
-    if (await this.engine.duties.take('rows of logs', ROWS_FOR_MS)) for (const vessel of vessels) await this.ensureRows(vessel)
+    const vessels = await everyVessel(this.engine)
+    if (await this.engine.duties.take('rows of logs', ROWS_FOR_MS))
+      for (const vessel of vessels) if (!vessel.gone) await this.ensureRows(vessel)
     const rows = await this.engine.db.selectFrom('follower').selectAll().orderBy('vessel_id').orderBy('member').execute()
     const { mine, tooMuch } = await this.shares.followed(rows.map(keyOf), (key) => Date.now() >= (this.troubles.get(key)?.until ?? 0))
     for (const key of [...this.tasks.keys()].filter((known) => !mine.has(known))) void this.stop(key)
@@ -105,7 +106,7 @@ export class LogSupervisor {
     const reach = await reaches(this.engine)
     for (const row of rows.filter((row) => mine.has(keyOf(row)) && keyOf(row) !== tooMuch)) {
       const vessel = vessels.find(({ id }) => id === row.vessel_id)!
-      this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(row)))
+      this.attend(row, () => (wants(vessel, row) ? this.see(vessel, row, measure, reach.get(row.source_id)!) : this.leave(vessel, row)))
       if (this.closed) return
     }
   }
@@ -168,7 +169,7 @@ export class LogSupervisor {
     await this.engine.startRun({ kind: 'audit', vessel, startedBy: 'the log', comment, params: { tables: { [row.member]: due } } })
   }
 
-  /** Whether a segment after the newest full or differential can't be read any more. */
+  /** Whether a segment after the newest full or differential can't be read any more, or was deleted. */
   private async hasHole(row: Row, mark: string): Promise<boolean> {
     const damaged = await this.engine.db
       .selectFrom('artifact')
@@ -179,7 +180,12 @@ export class LogSupervisor {
       .where('kind', '=', 'log')
       .where('damaged', '=', true)
       .execute()
-    return damaged.some(({ position }) => positionOf(position)! > positionOf(mark)!)
+    if (damaged.some(({ position }) => positionOf(position)! > positionOf(mark)!)) return true
+    const deleted = this.engine.db.selectFrom('chain_break').select('id').where('vessel_id', '=', row.vessel_id)
+    return (
+      undefined !==
+      (await deleted.where('member', '=', row.member).where('kind', '=', 'deleted').where('to_at', 'is', null).executeTakeFirst())
+    )
   }
 
   private async busy(vesselId: string): Promise<boolean> {
@@ -206,7 +212,7 @@ export class LogSupervisor {
   private async startFull(vessel: Vessel, row: Row): Promise<void> {
     if ((await this.busy(vessel.id)) || !this.mayTry(`full ${vessel.id}`, this.runAgainMs)) return
     const begins =
-      row.state === 'waiting' ? `The log of ${row.member} begins.` : `A part of the log of ${row.member} can’t be read any more.`
+      row.state === 'waiting' ? `The log of ${row.member} begins.` : `A part of the log of ${row.member} is no more, or can’t be read.`
     const comment = row.state === 'broken' && row.trouble ? `The log of ${row.member} broke: ${row.trouble.what}` : begins
     await this.engine.startRun({ kind: 'backup', vessel, startedBy: 'the log', comment, params: { what: 'full', automatic: true } })
   }
@@ -322,7 +328,7 @@ export class LogSupervisor {
   }
 
   /** The log is not wanted any more: nothing of ours stays at the source. */
-  private async leave(row: Row): Promise<void> {
+  private async leave(vessel: Vessel, row: Row): Promise<void> {
     await this.stop(keyOf(row))
     const access = await accessById(this.engine, row.source_id)
     try {
@@ -337,7 +343,7 @@ export class LogSupervisor {
       await recordBreak(this.engine, row.vessel_id, row.member, {
         kind: 'paused',
         reason: 'The log was not followed: it was switched off.',
-        next: 'Switch it on in the definition; a new full begins it.',
+        next: vessel.gone ? 'Its vessel was deleted.' : 'Switch it on in the definition; a new full begins it.',
       })
     await this.engine.db.deleteFrom('follower').where('vessel_id', '=', row.vessel_id).where('member', '=', row.member).execute()
   }
@@ -356,7 +362,7 @@ const keyOf = (row: { vessel_id: string; member: string }) => `${row.vessel_id} 
 
 function wants(vessel: Vessel, row: Row): boolean {
   const [source, database] = namesOf(row.member)
-  return logOf(vessel.definition).follow && takesFrom(vessel.definition.rules, source!, database!)
+  return !vessel.gone && logOf(vessel.definition).follow && takesFrom(vessel.definition.rules, source!, database!)
 }
 
 async function newestMark(engine: EngineContext, vesselId: string, member: string, era: string): Promise<string | null> {

@@ -1,8 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import type { DateRange } from '../../core/chain/chain'
-import { withoutPoint } from '../../core/chain/without'
-import { VesselError } from '../../core/errors'
+import { withoutPoints } from '../../core/chain/without'
 import { plural } from '../../core/time/words'
 import { lanesOf } from '../catalog/lifeline'
 import type { CatalogDb } from '../catalog/connect'
@@ -11,6 +10,7 @@ import { notify } from '../notify'
 import { Departure } from './departure'
 import { forgetPoints, inUse } from './lapse'
 import { pointMissing } from './pins'
+import { refused, vesselInUse } from './refused'
 
 /** What deleting a point takes away. */
 export interface Deletion {
@@ -26,7 +26,7 @@ export interface Deletion {
 
 export async function deletionOf(engine: EngineContext, id: string): Promise<Deletion> {
   const lanes = await lanesOf(engine, await vesselOfPoint(engine.db, id))
-  const { points, artifacts, lost } = withoutPoint({ ...lanes, marks: lanes.artifacts }, id)
+  const { points, artifacts, lost } = withoutPoints({ ...lanes, marks: lanes.artifacts }, [id])
   const going = lanes.points.filter((point) => points.includes(point.id))
   return {
     points: going.map((point) => ({ id: point.id, at: point.at, name: point.name, pinned: point.pin !== null })),
@@ -71,10 +71,6 @@ export async function deletePoint(
   await notify(engine.db, { about: 'vessel', id: vesselId })
 }
 
-const refused = (code: string, what: string, next: string) =>
-  new VesselError(code, { what, touched: 'Nothing was deleted.', next, status: 409 })
-const vesselInUse = (kind: string) =>
-  refused('vessel_in_use', `A ${kind} of its vessel waits or goes on, and may need it.`, 'Wait until that is over, then delete it.')
 const pointPinned = (count: number) =>
   refused('point_pinned', `${count > 1 ? 'One of them' : 'It'} is pinned.`, 'Take the pin back first, if it may go.')
 const deletionChanged = (count: number) =>

@@ -15,6 +15,8 @@ export class Departure {
   constructor(
     private readonly engine: EngineContext,
     private readonly run: string,
+    /** A store that goes as a whole: what leaves it need not be told. */
+    private readonly without: string | null = null,
   ) {}
 
   points(tx: CatalogDb, points: { id: string; storeId: string }[]): Promise<void> {
@@ -33,6 +35,7 @@ export class Departure {
 
   private async leave(tx: CatalogDb, files: { storeId: string; path: string }[]): Promise<void> {
     for (const id of new Set(files.map(({ storeId }) => storeId))) {
+      if (id === this.without) continue
       const of = this.leaving.get(id) ?? { store: await this.open(id), paths: [] }
       this.leaving.set(id, of)
       const paths = files.flatMap(({ storeId, path }) => (storeId === id ? [path] : []))

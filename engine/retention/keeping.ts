@@ -2,7 +2,7 @@ import { staysOf, type Stays } from '../../core/chain/stays'
 import { lackOf } from '../../core/content/missing'
 import { keepPoints, type AgingPoint, type Keeping, type KeepQuestion } from '../../core/plan/keep'
 import { dueTimes, spreadOf } from '../../core/plan/due'
-import { NOTHING_LAPSES, type Retention } from '../../core/plan/retention'
+import { defaultRetention, NOTHING_LAPSES, type Retention } from '../../core/plan/retention'
 import { withNeeds } from '../../core/plan/needs'
 import type { Schedule } from '../../core/plan/schedule'
 import { select } from '../../core/selection/rules'
@@ -25,8 +25,10 @@ export interface Kept {
 
 /** What stays of a vessel now. */
 export async function keptOf(engine: EngineContext, vessel: Vessel): Promise<Kept> {
-  const { retention = NOTHING_LAPSES, schedule } = vessel.definition
-  const isSaid = vessel.definition.retention !== undefined
+  const { schedule } = vessel.definition
+  // What is left of a vessel that was deleted goes in the end, whatever was said of it.
+  const retention = vessel.definition.retention ?? (vessel.gone ? defaultRetention() : NOTHING_LAPSES)
+  const isSaid = vessel.definition.retention !== undefined || vessel.gone !== null
   const lanes = await lanesOf(engine, vessel.id)
   const now = engine.clock.now().getTime()
   // Where nothing was said of how long, what the plan made stays until somebody deletes it.
@@ -36,11 +38,14 @@ export async function keptOf(engine: EngineContext, vessel: Vessel): Promise<Kep
     retention,
     zone: schedule?.zone ?? 'UTC',
     now,
-    ...(schedule && !vessel.pause ? { coming: comingPoints(schedule, vessel.id, now, retention) } : {}),
+    goneAt: vessel.gone && Date.parse(vessel.gone.at),
+    ...(schedule && !vessel.pause && !vessel.gone ? { coming: comingPoints(schedule, vessel.id, now, retention) } : {}),
     lastOf: await lastOfGone(engine, vessel, lanes.points, points),
   })
   const logFrom = new Date(now - retention.logHours * HOUR_MS)
-  const stays = staysOf({ marks: lanes.artifacts, points: lanes.points }, lanes.chains, new Set(keeping.keys()), logFrom)
+  // Where no log is left of what was deleted, nothing is kept to lead on from.
+  const moment = vessel.gone && !lanes.chains.hasLogSince(logFrom) ? null : logFrom
+  const stays = staysOf({ marks: lanes.artifacts, points: lanes.points }, lanes.chains, new Set(keeping.keys()), moment)
   const log = lanes.chains.hasLogSince(logFrom) ? { from: logFrom.getTime(), forMs: retention.logHours * HOUR_MS } : null
   const withAll = withNeeds(keeping, stays.points, { marks: lanes.artifacts, points: lanes.points }, isSaid ? log : null)
   return { lanes, stays, keeping: withAll, logFrom }

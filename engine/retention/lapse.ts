@@ -38,16 +38,15 @@ export async function lapsingOf(engine: EngineContext, vessel: Vessel): Promise<
   const logs = new Map(kept.stays.logs.map((log) => [log.member, log]))
   const segments = rows.flatMap((row) => {
     const log = logs.get(row.member)
-    // Of a member without any point nothing leads to its log yet.
-    return log && row.store_id && !segmentStays(log, artifactOf(row))
-      ? [{ id: row.id, storeId: row.store_id, bytes: Number(row.stored) }]
-      : []
+    // Of a member without any point nothing leads to its log yet; or nothing any more.
+    const stays = log ? segmentStays(log, artifactOf(row)) : vessel.gone === null
+    return row.store_id && !stays ? [{ id: row.id, storeId: row.store_id, bytes: Number(row.stored) }] : []
   })
   return { points, segments }
 }
 
-/** What reads points or builds on them. */
-const READS = ['backup', 'restore', 'rehearsal', 'undo', 'fetch', 'audit'] as const
+/** What reads points, builds on them, or holds what they are taken from. */
+const READS = ['backup', 'restore', 'rehearsal', 'undo', 'fetch', 'audit', 'hold'] as const
 
 /** What of a vessel goes on that reads points or builds on them, so that nothing of it may go; null where nothing does. */
 export async function inUse(tx: CatalogDb, vesselId: string): Promise<string | null> {
@@ -102,7 +101,7 @@ export async function forgetPoints(tx: CatalogDb, departure: Departure, ids: str
   await departure.points(tx, points)
 }
 
-async function forgetSegments(tx: CatalogDb, departure: Departure, segments: Lapsing['segments']): Promise<void> {
+export async function forgetSegments(tx: CatalogDb, departure: Departure, segments: { id: string; storeId: string }[]): Promise<void> {
   if (segments.length === 0) return
   await sql`delete from artifact where id = any(${segments.map(({ id }) => id)}::uuid[])`.execute(tx)
   await departure.segments(tx, segments)

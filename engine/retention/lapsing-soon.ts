@@ -1,6 +1,6 @@
 import { lastName } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
-import { allVessels } from '../catalog/vessels'
+import { allVessels, everyVessel } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { keptOf } from './keeping'
 
@@ -15,8 +15,27 @@ export interface LastLapsing {
   at: Date
 }
 
-/** The last points of things that are gone, whose term is over within a week. */
+/** The last points of things and vessels that are gone, whose term is over within a week. */
 export async function lastLapsing(engine: EngineContext): Promise<LastLapsing[]> {
+  return [...(await ofVessels(engine)), ...(await ofThings(engine))]
+}
+
+async function ofVessels(engine: EngineContext): Promise<LastLapsing[]> {
+  const now = engine.clock.now().getTime()
+  const found: LastLapsing[] = []
+  for (const vessel of await everyVessel(engine)) {
+    if (!vessel.gone) continue
+    const { keeping, lanes } = await keptOf(engine, vessel)
+    const untils = [...keeping.values()].map(({ until }) => (typeof until === 'number' ? until : Infinity))
+    const last = Math.max(...untils)
+    if (untils.length === 0 || last - now >= SOON_MS) continue
+    const what = `${vessel.name} was deleted, and its last point goes in ${durationInWords(last - now)}.`
+    found.push({ slug: vessel.slug, what, since: new Date(last - SOON_MS), at: lanes.points.at(-1)!.at })
+  }
+  return found
+}
+
+async function ofThings(engine: EngineContext): Promise<LastLapsing[]> {
   const now = engine.clock.now().getTime()
   const gone = await engine.db
     .selectFrom('thing')

@@ -144,7 +144,7 @@ async function full(run: RunContext, vessel: Vessel, store: Store, writer: Conte
 
 /** The holes that a point ends: of content that can't be read by a full, of single tables by whatever reads them whole. */
 const CLOSES: Record<'full' | Derived, BreakKind[]> = {
-  full: ['segment', 'structure', 'audit'],
+  full: ['segment', 'deleted', 'structure', 'audit'],
   differential: ['structure', 'audit'],
   incremental: ['structure', 'audit'],
   synthetic: [],

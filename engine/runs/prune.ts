@@ -1,7 +1,7 @@
 import { errorRecord, VesselError } from '../../core/errors'
 import { bytesInWords, plural } from '../../core/time/words'
 import { openStore } from '../catalog/stores'
-import { allVessels, type Vessel } from '../catalog/vessels'
+import { everyVessel, type Vessel } from '../catalog/vessels'
 import { notify } from '../notify'
 import { lapse, lapsingOf } from '../retention/lapse'
 import { choosePacks, groupsOf, type Chosen } from '../store/choose'
@@ -117,7 +117,7 @@ class Pruning {
   private async vessels(): Promise<Vessel[]> {
     const rows = await this.db.selectFrom('point').select('vessel_id').distinct().where('store_id', '=', this.store.id).execute()
     const here = new Set(rows.map(({ vessel_id: id }) => id))
-    return (await allVessels(this.run.engine)).filter(({ id }) => here.has(id))
+    return (await everyVessel(this.run.engine)).filter(({ id }) => here.has(id))
   }
 
   private async lapse(): Promise<{ points: number; segments: number }> {

@@ -54,6 +54,7 @@ const recordedRun = (engine: EngineContext, runId: string) =>
       'vessel.slug',
       'vessel.name as vessel_name',
       'vessel.pause',
+      'vessel.gone',
       'vessel_version.definition',
     ])
     .where('run.id', '=', runId)
@@ -74,6 +75,7 @@ async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun
     slug: row.slug,
     name: row.vessel_name,
     pause: row.pause,
+    gone: row.gone,
     version: row.vessel_version,
     definition: row.definition,
   }

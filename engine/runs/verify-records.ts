@@ -1,8 +1,8 @@
-import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import type { Damage, PointRecord } from '../../core/content/manifest'
 import { errorRecord, VesselError } from '../../core/errors'
 import { plural } from '../../core/time/words'
+import { recordHole } from '../log/breaks'
 import { notify } from '../notify'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
@@ -159,33 +159,18 @@ class RecordVerification {
   /** A segment of log that can't be read is a hole from now on; what leads on from it needs a new full. */
   private async breakLog(id: string): Promise<void> {
     const segment = await this.db.selectFrom('artifact').selectAll().where('id', '=', id).executeTakeFirstOrThrow()
-    const next = await this.db
-      .selectFrom('artifact')
-      .select('at')
-      .where('vessel_id', '=', segment.vessel_id)
-      .where('member', '=', segment.member)
-      .where('kind', '<>', 'log')
-      .where('damaged', '=', false)
-      .where('at', '>=', segment.at)
-      .orderBy('at')
-      .limit(1)
-      .executeTakeFirst()
-    await this.db
-      .insertInto('chain_break')
-      .values({
-        id: randomUUID(),
-        vessel_id: segment.vessel_id,
-        member: segment.member,
+    await recordHole(
+      this.db,
+      { vesselId: segment.vessel_id, member: segment.member },
+      {
         kind: 'segment',
         reason: `A segment of log in ${this.store.name} can’t be read any more: its seal does not hold, or content of it is gone.`,
-        next: next ? 'Moments before and after it can be entered.' : 'A new full begins by itself.',
-        tables: '[]',
-        from_position: segment.from_position,
-        from_at: segment.from_at,
-        to_at: next?.at ?? null,
+        position: segment.from_position,
+        from: segment.from_at,
+        to: segment.at,
         at: this.run.engine.clock.now(),
-      })
-      .execute()
+      },
+    )
     await notify(this.db, { about: 'log', vessel: segment.vessel_id, member: segment.member })
   }
 

@@ -169,6 +169,16 @@ export class FolderBackend implements Backend {
     }
   }
 
+  /** Removes all files of a store; what else lies in the folder stays. */
+  async erase(): Promise<void> {
+    try {
+      // Without its header it is no store any more, whatever else could not be removed.
+      for (const part of ['store.json', 'packs', 'points', 'segments']) await rm(join(this.place, part), { recursive: true, force: true })
+    } catch (error) {
+      throw this.translate(error, 'Some of its files may be left.')
+    }
+  }
+
   async space(): Promise<{ free: number; total: number }> {
     try {
       const { bavail, blocks, bsize } = await statfs(this.place)

@@ -4,6 +4,8 @@ import { addRun } from '../../engine/catalog/runs'
 import { lanesOf } from '../../engine/catalog/lifeline'
 import { saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import type { Engine } from '../../engine/engine'
+import { deleteLog, logDeletionOf } from '../../engine/retention/log-deletion'
+import { keptLifeline } from '../../engine/retention/views'
 import { perform } from '../../engine/runs/runner'
 import { LogBench, type Moment } from '../support/log'
 
@@ -75,6 +77,38 @@ describe('the log of a vessel', () => {
     await log.holds(next)
     await log.holds(late)
     expect((await log.bench.run('verify', vessel, { store: 'dry-dock' })).state).toBe('done')
+  })
+
+  it('is deleted in a stretch, with the moments in it, and a full begins it anew', async () => {
+    const { engine } = log.bench
+    await backup('full')
+    log.follow()
+    const before = await change('before')
+    const secret = await change('secret')
+    const after = await change('after')
+    // Within the segment that tells of it.
+    const { at } = (await log.segments()).findLast((segment) => segment.at <= secret.at)!
+    const stretch = { from: new Date(at.getTime() - 1), to: new Date(at.getTime() - 1) }
+    const told = { reason: 'it holds what must not be kept', by: 'Ada' }
+    const { segments, lost } = await logDeletionOf(engine, log.vessel.slug, stretch)
+    expect(segments).toHaveLength(1)
+    expect(lost.some(({ from, to }) => from <= after.at && after.at <= to)).toBe(true)
+    await expect(deleteLog(engine, log.vessel.slug, stretch, { ...told, segments: 2 })).rejects.toMatchObject({
+      code: 'log_deletion_changed',
+    })
+    const files = (await log.segments()).length
+    await deleteLog(engine, log.vessel.slug, stretch, { ...told, segments: 1 })
+    expect((await log.segments()).length).toBe(files - 1)
+    await log.holds(before)
+    for (const moment of [secret, after]) await expect(log.holds(moment)).rejects.toMatchObject({ code: 'not_restorable' })
+    // What it would lead to is not made up, and what begins it anew leads on.
+    expect((await backup('differential')).error).toMatchObject({ code: 'chain_broken' })
+    await backup('full')
+    const next = await change('next')
+    expect((await backup('differential')).state).toBe('done')
+    await log.holds(next)
+    const { breaks } = await keptLifeline(engine, log.vessel)
+    expect(breaks.find(({ kind }) => kind === 'deleted')).toMatchObject({ reason: expect.stringContaining('Ada'), to: expect.any(Date) })
   })
 
   it('stays while its first full is still made', async () => {

@@ -150,6 +150,7 @@ async function storeMade(name: string) {
           >
         </div>
       </section>
+      <slot />
     </div>
     <DefinitionConsequences :saving="saving" :error="error" @save="$emit('save')" @back="draft.setBack()" />
     <MakeStore v-model:open="making" @made="storeMade" />

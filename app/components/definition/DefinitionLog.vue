@@ -99,6 +99,10 @@ const ready = computed(() => (readiness.value ?? []).every(({ obstacles }) => !o
       >
     </template>
     <ErrorNote v-if="trouble" :error="trouble" class="my-2" />
+    <!-- As high as what comes, so that nothing below moves away from under a hand. -->
+    <p v-else-if="!readiness && logged !== 'none'" class="soft border-t border-[var(--line)] py-2.5">
+      Whether its log can be followed is being asked.
+    </p>
     <div v-for="member in readiness ?? []" :key="member.member" class="border-t border-[var(--line)] py-2.5" data-readiness>
       <div class="flex items-baseline gap-3">
         <span class="mono text-[12.5px] font-medium">{{ member.member }}</span>

@@ -12,6 +12,7 @@ async function again(what: 'probe' | 'discover') {
   probing.value = false
 }
 const pausing = ref(false)
+const deleting = ref(false)
 const resume = () => $fetch(`/api/sources/${source!.id}/pause`, { method: 'DELETE' }).catch(fail)
 const isSource = computed(() => thing?.kind === 'server' || thing?.kind === 'cluster')
 const usedBy = computed(() => among.filter(({ facts }) => thing && facts.uses?.includes(thing.path)))
@@ -46,7 +47,10 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
 
 <template>
   <aside class="sheet w-[330px] shrink-0 overflow-y-auto border-t-0 px-5 pt-3 pb-6 text-[13px] max-[1150px]:w-[280px]" aria-label="Facts">
-    <p v-if="!thing" class="soft">Choose something to see what is known of it.</p>
+    <template v-if="!thing">
+      <p class="soft">Choose something to see what is known of it.</p>
+      <DeletedPlaces kind="source" />
+    </template>
     <template v-else>
       <h2 class="mono text-[14px] font-semibold break-words">
         <span :class="{ 'line-through': thing.goneAt }">{{ thing.name }}</span> <CopyIt icon :text="thing.path" label="Copy the path" />
@@ -80,6 +84,8 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         <p class="soft mt-2.5">
           <span class="break-all">{{ source.address }}</span> as {{ source.user }}, TLS {{ source.tls }}.
           <button class="lnk text-[var(--ink)]" @click="$emit('reach')">Change…</button>
+          <button class="lnk ml-2" data-delete-source @click="deleting = true">Delete…</button>
+          <DeleteSource v-if="deleting" :source="source" @close="deleting = false" @done="navigateTo('/sources')" />
         </p>
         <p class="soft mt-1.5">
           Discovered {{ source.discoveredAt ? whenOf(source.discoveredAt) : 'never' }}.

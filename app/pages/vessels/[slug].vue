@@ -10,7 +10,7 @@ const now = useTicking()
 const { backUp } = storeToRefs(useScreen())
 useHead({ title: () => `${vessel.value?.name ?? slug.value} · Unbroken Vessel` })
 
-const TABS = [
+const ALL_TABS = [
   { name: 'Lifeline', path: '' },
   { name: 'Contents', path: '/contents' },
   { name: 'Changes', path: '/changes' },
@@ -18,13 +18,15 @@ const TABS = [
   { name: 'Runs', path: '/runs' },
   { name: 'Restores', path: '/restores' },
 ]
+/** Nothing is made any more of what was deleted. */
+const tabs = computed(() => ALL_TABS.filter(({ path }) => !vessel.value?.gone || path !== '/definition'))
 const isBare = computed(() => /\/(restore|undo)$/.test(route.path))
 const here = (path: string) => route.path === `/vessels/${slug.value}${path}`
 
 const toRestore = computed(() => ({ path: `/vessels/${slug.value}/restore`, query: route.query.at ? { at: route.query.at } : {} }))
 useCommand(() => {
   if (!vessel.value || isBare.value) return []
-  const { name, newest } = vessel.value
+  const { name, newest, gone } = vessel.value
   const of = (id: string, label: string, key: string, icon: string, run: () => void): Command => ({
     id,
     label,
@@ -35,7 +37,7 @@ useCommand(() => {
     run,
   })
   return [
-    of('back up', `Back up ${name} now`, 'b', 'i-lucide-archive', () => (backUp.value = [{ slug: slug.value, name }])),
+    ...(gone ? [] : [of('back up', `Back up ${name} now`, 'b', 'i-lucide-archive', () => (backUp.value = [{ slug: slug.value, name }]))]),
     ...(newest ? [of('restore', `Restore from ${name}`, 'shift_b', 'i-lucide-undo-2', () => void navigateTo(toRestore.value))] : []),
   ]
 })
@@ -75,7 +77,14 @@ const lastGap = computed(() => {
     <div class="flex items-start justify-between gap-6 px-6 pt-[11px]">
       <div class="min-w-0">
         <PageSentence>
-          <template v-if="vessel.newest">
+          <template v-if="vessel.gone"
+            >{{ vessel.name }} was deleted {{ dayOf(vessel.gone.gone.at)
+            }}<template v-if="vessel.newest"
+              >, and can be restored from {{ vessel.points === 1 ? 'one point' : `${countInWords(vessel.points)} points` }} for
+              now</template
+            >.</template
+          >
+          <template v-else-if="vessel.newest">
             {{ vessel.name }} can be restored to
             <template v-if="vessel.anySecond"
               >any second since {{ dateOf(vessel.anySecond.since) }} {{ clockOf(vessel.anySecond.since)
@@ -100,7 +109,11 @@ const lastGap = computed(() => {
           </template>
           <template v-else>{{ vessel.name }} cannot be restored: it has no recovery point yet.</template>
         </PageSentence>
-        <p class="mt-[5px] flex items-center gap-2 text-[13px]">
+        <p v-if="vessel.gone" class="mt-[5px] text-[13px]" data-is-gone>
+          {{ staysInWords(vessel.gone) }}
+          <span class="soft">Deleted {{ whenOf(vessel.gone.gone.at) }} by {{ vessel.gone.gone.by }}: {{ vessel.gone.gone.reason }}</span>
+        </p>
+        <p v-else class="mt-[5px] flex items-center gap-2 text-[13px]">
           <VesselBowl :state="vessel.state" :size="18" />
           <ExplainedWord :why="STATE_WHY[vessel.state]"
             ><span class="font-semibold" :style="{ color: STATE_TEXT[vessel.state] }">{{ vessel.state }}</span></ExplainedWord
@@ -127,7 +140,7 @@ const lastGap = computed(() => {
         </p>
       </div>
       <div class="flex shrink-0 gap-2.5 pt-[3px]">
-        <UButton @click="backUp = [{ slug, name: vessel.name }]">Back up now</UButton>
+        <UButton v-if="!vessel.gone" @click="backUp = [{ slug, name: vessel.name }]">Back up now</UButton>
         <UButton v-if="vessel.newest" :to="toRestore">Restore…</UButton>
       </div>
     </div>
@@ -136,7 +149,7 @@ const lastGap = computed(() => {
     <div class="mx-6 mt-1 flex h-9 items-stretch gap-[26px] border-b border-[var(--line)]">
       <nav class="contents" aria-label="Tabs">
         <NuxtLink
-          v-for="tab in TABS"
+          v-for="tab in tabs"
           :key="tab.path"
           :to="`/vessels/${slug}${tab.path}`"
           class="flex items-center"

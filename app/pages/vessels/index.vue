@@ -40,5 +40,6 @@ const chosen = computed(() => shown.value.filter(({ slug }) => picked.value.incl
     <VesselTable v-if="shown.length > 0" v-model:picked="picked" picks :vessels="shown" :now="now" />
     <p v-else-if="data && data.length > 0" class="soft max-w-xl py-4">None of them is {{ state }}.</p>
     <FirstSteps v-else-if="data" :vessels="data" />
+    <GoneVessels />
   </main>
 </template>

@@ -33,5 +33,5 @@ useEventListener('beforeunload', (event) => draft.isChanged && event.preventDefa
 </script>
 
 <template>
-  <DefinitionForm :saving="saving" :error="error" @save="save" />
+  <DefinitionForm :saving="saving" :error="error" @save="save"><VesselItself :vessel="vessel" @changed="emit('changed')" /></DefinitionForm>
 </template>

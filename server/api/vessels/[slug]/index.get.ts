@@ -1,6 +1,7 @@
 import { zoneOfSources } from '../../../../engine/catalog/sources'
 import { nextPlanned } from '../../../../engine/catalog/schedule-views'
 import { standingOfVessel } from '../../../../engine/catalog/standing'
+import { goneView } from '../../../../engine/retention/vessel-deletion'
 import { openLosses } from '../../../../engine/watch/losses'
 import { vesselBySlug } from '../../../../engine/catalog/vessels'
 
@@ -12,5 +13,6 @@ export default route(async (engine, event) => {
     zone: await zoneOfSources(engine, vessel),
     planned: await nextPlanned(engine, vessel),
     definition: vessel.definition,
+    gone: await goneView(engine, vessel),
   }
 })
