@@ -153,7 +153,7 @@ export function staysInWords({
   if (points === 0) return ''
   const end = lastGoes
     ? firstGoes === lastGoes
-      ? `All go on ${dateOf(lastGoes)}`
+      ? `${points === 1 ? 'It goes' : 'All go'} on ${dateOf(lastGoes)}`
       : `The last goes on ${dateOf(lastGoes)}`
     : 'The last one has no end'
   const first = firstGoes && firstGoes !== lastGoes ? `The first goes on ${dateOf(firstGoes)}. ` : ''

@@ -37,6 +37,8 @@ export type Until = number | null | 'as newer come'
 export type KeptBy =
   | { kind: 'pin'; reason: string }
   | { kind: 'term' }
+  /** Its vessel was deleted, and its points stay for a while. */
+  | { kind: 'deleted' }
   | { kind: 'rule'; rule: KeepRule }
   | { kind: 'at least'; points: number }
   | { kind: 'newest' }
@@ -79,7 +81,7 @@ export function keepPoints(question: KeepQuestion): Map<string, Keeping> {
   if (goneAt === null) keepByRules(question, newestFirst, keep)
   for (const point of points) {
     const goneDays = point.isPlanned ? retention.gone.automaticDays : retention.gone.byHandDays
-    if (goneAt !== null) keep(point, { kind: 'term' }, goneAt + goneDays * DAY_MS)
+    if (goneAt !== null) keep(point, { kind: 'deleted' }, goneAt + goneDays * DAY_MS)
     else if (!point.isPlanned) keep(point, { kind: 'term' }, point.term)
     // A pin that has an end is over then, whatever else was said.
     if (point.pin) keep(point, { kind: 'pin', reason: point.pin.reason }, point.pin.until)
@@ -175,6 +177,7 @@ export function periodOf(zone: string, unit: CalendarUnit, ms: number): number {
 export function keptByInWords({ by, until }: Keeping): string {
   if (by.kind === 'pin') return `pinned: ${by.reason}`
   if (by.kind === 'term') return until === null ? 'until somebody deletes it' : 'as was said when it was made'
+  if (by.kind === 'deleted') return 'its vessel was deleted, and that is its term'
   if (by.kind === 'rule') return ruleInWords(by.rule)
   if (by.kind === 'at least') return `always at least ${plural(by.points, 'good point')}`
   if (by.kind === 'newest') return 'the newest point'

@@ -129,6 +129,17 @@ const staysByHand = computed({
           /><span>days</span
           ><span class="soft">the last point that holds it stays so long, unless somebody said that it was meant</span></FieldRow
         >
+        <FieldRow label="Deleted as a whole" field="keep-gone-by-hand"
+          ><span class="soft">what the plan made stays as long, what a person made</span
+          ><UInput
+            id="keep-gone-by-hand"
+            v-model.number="retention.gone.byHandDays"
+            type="number"
+            :min="RETENTION.days.min"
+            :max="RETENTION.days.max"
+            class="w-20 shrink-0"
+          /><span>days</span></FieldRow
+        >
         <KeptCalendar />
       </template>
     </div>

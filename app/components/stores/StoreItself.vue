@@ -14,6 +14,11 @@ const refuses = ({ keptBy, vessels }: StoreDeletionView) => {
     return `${listInWords(keptBy)} ${keptBy.length === 1 ? 'keeps its' : 'keep their'} points there. Choose another store in the definition first.`
   return vessels.some(({ pinned }) => pinned > 0) ? 'Points that lie in it are pinned. Take the pins back first, if they may go.' : null
 }
+const alsoOf = ({ segments, kept }: StoreDeletionView) =>
+  listInWords([
+    ...(segments > 0 ? [`${plural(segments, 'segment')} of log`] : []),
+    ...(kept > 0 ? [`${plural(kept, 'state')} that ${kept === 1 ? 'was' : 'were'} kept before a restore`] : []),
+  ])
 function done(answer: unknown) {
   left.value = (answer as { left: string | null }).left
   if (left.value === null) emit('changed')
@@ -57,8 +62,7 @@ function done(answer: unknown) {
         <div v-if="going.kept + going.segments > 0">
           <dt>And</dt>
           <dd>
-            {{ plural(going.segments, 'segment') }} of log, {{ plural(going.kept, 'state') }} that
-            {{ going.kept === 1 ? 'was' : 'were' }} kept before a restore
+            {{ alsoOf(going) }}
           </dd>
         </div>
         <div>
