@@ -62,6 +62,7 @@ export type VesselView = Standing & {
 export type ScheduleView = Sent<ScheduleState>
 export type Attention = Sent<AttentionNow>
 export type RunRow = Sent<Row>
+export type { RunDay, RunFigures, Phase } from '../engine/catalog/run-days'
 export type RunStep = Sent<Step>
 export type RunDetail = Sent<Detail>
 export type Lifeline = Sent<KeptLifeline>

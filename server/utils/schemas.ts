@@ -3,6 +3,8 @@ import { Access, NewRun, NewStore, Named, text } from '../../core/asked'
 import { readRef } from '../../core/chain/moment-ref'
 import { positionOf } from '../../core/chain/position'
 import { READERS } from '../../core/plan/definition'
+import { isZone } from '../../core/time/zone'
+import { RUN_KINDS } from '../../engine/catalog/types'
 import { OPS } from '../../core/look/filter'
 import { clusterWishOf, READY_WITHIN, type ClusterWish } from '../../core/cluster/wish'
 import { KEEP_DAYS, SCRATCH_HOURS } from '../../core/restore/wish'
@@ -276,3 +278,25 @@ export const Keys = v.pipe(v.string(), json('The list of keys'), v.pipe(v.array(
 
 /** Why, and until when: a pause, or a pin. */
 export const UntilMoment = { until: v.optional(v.nullable(Moment), null) }
+
+export const KindsOfRuns = v.optional(
+  v.pipe(
+    v.string(),
+    v.transform((text) => text.split(',').filter(Boolean)),
+    v.array(v.picklist(RUN_KINDS)),
+  ),
+  '',
+)
+const COUNTED_MS = 400 * 86_400_000
+
+/** Which runs are counted day by day, by the calendar of a zone. */
+export const CountedRunsQuery = v.pipe(
+  v.object({
+    zone: v.pipe(v.string(), v.check(isZone, 'This is no zone.')),
+    since: Moment,
+    until: Moment,
+    vessel: v.optional(v.string()),
+    kinds: KindsOfRuns,
+  }),
+  v.check(({ since, until }) => until.getTime() - since.getTime() <= COUNTED_MS, 'It is more than a year.'),
+)

@@ -21,30 +21,13 @@ const ROOM = 76
 const INSET = 70
 const root = useTemplateRef<HTMLElement>('root')
 const { width } = useElementSize(root)
-const mode = useColorMode()
-
-const styles = computed(() => {
-  void mode.value
-  if (!root.value) return null
-  const of = getComputedStyle(root.value)
-  const token = (name: string) => of.getPropertyValue(name).trim()
-  return {
-    line: token('--line'),
-    soft: token('--soft'),
-    ink: token('--ink'),
-    sheet: token('--sheet'),
-    glaze: token('--glaze'),
-    wash: token('--glaze-wash'),
-    edge: token('--line-strong'),
-    font: { family: of.fontFamily, size: 12 },
-  }
-})
+const styles = useChartStyles(root)
 const data = computed(() => ({
   datasets: [
     {
       data: props.points,
-      borderColor: styles.value?.glaze,
-      backgroundColor: styles.value?.wash,
+      borderColor: styles.value?.token('--glaze'),
+      backgroundColor: styles.value?.token('--glaze-wash'),
       borderWidth: 1.7,
       pointRadius: 0,
       pointHitRadius: 12,
@@ -55,7 +38,7 @@ const data = computed(() => ({
   ],
 }))
 const options = computed((): ChartOptions<'line'> => {
-  const { line, soft, ink, sheet, edge, font } = styles.value!
+  const { line, soft, edge, font, tooltip } = styles.value!
   const [from, to] = [props.points[0]?.x ?? 0, props.points.at(-1)?.x ?? 1]
   const scale = { from, to, left: 0, right: Math.max(160, width.value - INSET) }
   const step = axisStep(scale, ROOM)
@@ -85,14 +68,7 @@ const options = computed((): ChartOptions<'line'> => {
     },
     plugins: {
       tooltip: {
-        displayColors: false,
-        backgroundColor: sheet,
-        borderColor: edge,
-        borderWidth: 1,
-        cornerRadius: 6,
-        titleFont: font,
-        bodyFont: font,
-        bodyColor: ink,
+        ...tooltip,
         callbacks: { title: () => '', label: ({ raw }) => props.says(raw as { x: number; y: number }) },
       },
     },

@@ -28,9 +28,7 @@ const refuses = ({ points }: DeletionView) =>
         <dt>Goes with it</dt>
         <dd v-if="othersOf(going).length === 0">no other point builds on it</dd>
         <dd v-else>
-          <b class="font-semibold">{{ plural(othersOf(going).length, 'point') }}</b> that build{{
-            othersOf(going).length === 1 ? 's' : ''
-          }}
+          <b class="font-semibold">{{ plural(othersOf(going).length, 'point') }}</b> that build{{ othersOf(going).length === 1 ? 's' : '' }}
           on it:
           {{
             someInWords(

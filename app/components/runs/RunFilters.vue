@@ -1,5 +1,6 @@
 <script setup lang="ts">
 // Which runs are shown; all of it stands in the address.
+const { onlyCounted = false } = defineProps<{ /** Only what runs are counted by: kinds, and vessels. */ onlyCounted?: boolean }>()
 const route = useRoute()
 const setQuery = useQuery()
 const { data: vessels } = useVessels()
@@ -40,6 +41,11 @@ watch(
   (now) => now !== text.value.trim() && (text.value = now),
 )
 
+const GROUPS = [
+  ['kinds', KINDS],
+  ['states', STATES],
+] as const
+
 /** A time as it is written by a person; what can't be read is told, and filters nothing. */
 function useTimeField(name: 'from' | 'to') {
   const asWritten = () => chosen(name) && whenOf(chosen(name))
@@ -73,13 +79,7 @@ function clear(): void {
 <template>
   <div class="mt-3 mb-3 grid gap-2.5 text-[13px]" role="group" aria-label="Filters">
     <div class="flex flex-wrap items-center gap-x-5 gap-y-2">
-      <template
-        v-for="[name, all] in [
-          ['kinds', KINDS],
-          ['states', STATES],
-        ] as const"
-        :key="name"
-      >
+      <template v-for="[name, all] in GROUPS.filter((_, i) => i === 0 || !onlyCounted)" :key="name">
         <span v-if="name === 'states'" class="h-4 border-l border-[var(--line-strong)]" />
         <button
           v-for="[value, label] in all"
@@ -95,7 +95,7 @@ function clear(): void {
     </div>
     <div class="flex flex-wrap items-start gap-2.5">
       <USelect v-model="vessel" :items="VESSELS" size="sm" class="w-44" aria-label="Vessel" />
-      <div v-for="{ name, label, hint, written, trouble, read } in TIMES" :key="name" class="w-52">
+      <div v-for="{ name, label, hint, written, trouble, read } in onlyCounted ? [] : TIMES" :key="name" class="w-52">
         <UInput
           v-model="written.value"
           :name="name"
@@ -109,6 +109,7 @@ function clear(): void {
         <p v-if="trouble.value" class="error s12 pt-1" role="alert">{{ trouble.value }}</p>
       </div>
       <UInput
+        v-if="!onlyCounted"
         v-model="text"
         name="text"
         size="sm"

@@ -1,15 +1,13 @@
 import * as v from 'valibot'
 import { listRuns } from '../../../engine/catalog/run-views'
-import { RUN_KINDS } from '../../../engine/catalog/types'
 
-const Kind = v.picklist(RUN_KINDS)
 const State = v.picklist(['waiting', 'running', 'done', 'warned', 'failed', 'cancelled'])
 const split = (text: string) => text.split(',').filter(Boolean)
 const PAGE = 60
 
 const Query = v.object({
   vessel: v.optional(v.string()),
-  kinds: v.optional(v.pipe(v.string(), v.transform(split), v.array(Kind)), ''),
+  kinds: KindsOfRuns,
   states: v.optional(v.pipe(v.string(), v.transform(split), v.array(State)), ''),
   from: v.optional(Moment),
   to: v.optional(Moment),
