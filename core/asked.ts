@@ -38,6 +38,11 @@ export const NewRun = v.strictObject({
 export const PinForm = v.strictObject({ reason: needed(400, 'Say why it is pinned.') })
 export const DeleteForm = v.strictObject({ reason: needed(400, 'Say why it is deleted.') })
 
+/** How many runs may work at a place at once; null: as many as there are. */
+export const AtOnce = v.strictObject({
+  atOnce: v.nullable(v.pipe(v.number(), v.integer(), v.minValue(1, 'One at least.'), v.maxValue(100, 'A hundred at most.'))),
+})
+
 export const PauseForm = v.strictObject({ reason: needed(400, 'Say why it is paused.') })
 
 export const NewStore = v.strictObject({

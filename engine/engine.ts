@@ -34,6 +34,8 @@ export interface EngineOptions {
   hooks?: Allowed
   /** Milliseconds that runs may go on when this process is told to stop. */
   drainMs?: number
+  /** How many runs this process does at once. */
+  parallelRuns?: number
 }
 
 /** Settings from the environment; README.md lists them. */
@@ -52,6 +54,7 @@ export function optionsFromEnvironment(env: NodeJS.ProcessEnv): EngineOptions {
       folder: env.VESSEL_HOOK_FOLDER ? resolve(env.VESSEL_HOOK_FOLDER) : null,
     },
     ...(env.VESSEL_DRAIN_SECONDS ? { drainMs: drainMsOf(env.VESSEL_DRAIN_SECONDS) } : {}),
+    ...(env.VESSEL_PARALLEL_RUNS ? { parallelRuns: parallelRunsOf(env.VESSEL_PARALLEL_RUNS) } : {}),
   }
 }
 
@@ -62,11 +65,17 @@ function drainMsOf(text: string): number {
   throw new Error(`VESSEL_DRAIN_SECONDS is ${text}: it is a whole number of seconds, up to 86400`)
 }
 
+function parallelRunsOf(text: string): number {
+  if (/^[1-9]\d?$/.test(text)) return Number(text)
+  throw new Error(`VESSEL_PARALLEL_RUNS is ${text}: it is how many runs a worker does at once, from 1 to 99`)
+}
+
 const DISCOVER_EVERY_MS = 5 * 60_000
 const TIDY_EVERY_MS = 5000
 const EXPIRE_EVERY_MS = 20_000
 const PRUNE_LOOKED_EVERY_MS = 30_000
 const LOST_EVERY_MS = 20_000
+/** How many runs a worker does at once, where nothing else is said. */
 const PARALLEL_RUNS = 2
 const DISCOVERED_AT_ONCE = 4
 /** How long runs may go on when a worker is told to stop, where nothing else is said. */
@@ -94,6 +103,7 @@ export class Engine implements EngineContext {
     readonly changes: ChangeListener,
     readonly hooks: Allowed,
     private readonly drainMs: number,
+    private readonly parallelRuns: number,
   ) {
     this.duties = new Duties(db)
   }
@@ -119,6 +129,7 @@ export class Engine implements EngineContext {
       changes,
       options.hooks ?? { hosts: [], folder: null },
       options.drainMs ?? DRAIN_MS,
+      options.parallelRuns ?? PARALLEL_RUNS,
     )
     engine.watchdog.start()
     return engine
@@ -137,7 +148,7 @@ export class Engine implements EngineContext {
   /** Takes part in the work. `alone` tells that no other worker exists, so every unfinished run is orphaned. */
   async work(options: { alone: boolean; logRetryMs?: number }): Promise<void> {
     await tidyUp(this, options.alone)
-    await this.queue.work(PARALLEL_RUNS, (runId) => perform(this, runId, this.stopping.signal))
+    await this.queue.work(this.parallelRuns, (runId) => perform(this, runId, this.stopping.signal))
     this.followLogs(options.logRetryMs)
     this.watchSources()
     this.scheduler = new Scheduler(this)

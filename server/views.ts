@@ -33,6 +33,7 @@ import type { LogDeletion } from '../engine/retention/log-deletion'
 import type { SourceDeletion } from '../engine/retention/source-deletion'
 import type { StoreDeletion } from '../engine/retention/store-deletion'
 import type { GoneVessel, VesselDeparture } from '../engine/retention/vessel-deletion'
+import type { Notable } from '../engine/retention/notable'
 import type { KeptLifeline } from '../engine/retention/views'
 import type { changedSinceBackup } from '../engine/points/since'
 import type { WayKind, WayOfBackup } from '../engine/runs/ways'
@@ -73,6 +74,7 @@ export type GoneVesselView = Sent<GoneVessel>
 export type StoreDeletionView = Sent<StoreDeletion>
 export type SourceDeletionView = Sent<SourceDeletion>
 export type LogDeletionView = Sent<Omit<LogDeletion, 'segments'>> & { segments: number; members: string[] }
+export type NotableView = Sent<Notable>
 export type DeletedPlaceView = Sent<DeletedPlace>
 export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }

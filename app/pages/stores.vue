@@ -68,6 +68,7 @@ async function start(store: StoreView, kind: 'verify' | 'reindex' | 'prune', dry
             >Rebuild the index</UButton
           >
         </div>
+        <AtOnce :address="`/api/stores/${store.id}/at-once`" :at-once="store.atOnce" class="mt-3" />
         <StorePrune v-if="store.vessels.length > 0" :store="store" class="mt-4" @prune="(dry) => start(store, 'prune', dry)" />
       </div>
       <div class="self-start">

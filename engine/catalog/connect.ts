@@ -25,6 +25,7 @@ import * as retention from './migrations/022-retention'
 import * as prices from './migrations/023-prices'
 import * as widerPauses from './migrations/024-wider-pauses'
 import * as gone from './migrations/025-gone'
+import * as atOnce from './migrations/026-at-once'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -57,6 +58,7 @@ const migrations: MigrationProvider = {
     '023-prices': prices,
     '024-wider-pauses': widerPauses,
     '025-gone': gone,
+    '026-at-once': atOnce,
   }),
 }
 

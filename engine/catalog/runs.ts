@@ -1,6 +1,8 @@
 import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import { VesselError } from '../../core/errors'
+import { takesFromSource } from '../../core/plan/paused'
+import type { Wish } from '../../core/restore/wish'
 import type { CatalogDb } from './connect'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -64,12 +66,27 @@ export async function insertRun(tx: CatalogDb, run: NewRun, now: Date): Promise<
       comment: run.comment?.trim() || null,
       started_by: run.startedBy,
       params: JSON.stringify(run.params ?? {}),
+      sources: await sourcesOf(tx, run),
       at: now,
       created_at: now,
       counters: '{}',
     })
     .execute()
   return id
+}
+
+/** Kinds of runs that work at no source. */
+const AT_NONE: RunKind[] = ['verify', 'reindex', 'prune']
+
+/** Names of the sources at which a run works: where it restores into, or else where its vessel takes from. */
+async function sourcesOf(tx: CatalogDb, { kind, vessel, params }: NewRun): Promise<string[]> {
+  if (AT_NONE.includes(kind)) return []
+  const { into, cluster } = (params?.wish ?? {}) as Partial<Wish>
+  const elsewhere = [...(into && 'source' in into && into.source ? [into.source] : []), ...(cluster?.source ? [cluster.source] : [])]
+  if (elsewhere.length > 0) return [...new Set(elsewhere)]
+  const takes = takesFromSource(vessel.definition)
+  const rows = await tx.selectFrom('source').select('name').orderBy('name').execute()
+  return rows.map(({ name }) => name).filter(takes)
 }
 
 /** Ends a run that no worker has begun. Returns its vessel; undefined when it does not wait. */

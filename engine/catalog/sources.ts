@@ -146,6 +146,13 @@ export async function zoneOfSources(engine: EngineContext, { definition }: Vesse
   return zones.size === 1 ? [...zones][0]! : null
 }
 
+/** Sets how many runs may work at it at once; null: as many as there are. @throws VesselError `source_missing` */
+export async function setSourceAtOnce(engine: EngineContext, id: string, atOnce: number | null): Promise<void> {
+  await rowById(engine, id)
+  await engine.db.updateTable('source').set({ at_once: atOnce }).where('id', '=', id).execute()
+  await notify(engine.db, { about: 'things' })
+}
+
 /** Probes a saved source again, and keeps the report. */
 export async function probeSource(engine: EngineContext, id: string): Promise<ProbeReport> {
   const report = await (await sourceById(engine, id)).probe(engine.clock.now())

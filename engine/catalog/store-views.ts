@@ -26,6 +26,8 @@ export interface StoreView {
   prune: PruneTimes | null
   /** What it costs, in a currency that nobody names; null where nobody said. */
   price: Price | null
+  /** How many runs may work with it at once; null: as many as there are. */
+  atOnce: number | null
   createdAt: Date
   trouble: ErrorRecord | null
 }
@@ -33,7 +35,7 @@ export interface StoreView {
 export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
   const stores = await engine.db.selectFrom('store').selectAll().orderBy('name').execute()
   return Promise.all(
-    stores.map(async ({ id, name, settings, verified_at, created_at, trouble, pruned_at, prune, price }) => {
+    stores.map(async ({ id, name, settings, verified_at, created_at, trouble, pruned_at, prune, price, at_once: atOnce }) => {
       const held = await engine.db
         .selectFrom('pack')
         .select([sql<number>`coalesce(sum(bytes), 0)::float8`.as('bytes'), sql<number>`count(*)::int`.as('packs')])
@@ -70,6 +72,7 @@ export async function storeViews(engine: EngineContext): Promise<StoreView[]> {
         prunedAt: pruned_at,
         prune,
         price,
+        atOnce,
         createdAt: created_at,
         trouble: trouble ?? gone,
       }

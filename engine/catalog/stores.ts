@@ -204,7 +204,15 @@ export function setPrice(engine: EngineContext, id: string, price: Price | null)
   return setOfStore(engine, id, { price: price && JSON.stringify(price) })
 }
 
-async function setOfStore(engine: EngineContext, id: string, set: { prune?: string | null; price?: string | null }): Promise<void> {
+/** Sets how many runs may work with it at once; null: as many as there are. */
+export const setStoreAtOnce = (engine: EngineContext, id: string, atOnce: number | null): Promise<void> =>
+  setOfStore(engine, id, { at_once: atOnce })
+
+async function setOfStore(
+  engine: EngineContext,
+  id: string,
+  set: { prune?: string | null; price?: string | null; at_once?: number | null },
+): Promise<void> {
   const { numUpdatedRows } = await engine.db.updateTable('store').set(set).where('id', '=', id).executeTakeFirst()
   if (numUpdatedRows === 0n) throw storeMissing()
   await notify(engine.db, { about: 'store' })

@@ -45,6 +45,8 @@ export interface SourceView {
   pause: Pause | null
   /** When no plan begins anything there. */
   quiet: QuietTime[]
+  /** How many runs may work at it at once; null: as many as there are. */
+  atOnce: number | null
 }
 
 export async function sourceViews(engine: EngineContext): Promise<SourceView[]> {
@@ -55,10 +57,10 @@ export async function sourceViews(engine: EngineContext): Promise<SourceView[]> 
     .select('wider_pause.pause')
     .orderBy('name')
     .execute()
-  return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble, pause, quiet }) => {
+  return rows.map(({ id, name, kind, settings, probe, discovered_at, trouble, pause, quiet, at_once: atOnce }) => {
     const reachable = settings as unknown as PostgresSettings | ClusterSettings
     const reached = 'host' in reachable ? postgresReach(reachable) : clusterReach(reachable)
-    return { id, name, kind, ...reached, settings: reachable, probe, discoveredAt: discovered_at, trouble, pause, quiet }
+    return { id, name, kind, ...reached, settings: reachable, probe, discoveredAt: discovered_at, trouble, pause, quiet, atOnce }
   })
 }
 

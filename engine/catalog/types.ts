@@ -65,6 +65,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     kind: 'folder'
     settings: Json<{ path: string }>
     sealed_key: Buffer
+    /** How many runs may work with it at once; null: as many as there are. */
+    at_once: number | null
     created_at: Time
     verified_at: Time | null
     trouble: Json<ErrorRecord> | null
@@ -108,6 +110,7 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     probe: Json<ProbeReport> | null
     discovered_at: Time | null
     trouble: Json<ErrorRecord> | null
+    at_once: number | null
     /** When no plan begins anything there. */
     quiet: ColumnType<QuietTime[], string | undefined, string>
     created_at: Time
@@ -162,6 +165,8 @@ export interface Catalog extends LogCatalog, PlanCatalog, RetentionCatalog {
     claim: string | null
     cancel_requested_at: Time | null
     waits_for: string | null
+    /** Names of the sources at which it works. */
+    sources: Generated<string[]>
     counters: Json<Record<string, number>>
     pace: ColumnType<Sample[], string | undefined, string>
     outcome: Json<Record<string, unknown>> | null

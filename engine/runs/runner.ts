@@ -63,6 +63,8 @@ const recordedRun = (engine: EngineContext, runId: string) =>
 async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun, stop?: AbortSignal): Promise<'over' | 'later'> {
   const begun = await patiently(() => run.begin())
   if (begun === 'later') {
+    const full = await run.whyFull()
+    if (full) return later(engine, run.id, full)
     const other = row.kind === 'backup' ? `Another backup of ${row.vessel_name}` : `Another run that looks after ${storeOf(row)}`
     return later(engine, run.id, `${other} goes on; it begins when that is over.`)
   }

@@ -92,6 +92,15 @@ describe('how long points stay', () => {
     expect(await faultsOf(person.page)).toEqual([])
   })
 
+  it('is seen of all vessels at once: what goes, and what is pinned and why', async () => {
+    await person.opens('/vessels')
+    await person.clicks('[data-notable]')
+    await person.reads('[data-notable=soon]', /2 points.*Kept .* goes with the next prune nightly/)
+    await person.reads('[data-notable=pinned]', /1 point.*pinned: the audit of the year/)
+    expect(await faultsOf(person.page)).toEqual([])
+    await person.opens('/vessels/kept')
+  })
+
   it('ends where somebody deletes a point, who is told what that takes away', async () => {
     await enters(4)
     await person.clicks('[data-delete]')
@@ -165,6 +174,8 @@ describe('what is not needed any more', () => {
 
   it('is not deleted while something rests on it, and says what', async () => {
     await person.opens('/stores')
+    await person.chooses('button[aria-label="How many runs at once"]', 'at most 2 runs at once')
+    await expect.poll(async () => (await stored()).atOnce).toBe(2)
     await person.clicks('[data-delete-store]')
     await person.reads('[data-refused]', /Kept well keeps its points there/)
     expect(await person.page.$eval('[data-delete-it]', (button) => (button as HTMLButtonElement).disabled)).toBe(true)

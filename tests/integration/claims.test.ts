@@ -7,6 +7,8 @@ import { sql } from 'kysely'
 import pg from 'pg'
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest'
 import { wishOf } from '../../core/restore/wish'
+import { setSourceAtOnce } from '../../engine/catalog/sources'
+import { setStoreAtOnce } from '../../engine/catalog/stores'
 import { addRun, requestCancel } from '../../engine/catalog/runs'
 import { openStore } from '../../engine/catalog/stores'
 import type { Vessel } from '../../engine/catalog/vessels'
@@ -146,6 +148,48 @@ describe('what can’t begin yet', () => {
     await going
     expect(await perform(bench.engine, second)).toBe('over')
     expect([(await bench.record(first)).state, (await bench.record(second)).state]).toEqual(['done', 'done'])
+  })
+
+  it('waits where as many runs work as may, at a source or with a store; a restore waits for none', async () => {
+    const point = await bench.backup(small)
+    const other = await bench.vessel('Other', [bench.path('sales', 'zone')])
+    const { engine } = bench
+    const { id: source } = await engine.db.selectFrom('source').select('id').executeTakeFirstOrThrow()
+    const { id: store } = await engine.db.selectFrom('store').select('id').executeTakeFirstOrThrow()
+    const add = (kind: 'backup' | 'restore' | 'verify', of: Vessel, params = {}) =>
+      addRun(engine, { kind, vessel: of, startedBy: 'a test', params })
+    for (const set of [
+      (most: number | null) => setSourceAtOnce(engine, source, most),
+      (most: number | null) => setStoreAtOnce(engine, store, most),
+    ]) {
+      await set(1)
+      const [first, second] = [await add('backup', vessel), await add('backup', other)]
+      const going = perform(engine, first)
+      await until(async () => (await bench.record(first)).state === 'running')
+      expect(await perform(engine, second)).toBe('later')
+      expect((await bench.record(second)).waits_for).toMatch(/^As many runs work with (db|dry-dock) as may at once \(1\)/)
+      await set(2)
+      const both = await perform(engine, second)
+      await set(1)
+      const restored = await add('restore', small, { point, wish: wishOf({ picks: [bench.path('sales', 'zone')] }), reason: 'a test' })
+      expect([both, await perform(engine, restored)]).toEqual(['over', 'over'])
+      await going
+      await set(null)
+    }
+    // Those that may begin at the same moment begin one after the other.
+    await setStoreAtOnce(engine, store, 1)
+    const ids = await Promise.all(
+      Array.from({ length: 4 }, async (_, i) => add('backup', await bench.vessel(`Many ${i}`, [bench.path('sales', 'zone')]))),
+    )
+    await Promise.all(
+      ids.map(async (id) => {
+        while ((await perform(engine, id)) === 'later') await new Promise((resolve) => setTimeout(resolve, 20))
+      }),
+    )
+    await setStoreAtOnce(engine, store, null)
+    const runs = await Promise.all(ids.map((id) => bench.record(id)))
+    const spans = runs.map(({ started_at: from, finished_at: to }) => [from!.getTime(), to!.getTime()]).sort((a, b) => a[0]! - b[0]!)
+    for (const [i, [from]] of spans.slice(1).entries()) expect(from).toBeGreaterThanOrEqual(spans[i]![1]!)
   })
 
   it('comes again by itself, when a worker does it', async () => {

@@ -100,6 +100,8 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
     ['POST /api/stores/[id]/runs', `/api/stores/${NOWHERE}/runs`, { kind: 'prune', dry: true }],
     ['PUT /api/stores/[id]/prune', `/api/stores/${NOWHERE}/prune`, { times: { zone: 'UTC', at: '04:30' } }],
     ['PUT /api/stores/[id]/price', `/api/stores/${NOWHERE}/price`, { price: { perGbMonth: 1, perGbRead: 0 } }],
+    ['PUT /api/stores/[id]/at-once', `/api/stores/${NOWHERE}/at-once`, { atOnce: 1 }],
+    ['PUT /api/sources/[id]/at-once', `/api/sources/${NOWHERE}/at-once`, { atOnce: 1 }],
     ['PUT /api/stores/[id]/name', `/api/stores/${NOWHERE}/name`, { name: 'a' }],
     ['POST /api/stores/[id]/deletion', `/api/stores/${NOWHERE}/deletion`, { reason: 'a', points: 0, erase: false }],
     ['POST /api/sources/[id]/deletion', `/api/sources/${NOWHERE}/deletion`, { reason: 'a' }],

@@ -93,6 +93,7 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
         </p>
       </template>
       <SourceQuiet v-if="isSource && source" :source="source" />
+      <AtOnce v-if="isSource && source" :address="`/api/sources/${source.id}/at-once`" :at-once="source.atOnce" class="mt-2" />
       <p v-if="isSource && source" class="soft mt-1.5" data-source-pause>
         <template v-if="source.pause"
           ><b class="warning font-medium">Paused since {{ whenOf(source.pause.since) }} by {{ source.pause.by }}:</b>

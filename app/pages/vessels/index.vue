@@ -32,6 +32,7 @@ const chosen = computed(() => shown.value.filter(({ slug }) => picked.value.incl
             >Back up {{ chosen.length === 1 ? chosen[0]!.name : plural(chosen.length, 'vessel') }}…</UButton
           >
         </template>
+        <NuxtLink to="/points" class="lnk text-[13px]" data-notable>What goes and what stays</NuxtLink>
         <UButton to="/vessels/new">Define a vessel</UButton>
       </div>
     </div>

@@ -22,6 +22,9 @@ const PAGES: Record<string, string> = {
   'a restore': `${VESSEL}/restore?pick=ferry-db/bookings/sales/booking`,
   'a restore of a namespace': '/vessels/wharf-gate/restore?pick=wharf/boarding',
   Runs: '/runs',
+  'a month of runs': '/runs?view=month',
+  'statistics of runs': '/runs?view=statistics',
+  'what goes and what stays': '/points',
   Stores: '/stores',
   'making a store': '/stores?make=1',
   'what is not there': '/nowhere',
@@ -46,6 +49,17 @@ export function accessible(): void {
     await person.clicks(`${ROW} a`)
     await person.sees('Receipt')
     expect(await faultsOf(person.page)).toEqual([])
+  })
+
+  it('a month of runs, of which a day opens its list, and where the time went', async () => {
+    await person.opens('/runs')
+    await person.clicks('[data-choice=month]')
+    await person.clicks('[data-day]:not([disabled])')
+    await person.page.waitForSelector(ROW)
+    expect(new URL(person.page.url()).searchParams.get('from')).toMatch(/^20\d\d-/)
+    await person.clicks('[data-choice=statistics]')
+    await person.reads('[data-time-words]', /\d+ backups? took .* The longest part, \d+ %, /)
+    await person.reads('[data-moved-words]', /were read, and .* were new in the store/)
   })
 
   it('the help and the palette', async () => {
