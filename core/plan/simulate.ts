@@ -55,6 +55,8 @@ export interface SimulatedDay {
   worstLossMs: number
   /** How long the point of the day that takes longest would take to restore, with all that it builds on. */
   worstBackMs: number
+  /** Bytes of the store that this reads. */
+  worstReadBytes: number
 }
 
 export interface Simulation {
@@ -126,7 +128,7 @@ function parentsOf(points: { kind: BackupKind }[]): (number | null)[] {
 
 function dayOf({ sizes, price, logSeconds, retention }: Simulated, points: SimulatedPoint[], from: number): SimulatedDay {
   const to = from + DAY_MS
-  const day: SimulatedDay = { at: to, points: {}, storedBytes: 0, cost: 0, worstLossMs: 0, worstBackMs: 0 }
+  const day: SimulatedDay = { at: to, points: {}, storedBytes: 0, cost: 0, worstLossMs: 0, worstBackMs: 0, worstReadBytes: 0 }
   let lastFull: number | null = null
   let newest: number | null = null
   for (const [i, { at, kind, until }] of points.entries()) {
@@ -137,7 +139,11 @@ function dayOf({ sizes, price, logSeconds, retention }: Simulated, points: Simul
     day.points[kind] = (day.points[kind] ?? 0) + 1
     day.storedBytes += storedOf(points, i, lastFull, sizes)
     if (isFull(kind)) lastFull = at
-    if (at > from) day.worstBackMs = Math.max(day.worstBackMs, backOf(points, i, sizes))
+    if (at > from) {
+      const stored = readOf(points, i, sizes)
+      day.worstReadBytes = Math.max(day.worstReadBytes, stored)
+      day.worstBackMs = Math.max(day.worstBackMs, backOf(stored, sizes))
+    }
   }
   if (newest !== null) day.worstLossMs = Math.max(day.worstLossMs, to - Math.max(newest, from))
   if (logSeconds !== null) day.worstLossMs = logSeconds * 1000
@@ -158,11 +164,17 @@ function storedOf(points: SimulatedPoint[], i: number, lastFull: number | null, 
   return Math.min(sizes.fullBytes, perDay * daysSince(points[parent!]!.at))
 }
 
-/** How long a point takes to restore, in milliseconds: all of its full, and of what leads on from it each plain byte once more. */
-function backOf(points: SimulatedPoint[], i: number, sizes: Sizes): number {
+/** Bytes that restoring a point reads from the store: all of its full, and what leads on from it. */
+function readOf(points: SimulatedPoint[], i: number, sizes: Sizes): number {
+  let bytes = sizes.fullBytes
+  for (let at = i; points[at]!.parent !== null; at = points[at]!.parent!) bytes += storedOf(points, at, null, sizes)
+  return bytes
+}
+
+/** How long it takes to restore what was read so, in milliseconds: of what leads on from a full, each plain byte once more. */
+function backOf(stored: number, sizes: Sizes): number {
   const plainOfStored = sizes.fullBytes > 0 ? sizes.plainBytes / sizes.fullBytes : 1
-  let bytes = sizes.plainBytes
-  for (let at = i; points[at]!.parent !== null; at = points[at]!.parent!) bytes += storedOf(points, at, null, sizes) * plainOfStored
+  const bytes = sizes.plainBytes + (stored - sizes.fullBytes) * plainOfStored
   return (bytes / sizes.restoredPerSecond) * 1000
 }
 

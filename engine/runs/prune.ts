@@ -253,7 +253,7 @@ class Pruning {
         this.run.signal.throwIfAborted()
         const needed = group.reduce((sum, { liveBytes }) => sum + liveBytes, 0)
         if ((await this.store.backend.space()).free < ROOM * needed) return await this.sayFull()
-        const made = await repacking.copy(group, await this.collection.liveIn(group))
+        const made = await repacking.copy(group, (pack) => this.collection.liveIn(pack))
         await this.drop(group, count, made.id)
         this.freed -= made.bytes
       }

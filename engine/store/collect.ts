@@ -19,6 +19,7 @@ export interface PackLife {
 }
 
 const MARKED_AT_ONCE = 5000
+const LISTED_AT_ONCE = 5000
 /** A writer of whom nothing was heard for so long can't commit what went meanwhile; it is not waited for. */
 const SILENT_S = 120
 
@@ -75,17 +76,23 @@ export class Collection {
     return rows
   }
 
-  /** What is alive in some packs, in the order in which it lies there; of a chunk that lies in several of all, only one. */
-  async liveIn(packs: { id: string }[]): Promise<LiveEntry[]> {
-    const { rows } =
-      await sql<LiveEntry>`select name, pack_id as pack, position::float8 as position, length, plain_length as "plainLength", base
-      from (select c.*, row_number() over (partition by c.name order by ${ALIVE_FIRST}) as place
-        from chunk c join pack p on p.id = c.pack_id
-        where c.store_id = ${this.storeId} and p.committed
-          and c.name in (select name from chunk where pack_id = any(${packs.map(({ id }) => id)}::uuid[]))
-          and exists (select from live_chunk live where live.run_id = ${this.runId}::uuid and live.name = c.name)) placed
-      where place = 1 and pack_id = any(${packs.map(({ id }) => id)}::uuid[]) order by pack_id, position`.execute(this.db)
-    return rows
+  /** What is alive in a pack, part by part in the order in which it lies there; of a chunk that lies in several packs, only one. */
+  async *liveIn(pack: string): AsyncGenerator<LiveEntry[]> {
+    for (let after = -1; ;) {
+      const { rows } = await sql<LiveEntry & { isAlive: boolean }>`
+        with part as (select name, position from chunk where pack_id = ${pack} and position > ${after} order by position limit ${LISTED_AT_ONCE}),
+          placed as (select c.*, row_number() over (partition by c.name order by ${ALIVE_FIRST}) as place
+            from chunk c join pack p on p.id = c.pack_id
+            where c.store_id = ${this.storeId} and p.committed and c.name in (select name from part)
+              and exists (select from live_chunk live where live.run_id = ${this.runId}::uuid and live.name = c.name))
+        select part.name, ${pack}::text as pack, part.position::float8 as position, placed.length, placed.plain_length as "plainLength", placed.base,
+          placed.name is not null as "isAlive"
+        from part left join placed on placed.name = part.name and placed.place = 1 and placed.pack_id = ${pack} and placed.position = part.position
+        order by part.position`.execute(this.db)
+      if (rows.length === 0) return
+      after = rows.at(-1)!.position
+      yield rows.filter(({ isAlive }) => isAlive)
+    }
   }
 
   /** Nothing new may rest upon these packs from now on, and upon all others it may. Within a transaction that has locked content. */

@@ -18,12 +18,12 @@ export class Repacking {
    *
    * @throws VesselError `store_full`, and `content_damaged` when something is not what the index says
    */
-  async copy(packs: PackLife[], entries: LiveEntry[]): Promise<WrittenPack> {
+  async copy(packs: PackLife[], liveIn: (pack: string) => AsyncIterable<LiveEntry[]>): Promise<WrittenPack> {
     const id = randomUUID()
     await this.store.index.announced.add(packPath(id), this.runId)
     const writer = await PackWriter.open(this.store.backend, id)
     try {
-      for (const { id: pack } of packs) for (const entry of entries.filter((live) => live.pack === pack)) await this.append(writer, entry)
+      for (const { id: pack } of packs) for await (const part of liveIn(pack)) for (const entry of part) await this.append(writer, entry)
       const written = await writer.commit()
       await this.store.index.add(written, this.runId, this.confirm)
       return written

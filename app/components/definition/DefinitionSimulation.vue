@@ -29,7 +29,13 @@ const difference = computed(() => {
   ]
   return parts.length > 0 ? `In a year ${listInWords(parts)} than as saved.` : 'In a year as much as it would be as saved.'
 })
-const worst = computed(() => days.value.reduce((worst, day) => Math.max(worst, day.worstBackMs), 0))
+const worst = computed(() => ({
+  back: Math.max(0, ...days.value.map((day) => day.worstBackMs)),
+  // Before the first point of the plan there may be none at all.
+  loss: Math.max(0, ...days.value.slice(1).map((day) => day.worstLossMs)),
+  read: Math.max(0, ...days.value.map((day) => day.worstReadBytes)),
+}))
+const readCost = computed(() => (price.value?.perGbRead ? costWord((worst.value.read / 1e9) * price.value.perGbRead) : null))
 </script>
 
 <template>
@@ -72,7 +78,8 @@ const worst = computed(() => days.value.reduce((worst, day) => Math.max(worst, d
     />
     <p v-if="difference" class="mt-2 font-medium" data-difference>{{ difference }}</p>
     <p class="soft mt-2 leading-[18px]">
-      Everything back in {{ durationInWords(worst) }} at worst, with its longest chain.
+      Everything back in {{ durationInWords(worst.back) }} at worst, with its longest chain; {{ durationInWords(worst.loss) }} could be lost
+      at worst.<template v-if="readCost"> To read it all once, {{ bytesInWords(worst.read) }}, costs {{ readCost }}.</template>
       {{
         sizes.assumed.length > 0
           ? `Assumed, because nothing was measured yet: ${listInWords(sizes.assumed)}.`
