@@ -6,6 +6,7 @@ import type { NamespacePlan } from '../core/cluster/operations'
 import type { DatabasePlan } from '../core/restore/plan'
 import type { KeptOutOf } from '../core/selection/explain'
 import type { SelectionSummary } from '../core/selection/summary'
+import type { DefaultPlan } from '../engine/catalog/default-plan'
 import type { Claim } from '../engine/catalog/claims'
 import type { SourceView as Source, ThingView as Thing } from '../engine/catalog/thing-views'
 import type { Found } from '../engine/catalog/find'
@@ -75,6 +76,8 @@ export type StoreDeletionView = Sent<StoreDeletion>
 export type SourceDeletionView = Sent<SourceDeletion>
 export type LogDeletionView = Sent<Omit<LogDeletion, 'segments'>> & { segments: number; members: string[] }
 export type NotableView = Sent<Notable>
+/** Both are left out where nobody said with what new vessels begin. */
+export type DefaultPlanView = Partial<DefaultPlan>
 export type DeletedPlaceView = Sent<DeletedPlace>
 export type MomentView = Sent<AtMoment>
 export type { WayKind, WayOfBackup }

@@ -8,7 +8,16 @@ import { NOT_HELD, type HoldStep, type QuiesceSequence } from '~~/core/quiesce/s
 import type { Rule } from '~~/core/selection/rules'
 import { namesOf } from '~~/core/things/thing'
 import { NEW_CYCLE, NEW_WINDOW, type PlanLine, type Schedule } from '~~/core/plan/schedule'
-import type { MeasuredSizes, ScheduleView, SelectionView, SourceView, QuiesceView, StoreView, WayOfBackup } from '~~/server/views'
+import type {
+  DefaultPlanView,
+  MeasuredSizes,
+  ScheduleView,
+  SelectionView,
+  SourceView,
+  QuiesceView,
+  StoreView,
+  WayOfBackup,
+} from '~~/server/views'
 import { onChange } from '~/composables/useLive'
 import { useLoad } from '~/composables/useLoad'
 import { errorOf, post } from '~/utils/api'
@@ -95,6 +104,8 @@ export const useDraft = defineStore('draft', () => {
     }
     selection.value = null
     isOpen.value = true
+    isBegun = false
+    beginAsUsual()
     fill()
     return () => {
       if (opened === opening) isOpen.value = false
@@ -118,6 +129,18 @@ export const useDraft = defineStore('draft', () => {
   const { data: measured, refresh: refreshMeasured } = useLoad<QuiesceView>(
     whenOpen(() => (slug.value === null ? '/api/quiesce' : `/api/vessels/${slug.value}/quiesce`)),
   )
+  /** With what new vessels begin here; asked for only for one that is new. */
+  const { data: begins } = useLoad<DefaultPlanView>(() => (isOpen.value && slug.value === null ? '/api/default-plan' : null))
+  let isBegun = false
+  function beginAsUsual(): void {
+    if (!begins.value || slug.value !== null || isBegun) return
+    isBegun = true
+    const { schedule, retention } = JSON.parse(JSON.stringify(begins.value)) as DefaultPlanView
+    if (schedule) definition.value.schedule = { ...schedule, from: firstSchedule(schedule.zone, new Date()).from }
+    if (retention) definition.value.retention = retention
+    else if (retention === null) delete definition.value.retention
+  }
+  watch(begins, beginAsUsual)
   /** What can only be said once sources and stores are known. */
   function fill(): void {
     const clusters = new Set(sources.value?.filter(({ kind }) => kind === 'kubernetes').map(({ name }) => name))

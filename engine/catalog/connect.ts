@@ -26,6 +26,7 @@ import * as prices from './migrations/023-prices'
 import * as widerPauses from './migrations/024-wider-pauses'
 import * as gone from './migrations/025-gone'
 import * as atOnce from './migrations/026-at-once'
+import * as defaultPlan from './migrations/027-default-plan'
 import { tellsBrokenConnection } from '../broken-connection'
 import { tryAgain } from '../try-again'
 import type { Catalog } from './types'
@@ -59,6 +60,7 @@ const migrations: MigrationProvider = {
     '024-wider-pauses': widerPauses,
     '025-gone': gone,
     '026-at-once': atOnce,
+    '027-default-plan': defaultPlan,
   }),
 }
 

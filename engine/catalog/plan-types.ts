@@ -1,6 +1,7 @@
 import type { Generated } from 'kysely'
 import type { Pause } from '../../core/plan/state'
 import type { Json, Time } from './columns'
+import type { DefaultPlan } from './default-plan'
 
 /** What a run of a plan knows of it, in its params; and a point of its run. */
 export interface PlannedAs {
@@ -13,6 +14,8 @@ export interface PlannedAs {
 
 /** Tables of the catalog that plans are carried out by. */
 export interface PlanCatalog {
+  /** With what new vessels begin; one line. */
+  default_plan: { one: Generated<boolean>; plan: Json<DefaultPlan> }
   /** Of a source, or of everything where there is none. */
   wider_pause: { source_id: string | null; pause: Json<Pause> }
   /** Up to when it was decided what is due of a line, and of which times that was. */

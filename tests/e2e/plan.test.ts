@@ -97,4 +97,30 @@ describe('a plan', () => {
     await person.clicks('[data-resume]')
     await person.reads('[data-planned]', /^Next: differential, /)
   })
+
+  it('is proposed from what is promised, and becomes what new vessels begin with', async () => {
+    await application.asks('POST', '/api/vessels', {
+      name: 'Proposed',
+      definition: { ...takes('database', `db/${DATABASE}`), promises: { couldLose: 12 * 3_600_000, backWithin: 3_600_000 } },
+    })
+    await person.opens('/vessels/proposed/definition')
+    await person.clicks('[data-propose]')
+    await person.reads(
+      '[data-why]',
+      /A point every 8 hours keeps what could be lost within 12 h\. A full every 7 days, and differentials between/,
+    )
+    await person.reads('[data-schedule]', /Add a line/)
+    expect(await coming()).toHaveLength(42)
+    // What it proposes keeps the promises by the plan's own measure.
+    expect(await person.text('aside[aria-label=Consequences]')).not.toContain('may pass between two points of the plan')
+    await person.clicks('[data-save-definition]')
+    await person.sees('This is version 2, as saved.')
+    await person.clicks('[data-default-plan]')
+    await person.sees('New vessels begin with its plan as it is saved now.')
+    await person.opens(`/vessels/new?take=db/${DATABASE}`)
+    await person.reads('[data-schedule]', /the first full begins within moments of saving/)
+    expect(await person.page.$eval('input[aria-label="Times of the day"]', (field) => (field as HTMLInputElement).value)).toBe(
+      '02:00, 10:00, 18:00',
+    )
+  })
 })

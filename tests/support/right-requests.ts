@@ -112,6 +112,7 @@ export function rightRequests(sources: Places, points: Places, port: number): Ri
       '/api/vessels/nowhere/log-deletion',
       { reason: 'a', from: '2099-01-01T00:00:00Z', to: '2099-01-01T00:00:00Z', segments: 1 },
     ],
+    ['PUT /api/default-plan', '/api/default-plan', { schedule: { ...schedule, lines: [] }, retention }],
     ['POST /api/pause', '/api/pause', { reason: 'a', until: '2001-01-01T00:00:00Z' }],
     ['POST /api/sources/[id]/pause', `/api/sources/${NOWHERE}/pause`, { reason: 'a', until: '2099-01-01T00:00:00Z' }],
     ['PUT /api/sources/[id]/quiet', `/api/sources/${NOWHERE}/quiet`, { times: [{ zone: 'UTC', from: '08:00', to: '18:00', days: [1] }] }],

@@ -1,30 +1,12 @@
 <script setup lang="ts">
-import type { ErrorRecord } from '~~/core/errors'
 import { ANY_TIME, LOG } from '~~/core/plan/definition'
 import { loggedPart } from '~~/core/selection/rules'
-import type { MemberReadiness } from '~~/server/views'
 
 // Whether the log is followed, what is put onto the source for it, and what would be in no log.
 const draft = useDraft()
 const MIB = 1024 * 1024
 const log = computed(() => draft.definition.log)
-const readiness = shallowRef<MemberReadiness[] | null>(null)
-const trouble = shallowRef<ErrorRecord | null>(null)
-const begin = newestOf()
-async function ask() {
-  const isNewest = begin()
-  const body = { rules: draft.definition.rules, log: log.value, vessel: draft.slug }
-  try {
-    const answer = await post<MemberReadiness[]>('/api/readiness', body)
-    if (!isNewest()) return
-    readiness.value = answer
-    trouble.value = null
-  } catch (thrown) {
-    // What was found for other rules says nothing of these.
-    if (isNewest()) [readiness.value, trouble.value] = [null, errorOf(thrown)]
-  }
-}
-watchDebounced([() => draft.definition.rules, () => log.value.structure], ask, { debounce: 400, deep: true, immediate: true })
+const { readiness, trouble } = useReadiness()
 const keepMb = computed({ get: () => Math.round(log.value.keepAtMost / MIB), set: (mb) => (log.value.keepAtMost = Math.round(mb) * MIB) })
 // What is not said is as usual; only what somebody sets is kept.
 const limits = computed(() => log.value.audit ?? ANY_TIME)

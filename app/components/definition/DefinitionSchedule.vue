@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import { loggedPart } from '~~/core/selection/rules'
+import { proposePlan } from '~~/core/plan/propose'
 import { isZone, momentOfWall, wallOf } from '~~/core/time/zone'
 
 // Whether, and when, a vessel is backed up by itself.
@@ -22,6 +24,23 @@ const from = computed({
     if (schedule.value && !Number.isNaN(wall)) schedule.value.from = new Date(momentOfWall(schedule.value.zone, wall)).toISOString()
   },
 })
+const { sizes } = useSimulation()
+const { readiness } = useReadiness()
+/** Why the plan is as it was proposed; empty where none was. */
+const why = ref<string[]>([])
+const isKnown = computed(() => (draft.selection?.taken.count ?? 0) > 0 && sizes.value.plainBytes > 0)
+function propose() {
+  const { promises, rules, log } = draft.definition
+  const isReady = readiness.value?.every(({ obstacles }) => !obstacles.some(({ stops }) => stops)) ?? false
+  const canLog = loggedPart(rules) === 'all' && (log.follow || isReady)
+  const zone = schedule.value?.zone ?? zoneInUse.value
+  const id = schedule.value?.lines[0]?.id ?? crypto.randomUUID()
+  const proposal = proposePlan({ promises, sizes: sizes.value, zone, now: Date.now(), canLog, id })
+  draft.definition.schedule = proposal.schedule
+  draft.definition.retention = proposal.retention
+  if (proposal.follow) log.follow = true
+  why.value = proposal.why
+}
 const MEANWHILE = [
   ['wait', 'waits'],
   ['leave out', 'is left out'],
@@ -35,9 +54,21 @@ const MEANWHILE = [
       <span class="flex items-center gap-4"
         ><USwitch v-model="isOn" aria-labelledby="schedule-label" /><span class="soft">{{
           isOn ? 'the first full begins within moments of saving, unless there is one' : 'only when somebody says so'
-        }}</span></span
+        }}</span
+        ><UButton
+          v-if="isKnown"
+          size="sm"
+          class="ml-auto"
+          title="From what is promised, and what was measured"
+          data-propose
+          @click="propose"
+          >Propose a plan</UButton
+        ></span
       >
     </div>
+    <p v-if="why.length > 0" class="border-t border-[var(--line)] py-2 leading-[19px]" role="status" data-why>
+      <b class="font-semibold">Proposed.</b> {{ why.join(' ') }}
+    </p>
     <template v-if="schedule">
       <FieldRow label="Time zone of the plan"
         ><USelectMenu v-model="schedule.zone" :items="zoneItems" class="w-64" aria-label="Time zone of the plan" /><span class="soft">{{
