@@ -14,6 +14,7 @@ import type { Store } from '../store/store'
 import { refuseAhead } from '../store/strangers'
 import { discardRun } from '../store/writer'
 import type { RunContext } from './context'
+import { GivingWay } from './give-way'
 import { referredByArtifact } from './referred'
 import { artifactsIn, type StoredIn } from './stored-in'
 
@@ -60,12 +61,15 @@ class Pruning {
   private readonly marked = new Map<string, string>()
   private freed = 0
 
+  private readonly way: GivingWay
+
   constructor(
     private readonly run: RunContext,
     private readonly store: Store,
     private readonly params: PruneParams,
   ) {
     this.collection = new Collection(run.engine.db, store.id, run.id)
+    this.way = new GivingWay(run)
   }
 
   private get db() {
@@ -154,6 +158,7 @@ class Pruning {
       if (without.has(id) || this.marked.get(id) === manifest.join()) continue
       this.run.signal.throwIfAborted()
       await this.markArtifact(artifact)
+      await this.way.rest()
       this.marked.set(id, manifest.join())
       count('artifacts', 1)
     }
@@ -253,7 +258,7 @@ class Pruning {
         this.run.signal.throwIfAborted()
         const needed = group.reduce((sum, { liveBytes }) => sum + liveBytes, 0)
         if ((await this.store.backend.space()).free < ROOM * needed) return await this.sayFull()
-        const made = await repacking.copy(group, (pack) => this.collection.liveIn(pack))
+        const made = await repacking.copy(group, (pack) => this.restingBetween(this.collection.liveIn(pack)))
         await this.drop(group, count, made.id)
         this.freed -= made.bytes
       }
@@ -261,6 +266,13 @@ class Pruning {
       if (!(error instanceof VesselError) || error.code !== 'store_full') throw error
       await discardRun(this.store, this.run.id)
       await this.sayFull()
+    }
+  }
+
+  private async *restingBetween<T>(parts: AsyncIterable<T>): AsyncGenerator<T> {
+    for await (const part of parts) {
+      yield part
+      await this.way.rest()
     }
   }
 

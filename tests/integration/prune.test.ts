@@ -4,13 +4,15 @@ import { join } from 'node:path'
 import { sql } from 'kysely'
 import { afterAll, afterEach, beforeEach, describe, expect, it, vi } from 'vitest'
 import { defaultRetention, type Retention } from '../../core/plan/retention'
-import { addRun } from '../../engine/catalog/runs'
+import { addRun, cancelWaiting } from '../../engine/catalog/runs'
 import { discoverSource } from '../../engine/catalog/sources'
 import { openStore } from '../../engine/catalog/stores'
 import { saveDefinition, vesselBySlug, type Vessel } from '../../engine/catalog/vessels'
 import type { Engine } from '../../engine/engine'
 import { lastLapsing } from '../../engine/retention/lapsing-soon'
 import { tidyUp } from '../../engine/runs/orphans'
+import { RunContext } from '../../engine/runs/context'
+import { GivingWay } from '../../engine/runs/give-way'
 import { perform } from '../../engine/runs/runner'
 import { FolderBackend } from '../../engine/store/folder'
 import { packPath } from '../../engine/store/pack'
@@ -222,6 +224,24 @@ describe('a prune', () => {
     vi.restoreAllMocks()
     expect((await prune()).state).toBe('done')
     await isWhole(made.slice(2))
+  })
+
+  it('rests longer than it works while somebody backs up', async () => {
+    const id = await addRun(bench.engine, { kind: 'prune', vessel, startedBy: 'a test', params: { store: 'dry-dock' } })
+    const other = await addRun(bench.engine, { kind: 'backup', vessel, startedBy: 'a test' })
+    const run = new RunContext(bench.engine, id, vessel.id)
+    const rests = async () => {
+      const way = new GivingWay(run)
+      for (const until = performance.now() + 50; performance.now() < until;);
+      const from = performance.now()
+      await way.rest()
+      return performance.now() - from
+    }
+    const set = (state: 'running' | 'cancelled') => bench.engine.db.updateTable('run').set({ state }).where('id', '=', other).execute()
+    await set('running')
+    expect(await rests()).toBeGreaterThan(200)
+    await set('cancelled')
+    await cancelWaiting(bench.engine, id)
   })
 
   it('waits while another one, or a verification, is at the same store', async () => {
