@@ -11,7 +11,7 @@ import type { Claim } from '../engine/catalog/claims'
 import type { SourceView as Source, ThingView as Thing } from '../engine/catalog/thing-views'
 import type { Found } from '../engine/catalog/find'
 import type { HoldLine as LedgerLine, OpenHold as Open, QuiesceView as QuiesceNow } from '../engine/catalog/hold-views'
-import type { NextPlanned, ScheduleState } from '../engine/catalog/schedule-views'
+import type { ComingRun as Coming, NextPlanned, ScheduleState } from '../engine/catalog/schedule-views'
 import type { ReceiptLine, RunDetail as Detail, RunRow as Row, RunStep as Step } from '../engine/catalog/run-views'
 import type { ChangeTrace, HeavyView } from '../engine/catalog/trace'
 import type { VesselStanding } from '../engine/catalog/standing'
@@ -121,7 +121,7 @@ export interface WatchView {
   /** Why everything is paused; null where it is not. */
   pause: Pause | null
 }
-export type ComingRun = Sent<NextPlanned> & { slug: string }
+export type ComingRun = Sent<Coming>
 export type SelectionView = SelectionSummary & {
   troubles: Record<string, string | null>
   shared: { path: string; vessel: string }[]

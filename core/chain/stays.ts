@@ -12,6 +12,8 @@ export interface Stays {
   logs: LogFrom[]
 }
 
+type HeldPoint = Pick<RecoveryPoint, 'id' | 'artifacts' | 'at'>
+
 /**
  * What must stay of a vessel so that every kept point, and every moment of the log from one on, can be restored exactly
  * as before. A point goes as a whole, with all its members: a cycle leaves when nothing needs any of it.
@@ -22,44 +24,46 @@ export interface Stays {
  * @param moment from which on every moment of the log stays; points after it stay with it. Null: none stays
  */
 export function staysOf(
-  { marks, points }: { marks: Artifact[]; points: Pick<RecoveryPoint, 'id' | 'artifacts' | 'at'>[] },
+  { marks, points }: { marks: Artifact[]; points: HeldPoint[] },
   chains: Chains,
   kept: ReadonlySet<string>,
   moment: Date | null,
 ): Stays {
   const parentOf = new Map<string, string>()
-  for (const { id, parent } of marks) if (parent !== null) parentOf.set(id, parent)
+  const members = new Set<string>()
+  for (const { id, parent, member } of marks) {
+    members.add(member)
+    if (parent !== null) parentOf.set(id, parent)
+  }
   // Nearly every artifact belongs to one point.
-  const holderOf = new Map<string, string>()
-  const more: [artifact: string, point: string][] = []
-  for (const { id, artifacts } of points)
-    for (const artifact of artifacts)
-      if (holderOf.has(artifact)) more.push([artifact, id])
-      else holderOf.set(artifact, id)
-  const pointOf = new Map(points.map((point) => [point.id, point]))
-  const members = [...new Set(marks.map(({ member }) => member))]
-  const logs = members.map((member) => (moment ? chains.logFrom(member, moment) : { member, from: NEVER, bases: [] }))
+  const holderOf = new Map<string, HeldPoint>()
+  const more = new Map<string, HeldPoint[]>()
+  for (const point of points)
+    for (const artifact of point.artifacts)
+      if (!holderOf.has(artifact)) holderOf.set(artifact, point)
+      else more.set(artifact, [...(more.get(artifact) ?? []), point])
+  const logs = [...members].map((member) => (moment ? chains.logFrom(member, moment) : { member, from: NEVER, bases: [] }))
 
   const stays: Stays = { points: new Map(), logs }
-  const waiting: string[] = []
-  const add = (id: string, why: 'kept' | 'log' | 'needed') => {
-    if (stays.points.has(id)) return
-    stays.points.set(id, why)
-    waiting.push(id)
+  const waiting: HeldPoint[] = []
+  const add = (point: HeldPoint, why: 'kept' | 'log' | 'needed') => {
+    if (stays.points.has(point.id)) return
+    stays.points.set(point.id, why)
+    waiting.push(point)
   }
   const isLogged = moment !== null && chains.hasLogSince(moment)
-  for (const { id, at } of points) {
-    if (kept.has(id)) add(id, 'kept')
-    else if (isLogged && at >= moment) add(id, 'log')
+  for (const point of points) {
+    if (kept.has(point.id)) add(point, 'kept')
+    else if (isLogged && point.at >= moment) add(point, 'log')
   }
   const addHolders = (artifact: string, why: 'log' | 'needed') => {
     const holder = holderOf.get(artifact)
-    if (holder !== undefined) add(holder, why)
-    for (const [held, other] of more) if (held === artifact) add(other, why)
+    if (holder) add(holder, why)
+    for (const other of more.get(artifact) ?? []) add(other, why)
   }
   for (const { bases } of logs) for (const { id } of bases) addHolders(id, 'log')
-  for (let id = waiting.pop(); id !== undefined; id = waiting.pop())
-    for (const artifact of pointOf.get(id)!.artifacts) {
+  for (let point = waiting.pop(); point !== undefined; point = waiting.pop())
+    for (const artifact of point.artifacts) {
       const parent = parentOf.get(artifact)
       if (parent !== undefined) addHolders(parent, 'needed')
     }

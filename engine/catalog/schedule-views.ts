@@ -1,5 +1,7 @@
 import { sql } from 'kysely'
 import { comingPlaces, type LastOfLine, type Place } from '../../core/plan/cycle'
+import { collisions, type Meeting } from '../../core/plan/collide'
+import { takesFromSource } from '../../core/plan/paused'
 import { spreadOf } from '../../core/plan/due'
 import type { EngineContext } from '../context'
 import type { CatalogDb } from './connect'
@@ -92,14 +94,56 @@ const DAY_MS = 86_400_000
 /** More marks than these are no marks any more. */
 const SHOWN_PER_LINE = 48
 
-/** What all plans make in the next day. */
-export async function comingDay(engine: EngineContext): Promise<(NextPlanned & { slug: string })[]> {
-  const until = engine.clock.now().getTime() + DAY_MS
+/** A run of the next day, and whom it meets. */
+export interface ComingRun extends NextPlanned {
+  slug: string
+  vessel: string
+  /** Where it reads. */
+  sources: string[]
+  /** How long it is expected to take, as its last ones did; null before the first. */
+  forMs: number | null
+  /** Other vessels that are expected to be read at the same source then. */
+  meets: Meeting[]
+}
+
+/** What all plans make in the next days. */
+export async function comingDays(engine: EngineContext, days = 1): Promise<ComingRun[]> {
+  const until = engine.clock.now().getTime() + days * DAY_MS
   const vessels = await allVessels(engine)
+  const [expected, sources] = await Promise.all([expectedMs(engine), engine.db.selectFrom('source').select('name').execute()])
   const all = await Promise.all(
-    vessels.map(async (vessel) =>
-      (await comingRuns(engine, vessel, { perLine: SHOWN_PER_LINE, until })).map((run) => ({ ...run, slug: vessel.slug })),
-    ),
+    vessels.map(async (vessel) => {
+      const takes = takesFromSource(vessel.definition)
+      const from = sources.map(({ name }) => name).filter(takes)
+      const runs = await comingRuns(engine, vessel, { perLine: SHOWN_PER_LINE * days, until })
+      return runs.map((run) => ({ run, vessel, from, forMs: expected.get(`${vessel.id} ${run.what}`) ?? null }))
+    }),
   )
-  return all.flat()
+  const runs = all.flat()
+  const met = collisions(
+    runs.map(({ run, vessel, from, forMs }) => ({ at: run.at.getTime(), forMs: forMs ?? 0, vessel: vessel.name, sources: from })),
+  )
+  return runs.map(({ run, vessel, from, forMs }, i) => ({
+    ...run,
+    slug: vessel.slug,
+    vessel: vessel.name,
+    sources: from,
+    forMs,
+    meets: met[i]!,
+  }))
+}
+
+const LATELY_MS = 60 * DAY_MS
+const RUNS_LOOKED_AT = 5
+
+/** By vessel and kind of backup: how long the last ones took, in the middle. */
+async function expectedMs(engine: EngineContext): Promise<Map<string, number>> {
+  const since = new Date(engine.clock.now().getTime() - LATELY_MS)
+  const { rows } = await sql<{ vessel: string; what: string; ms: number }>`
+    select vessel, what, percentile_cont(0.5) within group (order by ms) as ms from (
+      select vessel_id as vessel, coalesce(params->>'what', 'full') as what, extract(epoch from finished_at - started_at)::float8 * 1000 as ms,
+        row_number() over (partition by vessel_id, coalesce(params->>'what', 'full') order by at desc) as nth
+      from run where kind = 'backup' and state in ('done', 'warned') and at > ${since}) lately
+    where nth <= ${RUNS_LOOKED_AT} group by 1, 2`.execute(engine.db)
+  return new Map(rows.map(({ vessel, what, ms }) => [`${vessel} ${what}`, ms]))
 }

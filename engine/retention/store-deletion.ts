@@ -2,10 +2,11 @@ import { randomUUID } from 'node:crypto'
 import { sql } from 'kysely'
 import { withoutPoints } from '../../core/chain/without'
 import type { DateRange } from '../../core/chain/chain'
-import { VesselError } from '../../core/errors'
+import { errorRecord, VesselError } from '../../core/errors'
 import { lanesOf } from '../catalog/lifeline'
 import type { CatalogDb } from '../catalog/connect'
 import { lockStore, runInStore } from '../catalog/store-changes'
+import { openStore } from '../catalog/stores'
 import { allVessels } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
@@ -66,13 +67,15 @@ async function goingWith(engine: EngineContext, id: string): Promise<(StoreDelet
  * Forgets a store and all that lies in it, its key included; and erases its files where that was asked for.
  *
  * @returns what kept its files from being erased; null where they are, or were to stay
- * @throws VesselError `store_missing`, `store_in_use`, `store_kept`, `point_pinned`, `log_rests`, `deletion_changed`
+ * @throws VesselError `store_missing`, `not_erased`, `store_in_use`, `store_kept`, `point_pinned`, `log_rests`, `deletion_changed`
  */
 export async function deleteStore(
   engine: EngineContext,
   id: string,
   told: { points: number; erase: boolean; reason: string; by: string },
 ): Promise<string | null> {
+  // What lies there now may be another store: a disk was changed, or its place was given away.
+  if (told.erase) await requireItself(engine, id)
   const path = await engine.db.transaction().execute(async (tx) => {
     const store = await lockStore(tx, id)
     await mayGo({ ...engine, db: tx }, id, store.name)
@@ -97,6 +100,17 @@ export async function deleteStore(
   })
   await notify(engine.db, { about: 'store' })
   return told.erase ? erase(path) : null
+}
+
+/** @throws VesselError `not_erased`, where what lies at its place is not surely this store */
+async function requireItself(engine: EngineContext, id: string): Promise<void> {
+  try {
+    await openStore(engine, { id })
+  } catch (error) {
+    const { code, what } = errorRecord(error)
+    if (code === 'store_missing') throw error
+    throw refused('not_erased', `Its files can’t be erased: ${what}`, 'Leave its files where they are, and delete the store alone.')
+  }
 }
 
 /** @throws VesselError why it can't be deleted */

@@ -154,7 +154,7 @@ function unprotectedPlace({ kind, path }: Thing): { path: string; name: string }
   return (kind === 'object' || kind === 'volume') && !isOwn ? { path: placeOf(path), name: `${source} / ${place}` } : null
 }
 
-/** What no vessel protects, by schema, the heaviest first. */
+/** What no vessel protects, by schema: what appeared last comes first, of one look the heaviest. */
 export async function unprotected(engine: EngineContext): Promise<Unprotected[]> {
   const { things, claims } = await claimed(engine)
   const found = new Map<string, Unprotected>()
@@ -169,7 +169,7 @@ export async function unprotected(engine: EngineContext): Promise<Unprotected[]>
     entry.bytes += thing.facts.bytes ?? 0
     found.set(path, entry)
   }
-  return [...found.values()].sort((a, b) => b.bytes - a.bytes)
+  return [...found.values()].sort((a, b) => b.since.getTime() - a.since.getTime() || b.bytes - a.bytes)
 }
 
 /** Points of which something can't be read any more, vessel by vessel. */

@@ -1,7 +1,7 @@
 import { pauseOfEverything } from '../../engine/catalog/pauses'
 import { standings } from '../../engine/catalog/standing'
 import { listRuns } from '../../engine/catalog/run-views'
-import { comingDay } from '../../engine/catalog/schedule-views'
+import { comingDays } from '../../engine/catalog/schedule-views'
 import { attentionNeeded, unprotected } from '../../engine/watch/attention'
 import { openLosses } from '../../engine/watch/losses'
 import { returned } from '../../engine/watch/returns'
@@ -18,7 +18,7 @@ export default route(async (engine) => {
     attentionNeeded(engine, vessels),
     unprotected(engine),
     listRuns(engine, { since: new Date(now.getTime() - DAY_MS), limit: 500 }),
-    comingDay(engine),
+    comingDays(engine),
     pauseOfEverything(engine),
   ])
   return { now, vessels, losses, returned: back, attention, unprotected: free, runs, coming, pause }

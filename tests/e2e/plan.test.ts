@@ -1,6 +1,6 @@
 import { mkdtempSync } from 'node:fs'
 import { join } from 'node:path'
-import { afterAll, afterEach, beforeAll, describe, expect, inject, it } from 'vitest'
+import { afterAll, afterEach, beforeAll, describe, expect, inject, it, vi } from 'vitest'
 import { faultsOf } from '../support/accessibility'
 import { Application } from '../support/application'
 import { Person } from '../support/browser'
@@ -83,6 +83,14 @@ describe('a plan', () => {
     await person.sees('the plan: nightly, 1 of 3')
     await person.clicks('a::-p-text(Backup)')
     await person.sees(/started by the plan: nightly, 1 of 3/)
+    // What is taken out of its point says where that stands, too.
+    const [, planned] = await vi.waitFor(async () => {
+      const points = await application.points('nightly')
+      expect(points.length).toBeGreaterThan(1)
+      return points
+    })
+    const file = await fetch(`${application.url}/api/points/${planned!.id}/export?path=db/${DATABASE}/public/leg&format=csv`)
+    expect(file.headers.get('content-disposition')).toMatch(/public\.leg\.20\d{6}T\d{6}Z\.nightly-1-of-3\.csv/)
   })
 
   it('rests while its vessel is paused, with a reason, and goes on', async () => {

@@ -1,4 +1,4 @@
-import { readdirSync, renameSync } from 'node:fs'
+import { cpSync, readdirSync, renameSync } from 'node:fs'
 import { mkdir } from 'node:fs/promises'
 import { afterAll, beforeAll, describe, expect, it } from 'vitest'
 import { renameStore } from '../../engine/catalog/store-changes'
@@ -140,8 +140,16 @@ describe('a store', () => {
   it('is deleted when its disk is gone for good', async () => {
     const place = bench.place + ' 3'
     const { id } = await addStore(bench.engine, { name: 'third', path: place })
+    const other = await addStore(bench.engine, { name: 'fourth', path: bench.place + ' 4' })
     renameSync(place, place + ' away')
     await mkdir(place)
+    // Nor is what lies there now erased in its place: nothing, or another store.
+    for (let i = 0; i < 2; i++) {
+      await expect(deleteStore(bench.engine, id, { points: 0, erase: true, ...told })).rejects.toMatchObject({ code: 'not_erased' })
+      if (i === 0) cpSync(bench.place + ' 4', place, { recursive: true })
+    }
+    expect(readdirSync(place)).toContain('store.json')
+    await deleteStore(bench.engine, other.id, { points: 0, erase: true, ...told })
     expect(await deleteStore(bench.engine, id, { points: 0, erase: false, ...told })).toBeNull()
     expect(readdirSync(place + ' away')).toContain('store.json')
   })

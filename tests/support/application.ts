@@ -24,8 +24,11 @@ export class Application {
     private readonly process: ChildProcess,
   ) {}
 
-  /** @param folder for its key, its log and the checkout that it runs from */
-  static async start(folder: string, catalog: string): Promise<Application> {
+  /**
+   * @param folder for its key, its log and the checkout that it runs from
+   * @param worker whether it takes part in the work
+   */
+  static async start(folder: string, catalog: string, worker: 'alone' | 'off' = 'alone'): Promise<Application> {
     const checkout = movedCheckout(folder)
     const log = join(folder, 'web.log')
     const out = openSync(log, 'w')
@@ -40,7 +43,7 @@ export class Application {
         VESSEL_CATALOG: catalog,
         VESSEL_ROOT: checkout,
         VESSEL_MASTER_KEY_FILE: join(folder, 'master.key'),
-        VESSEL_WORKER: 'alone',
+        VESSEL_WORKER: worker,
       },
     })
     const url = `http://127.0.0.1:${port}`

@@ -115,6 +115,15 @@ const restoreBy = computed(() => (thing?.goneAt && thing.claims.length === 0 ? n
           >Protect…</NuxtLink
         >
       </p>
+      <p v-if="isSource && !thing.goneAt && thing.cover !== 'all'" class="mt-1">
+        <NuxtLink
+          :to="`/vessels/new?take=${encodeURIComponent(`${thing.path}/*`)}`"
+          class="lnk"
+          title="With what is found there later. What that takes now is shown before it is saved."
+          data-protect-all
+          >Protect everything that appears here…</NuxtLink
+        >
+      </p>
       <p v-for="claim in thing.claims" :key="claim.slug" class="py-0.5">
         <NuxtLink :to="`/vessels/${claim.slug}`" class="lnk font-medium">{{ claim.vessel }}</NuxtLink><span class="soft block"
           >by <span class="mono">{{ claim.rule }}</span></span

@@ -34,6 +34,10 @@ const lanes = computed(() =>
     coming: coming.filter((run) => run.slug === vessel.slug).map((run) => ({ run, x: x(Date.parse(run.at)) })),
   })),
 )
+/** Whom a planned run meets at its source. */
+const meetsInWords = ({ meets }: ComingRun) =>
+  meets.map(({ source, vessels }) => `at the same time as ${listInWords(vessels)} at ${source}`).join('; ')
+const meeting = computed(() => coming.filter(({ meets }) => meets.length > 0).length)
 const title = computed(() => (coming.length > 0 ? 'The last 24 hours, and the next' : 'The last 24 hours'))
 const failed = computed(() => runs.filter((run) => run.state === 'failed').length)
 const height = computed(() => vessels.length * LANE)
@@ -45,7 +49,9 @@ const height = computed(() => vessels.length * LANE)
       <span class="font-semibold">{{ title }}</span>
       <span class="soft s12"
         >{{ plural(runs.length, 'run') }}{{ coming.length > 0 ? `, ${coming.length} planned` : ''
-        }}<template v-if="failed > 0"
+        }}<template v-if="meeting > 0"
+          >, <span class="warning" data-meeting>{{ meeting }} of them at the same time at one source</span></template
+        ><template v-if="failed > 0"
           >, <span class="error">{{ failed }} failed</span></template
         ></span
       >
@@ -97,7 +103,10 @@ const height = computed(() => vessels.length * LANE)
           />
         </NuxtLink>
         <g v-for="{ run, x: at } in lane.coming" :key="run.line + run.at" data-planned-mark>
-          <title>{{ placeInPlan(run, run.what) }}: {{ timeOfPlan(run.at, run.zone) }}</title>
+          <title>
+            {{ placeInPlan(run, run.what) }}: {{ timeOfPlan(run.at, run.zone) }}{{ run.meets.length > 0 ? `, ${meetsInWords(run)}` : '' }}
+          </title>
+          <path v-if="run.meets.length > 0" :d="`M${at - 6} ${lane.y + 10}h12`" stroke="var(--warning)" stroke-width="2.4" />
           <circle
             :cx="at"
             :cy="lane.y"

@@ -1,11 +1,13 @@
 import { Readable } from 'node:stream'
 import * as v from 'valibot'
 import yazl from 'yazl'
+import { sql } from 'kysely'
 import type { Engine } from '../../../../engine/engine'
 import { schemaIn, exportSchema, exportTable, type Export } from '../../../../engine/look/export'
 import { notify } from '../../../../engine/notify'
+import { slugFor } from '../../../../core/things/name'
 import { isWithin } from '../../../../core/things/thing'
-import { noRows, openPoint } from '../../../../engine/points/open'
+import { noRows, openPoint, type OpenPoint } from '../../../../engine/points/open'
 import { FORMATS, type Format } from '../../../../core/look/formats'
 
 const Query = v.object({
@@ -30,20 +32,34 @@ export default route(async (engine, event) => {
   const { path, format, filter, keys, token } = queryOf(event, Query)
   const id = pointOf(event)
   const point = await openPoint(engine, id, noRows)
+  const when = await stampOf(engine, point)
   const isTable = point.members.some(({ manifest }) => manifest.databases.some(({ tables }) => tables.some((table) => table.path === path)))
   if (isTable) {
     const taken = await exportTable(engine, id, { path, format, filter, keys: keys ?? null })
-    return sendFile(event, `${taken.name}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
+    return sendFile(event, `${taken.name}.${when}.${format}`, TYPES[format], Readable.from(told(engine, taken, token)))
   }
   if (format === 'sql') {
     await point.ready((table) => isWithin(table, path))
     const taken = exportSchema(point, path)
-    return sendFile(event, `${taken.name}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
+    return sendFile(event, `${taken.name}.${when}.sql`, TYPES.sql, Readable.from(told(engine, taken, token)))
   }
   const tables = schemaIn(point, path).tables.filter(({ structure }) => structure.kind === 'table')
   const parts = await Promise.all(tables.map((table) => exportTable(engine, id, { path: table.path, format, filter: [], keys: null })))
-  return sendFile(event, `${path.split('/').slice(1).join('.')}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
+  return sendFile(event, `${path.split('/').slice(1).join('.')}.${when}.${format}.zip`, TYPES.zip, zipOf(engine, parts, format, token))
 })
+
+/** Of which moment a file is, and where its point stands in its plan: `20261124T041000Z.nightly-3-of-7`. */
+async function stampOf(engine: Engine, { id, at }: OpenPoint): Promise<string> {
+  const row = await engine.db
+    .selectFrom('point')
+    .select('plan')
+    .where(sql<string>`id::text`, '=', id)
+    .executeTakeFirst()
+  const moment = at.toISOString().replace(/[-:]|\.\d+/g, '')
+  if (!row?.plan) return moment
+  const { name, place, of } = row.plan
+  return `${moment}.${slugFor(name, new Set())}${of > 1 ? `-${place}-of-${of}` : ''}`
+}
 
 interface Telling {
   rows: number
