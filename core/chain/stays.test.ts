@@ -205,5 +205,12 @@ describe('what must stay', () => {
       ['p-f1', 'needed'],
     ])
     expect(staying(['p-f2'])).toEqual([['p-f2', 'kept']])
+    // The newest full stays to lead on from, unless nothing is to lead on any more.
+    const log = artifact('l', 'log', 4, 6)
+    const of = (moment: Date | null) => [
+      ...staysOf({ marks, points }, new Chains([...marks, log]), new Set(['p-d1']), moment).points.keys(),
+    ]
+    expect(of(time(9))).toEqual(['p-d1', 'p-f2', 'p-f1'])
+    expect(of(null)).toEqual(['p-d1', 'p-f1'])
   })
 })

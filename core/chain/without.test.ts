@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 import type { Artifact, ArtifactKind } from './chain'
-import { minus, withoutPoints } from './without'
+import { lostMoments, minus, withoutPoints } from './without'
 
 const position = (n: number) => `0/${n.toString(16).toUpperCase()}`
 const time = (n: number) => new Date(n * 1000)
@@ -30,6 +30,22 @@ describe('without a point', () => {
     expect(withoutPoints(whole, ['p-i1'])).toMatchObject({ points: ['p-i1'], lost: [] })
     expect(withoutPoints(whole, ['p-f2'])).toMatchObject({ points: ['p-f2'], lost: [] })
     expect(ranges(withoutPoints({ ...whole, logs: [artifact('l', 'log', 6, 9)] }, ['p-f2']).lost)).toEqual([[7, 9]])
+  })
+
+  it('goes what builds on any of several, once; without all of them nothing can be entered', () => {
+    const without = withoutPoints(whole, ['p-d1', 'p-i1', 'p-f2'])
+    expect([without.points.sort(), without.lost]).toEqual([['p-d1', 'p-f2', 'p-i1'], []])
+    expect(ranges(withoutPoints(whole, ['p-f1', 'p-f2']).lost)).toEqual([[1, 9]])
+  })
+})
+
+describe('without a stretch of log', () => {
+  const logs = [artifact('l', 'log', 1, 9)]
+  it('no moment after it can be entered until the next mark behind it', () => {
+    const lost = (...left: Artifact[]) => ranges(lostMoments({ marks, logs, caughtUp: [] }, { marks, logs: left }))
+    expect(lost(artifact('a', 'log', 1, 2), artifact('b', 'log', 4, 9))).toEqual([[2, 5]])
+    expect(lost(artifact('a', 'log', 1, 7))).toEqual([[7, 9]])
+    expect(lost(...logs)).toEqual([])
   })
 })
 

@@ -52,6 +52,11 @@ const MAKES = [
   { label: 'Connect a source', to: '/sources?connect=1' },
   { label: 'Make a store', to: '/stores?make=1' },
 ]
+const SEES = [
+  { label: 'See what goes and what stays', to: '/points', icon: 'i-lucide-hourglass' },
+  { label: 'See a month of runs', to: '/runs?view=month', icon: 'i-lucide-calendar-days' },
+  { label: 'See where the time of runs goes', to: '/runs?view=statistics', icon: 'i-lucide-chart-column' },
+]
 const ofVessels = computed(() =>
   vessels.value.flatMap(({ slug, name, newest }) => [
     { label: name, suffix: 'lifeline', icon: 'i-lucide-soup', onSelect: go(`/vessels/${slug}`) },
@@ -97,7 +102,11 @@ const groups = computed(() => [
   {
     id: 'places',
     label: 'Places and actions',
-    items: [...commandsOn('every page'), ...MAKES.map(({ label, to }) => ({ label, icon: 'i-lucide-plus', onSelect: go(to) }))],
+    items: [
+      ...commandsOn('every page'),
+      ...MAKES.map(({ label, to }) => ({ label, icon: 'i-lucide-plus', onSelect: go(to) })),
+      ...SEES.map(({ label, to, icon }) => ({ label, icon, onSelect: go(to) })),
+    ],
   },
 ])
 </script>

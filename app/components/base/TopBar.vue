@@ -3,7 +3,9 @@ import { keysInWords, useCommands } from '~/stores/commands'
 import { useSettings } from '~/stores/settings'
 
 const route = useRoute()
-const isHere = (to: string) => (to === '/' ? route.path === '/' : route.path.startsWith(to))
+/** Points of all vessels stand with them. */
+const isHere = (to: string) =>
+  to === '/' ? route.path === '/' : route.path.startsWith(to) || (to === '/vessels' && route.path === '/points')
 
 const { data: running } = useRunning()
 const count = computed(() => running.value?.length ?? 0)
