@@ -1,4 +1,5 @@
 import { afterEach, beforeEach, describe, expect, it } from 'vitest'
+import { positionOf } from '../../core/chain/position'
 import { defaultRetention } from '../../core/plan/retention'
 import { addRun } from '../../engine/catalog/runs'
 import { lanesOf } from '../../engine/catalog/lifeline'
@@ -87,7 +88,8 @@ describe('the log of a vessel', () => {
     const secret = await change('secret')
     const after = await change('after')
     // Within the segment that tells of it.
-    const { at } = (await log.segments()).findLast((segment) => segment.at <= secret.at)!
+    const secretAt = positionOf(secret.position)!
+    const { at } = (await log.segments()).find(({ position }) => positionOf(position)! >= secretAt)!
     const stretch = { from: new Date(at.getTime() - 1), to: new Date(at.getTime() - 1) }
     const told = { reason: 'it holds what must not be kept', by: 'Ada' }
     const { segments, lost } = await logDeletionOf(engine, log.vessel.slug, stretch)
