@@ -1,4 +1,4 @@
-import { dueTimes } from './due'
+import { dueTimes, spreadOf } from './due'
 import type { BackupKind, Makes, PlanLine, Schedule } from './schedule'
 
 /** Where a point stands in its line of a plan: the third of seven, counted from one. */
@@ -40,4 +40,35 @@ export function* comingPlaces(
     before = { ...next, isDone: true }
     yield { ...next, at }
   }
+}
+
+/** A run that a plan makes, and of which line. */
+export interface PlannedRun extends Place {
+  at: number
+  line: PlanLine
+}
+
+/**
+ * What the lines of a plan make from now on, ascending, each within its window at the time that this vessel has there.
+ *
+ * @param last by line, what it made last
+ * @param vessel its id
+ * @param within up to which time, and how many of a line at most
+ */
+export function plannedRuns(
+  schedule: Schedule,
+  last: Record<string, LastOfLine>,
+  vessel: string,
+  now: number,
+  { until, perLine = Infinity }: { until: number; perLine?: number },
+): PlannedRun[] {
+  const all = schedule.lines.flatMap((line) => {
+    const spread = spreadOf(line, vessel)
+    const found: PlannedRun[] = []
+    for (const { at, ...place } of comingPlaces(schedule, line, last[line.id] ?? null, now - spread)) {
+      if (at + spread > until || found.push({ ...place, at: at + spread, line }) === perLine) break
+    }
+    return found
+  })
+  return all.sort((a, b) => a.at - b.at)
 }

@@ -46,9 +46,9 @@ export function proposePlan(asked: Asked): Proposal {
   const couldLose = promises.couldLose ?? 2 * DAY_MS
   const follow = canLog && couldLose < LOG_BELOW_MS
   if (follow) why.push('The log is followed: what may be lost is less than points could keep without burdening the source.')
-  const rhythm = follow ? NIGHTLY : (RHYTHMS.find((tried) => keeps(asked, tried, couldLose)) ?? RHYTHMS.at(-1)!)
-  if (!follow && !keeps(asked, rhythm, couldLose))
-    why.push(`A point every ${rhythm.words} is the most that is proposed; to lose less than that, follow the log.`)
+  const kept = follow ? NIGHTLY : RHYTHMS.find((tried) => keeps(asked, tried, couldLose))
+  const rhythm = kept ?? RHYTHMS.at(-1)!
+  if (!kept) why.push(`A point every ${rhythm.words} is the most that is proposed; to lose less than that, follow the log.`)
   else if (!follow)
     why.push(`A point every ${rhythm.words}${promises.couldLose ? ` keeps what could be lost within ${durationInWords(couldLose)}` : ''}.`)
   const makes = makesOf(asked, rhythm, why)

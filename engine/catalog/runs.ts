@@ -18,6 +18,11 @@ export interface NewRun {
   params?: Record<string, unknown>
 }
 
+/** The store that a run works with, by its name, where one asks the catalog; as `storeOf` says it of one that was read. */
+export const storeOfRun = (run: 'run' | 'other') =>
+  sql`coalesce(${sql.ref(`${run}.params`)}->>'store', (select definition->>'store' from vessel_version version
+    where version.vessel_id = ${sql.ref(`${run}.vessel_id`)} and version.version = ${sql.ref(`${run}.vessel_version`)}))`
+
 /** Whether a run is known here and neither waits nor is at work. */
 export async function isOver(engine: EngineContext, id: string): Promise<boolean> {
   const row = await engine.db

@@ -1,8 +1,7 @@
 import { sql } from 'kysely'
-import { comingPlaces, type LastOfLine, type Place } from '../../core/plan/cycle'
+import { plannedRuns, type LastOfLine, type Place } from '../../core/plan/cycle'
 import { collisions, type Meeting } from '../../core/plan/collide'
 import { takesFromSource } from '../../core/plan/paused'
-import { spreadOf } from '../../core/plan/due'
 import type { EngineContext } from '../context'
 import type { CatalogDb } from './connect'
 import type { DueOutcome } from './plan-types'
@@ -78,16 +77,8 @@ export async function comingRuns(
   if (!schedule || vessel.pause) return []
   const last = await lastOfLines(engine.db, vessel.id)
   const now = engine.clock.now().getTime()
-  const all = schedule.lines.flatMap((line) => {
-    const spread = spreadOf(line, vessel.id)
-    const found: NextPlanned[] = []
-    for (const { at, what, place, of } of comingPlaces(schedule, line, last[line.id] ?? null, now - spread)) {
-      if (at + spread > until) break
-      if (found.push({ what, place, of, at: new Date(at + spread), line: line.name, zone: schedule.zone }) === perLine) break
-    }
-    return found
-  })
-  return all.sort((a, b) => a.at.getTime() - b.at.getTime())
+  const planned = plannedRuns(schedule, last, vessel.id, now, { perLine, until })
+  return planned.map(({ what, place, of, at, line }) => ({ what, place, of, at: new Date(at), line: line.name, zone: schedule.zone }))
 }
 
 const DAY_MS = 86_400_000

@@ -4,6 +4,7 @@ import { nameTrouble } from '../../core/things/name'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import type { CatalogDb } from './connect'
+import { storeOfRun } from './runs'
 import { STORE_NAME_LENGTH, storeMissing } from './stores'
 
 /** The row of a store, held against other changes until the transaction ends. @throws VesselError `store_missing` */
@@ -16,8 +17,7 @@ export async function lockStore(tx: CatalogDb, id: string): Promise<{ name: stri
 /** What works with a store waits or goes on. */
 export async function runInStore(tx: CatalogDb, name: string): Promise<string | null> {
   const { rows } = await sql<{ kind: string }>`select run.kind from run
-    join vessel_version v on v.vessel_id = run.vessel_id and v.version = run.vessel_version
-    where run.state in ('waiting', 'running') and coalesce(run.params->>'store', v.definition->>'store') = ${name} limit 1`.execute(tx)
+    where run.state in ('waiting', 'running') and ${storeOfRun('run')} = ${name} limit 1`.execute(tx)
   return rows[0]?.kind ?? null
 }
 

@@ -218,6 +218,10 @@ async function setOfStore(
   await notify(engine.db, { about: 'store' })
 }
 
+/** Vessels that keep their points in a store, by its name. */
+export const vesselsKeeping = async (engine: EngineContext, store: string): Promise<Vessel[]> =>
+  (await allVessels(engine)).filter(({ definition }) => definition.store === store)
+
 /** A vessel of which something lies in a store, or that keeps its points there: runs that look after the store are told with it. */
 export async function vesselOfStore(engine: EngineContext, id: string): Promise<{ vessel: Vessel; store: string }> {
   const row = await engine.db.selectFrom('store').select('name').where('id', '=', id).executeTakeFirst()
@@ -228,7 +232,7 @@ export async function vesselOfStore(engine: EngineContext, id: string): Promise<
     .where('point.store_id', '=', id)
     .orderBy('point.at', 'desc')
     .executeTakeFirst()
-  const slug = found?.slug ?? (await allVessels(engine)).find(({ definition }) => definition.store === row?.name)?.slug
+  const slug = found?.slug ?? (row && (await vesselsKeeping(engine, row.name))[0]?.slug)
   if (row && slug) return { vessel: await vesselBySlug(engine, slug), store: row.name }
   throw new VesselError(row ? 'store_unused' : 'store_missing', {
     what: row ? `Nothing lies in ${row.name} yet, and no vessel keeps its points there.` : 'There is no such store.',

@@ -1,8 +1,9 @@
 import { lastName } from '../../core/things/thing'
 import { durationInWords } from '../../core/time/words'
-import { allVessels, everyVessel } from '../catalog/vessels'
+import { allVessels } from '../catalog/vessels'
 import type { EngineContext } from '../context'
 import { keptOf } from './keeping'
+import { goneVessels } from './vessel-deletion'
 
 const DAY_MS = 86_400_000
 const SOON_MS = 7 * DAY_MS
@@ -22,17 +23,12 @@ export async function lastLapsing(engine: EngineContext): Promise<LastLapsing[]>
 
 async function ofVessels(engine: EngineContext): Promise<LastLapsing[]> {
   const now = engine.clock.now().getTime()
-  const found: LastLapsing[] = []
-  for (const vessel of await everyVessel(engine)) {
-    if (!vessel.gone) continue
-    const { keeping, lanes } = await keptOf(engine, vessel)
-    const untils = [...keeping.values()].map(({ until }) => (typeof until === 'number' ? until : Infinity))
-    const last = Math.max(...untils)
-    if (untils.length === 0 || last - now >= SOON_MS) continue
-    const what = `${vessel.name} was deleted, and its last point goes in ${durationInWords(last - now)}.`
-    found.push({ slug: vessel.slug, what, since: new Date(last - SOON_MS), at: lanes.points.at(-1)!.at })
-  }
-  return found
+  return (await goneVessels(engine)).flatMap(({ slug, name, lastGoes, newest }) => {
+    const leftMs = lastGoes ? lastGoes.getTime() - now : Infinity
+    if (leftMs >= SOON_MS) return []
+    const what = `${name} was deleted, and its last point goes in ${durationInWords(leftMs)}.`
+    return [{ slug, what, since: new Date(lastGoes!.getTime() - SOON_MS), at: newest! }]
+  })
 }
 
 async function ofThings(engine: EngineContext): Promise<LastLapsing[]> {

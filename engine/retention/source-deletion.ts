@@ -59,7 +59,7 @@ export async function deleteSource(engine: EngineContext, id: string, { reason, 
       tx,
     )
     if (rows[0]) throw refused('source_in_use', rows[0].what, 'Wait until that is over; a scratch copy is dropped under Restores.')
-    await writeDeleted(tx, { kind: 'source', name, at: engine.clock.now(), by, why: reason })
+    await writeDeleted(tx, { id, kind: 'source', name, at: engine.clock.now(), by, why: reason })
     await tx.deleteFrom('source').where('id', '=', id).execute()
   })
   await notify(engine.db, { about: 'things' })

@@ -6,12 +6,11 @@ import { errorRecord, VesselError } from '../../core/errors'
 import { lanesOf } from '../catalog/lifeline'
 import type { CatalogDb } from '../catalog/connect'
 import { lockStore, runInStore } from '../catalog/store-changes'
-import { openStore } from '../catalog/stores'
-import { allVessels } from '../catalog/vessels'
+import { openStore, vesselsKeeping } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { notify } from '../notify'
 import { FolderBackend } from '../store/folder'
-import { writeDeleted } from './deleted-places'
+import { addToDeleted, writeDeleted } from './deleted-places'
 import { Departure } from './departure'
 import { forgetPoints } from './lapse'
 import { refused } from './refused'
@@ -37,7 +36,7 @@ export async function storeDeletion(engine: EngineContext, id: string): Promise<
     (select count(*)::int from point where store_id = ${id} and kept_for is not null) as kept,
     (select count(*)::int from artifact where store_id = ${id} and kind = 'log') as segments,
     (select coalesce(sum(bytes), 0)::float8 from pack where store_id = ${id} and committed) as bytes`.execute(engine.db)
-  const keptBy = (await allVessels(engine)).filter(({ definition }) => definition.store === name)
+  const keptBy = await vesselsKeeping(engine, name)
   return { keptBy: keptBy.map((vessel) => vessel.name), vessels: going.map(({ ids: _, ...of }) => of), ...rows[0]!, path }
 }
 
@@ -89,17 +88,14 @@ export async function deleteStore(
         `By now ${points} points go with it, not the ${told.points} that were shown.`,
         'Look again, then decide.',
       )
-    await forgetAll(
-      tx,
-      engine,
-      id,
-      going.flatMap(({ ids }) => ids),
-      told,
-    )
+    const ids = going.flatMap((of) => of.ids)
+    await forgetAll(tx, engine, { id, name: store.name }, ids, told)
     return store.path
   })
+  const left = told.erase ? await erase(path) : null
+  if (left) await addToDeleted(engine.db, id, left)
   await notify(engine.db, { about: 'store' })
-  return told.erase ? erase(path) : null
+  return left
 }
 
 /** @throws VesselError `not_erased`, where what lies at its place is not surely this store */
@@ -115,7 +111,7 @@ async function requireItself(engine: EngineContext, id: string): Promise<void> {
 
 /** @throws VesselError why it can't be deleted */
 async function mayGo(engine: EngineContext, id: string, name: string): Promise<void> {
-  const keptBy = (await allVessels(engine)).filter(({ definition }) => definition.store === name)
+  const keptBy = await vesselsKeeping(engine, name)
   if (keptBy.length > 0)
     throw refused(
       'store_kept',
@@ -139,7 +135,7 @@ async function mayGo(engine: EngineContext, id: string, name: string): Promise<v
 async function forgetAll(
   tx: CatalogDb,
   engine: EngineContext,
-  id: string,
+  { id, name }: { id: string; name: string },
   points: string[],
   { reason, by }: { reason: string; by: string },
 ): Promise<void> {
@@ -150,7 +146,7 @@ async function forgetAll(
   await tx.deleteFrom('artifact').where('store_id', '=', id).execute()
   await tx.deleteFrom('chunk').where('store_id', '=', id).execute()
   await tx.deleteFrom('pack').where('store_id', '=', id).execute()
-  await writeDeleted(tx, { kind: 'store', name: (await lockStore(tx, id)).name, at: engine.clock.now(), by, why: reason })
+  await writeDeleted(tx, { id, kind: 'store', name, at: engine.clock.now(), by, why: reason })
   await tx.deleteFrom('store').where('id', '=', id).execute()
 }
 

@@ -16,6 +16,8 @@ export interface VesselDeparture {
   firstGoes: Date | null
   lastGoes: Date | null
   pinned: number
+  /** The newest of them; null where there is none. */
+  newest: Date | null
   /** Databases of which the log is followed; what is kept for us at their source is let go. */
   logs: string[]
   lines: number
@@ -43,6 +45,7 @@ async function leftOf(engine: EngineContext, vessel: Vessel): Promise<Omit<Vesse
     firstGoes: dated.length > 0 ? new Date(Math.min(...dated)) : null,
     lastGoes: isDated ? new Date(Math.max(...dated)) : null,
     pinned: lanes.points.filter(({ pin }) => pin !== null).length,
+    newest: lanes.points.at(-1)?.at ?? null,
   }
 }
 

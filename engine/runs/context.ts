@@ -6,6 +6,7 @@ import { errorRecord, VesselError } from '../../core/errors'
 import { Pace } from '../../core/time/pace'
 import { storable, storableIn } from '../../core/storable'
 import type { EngineContext } from '../context'
+import { fullPlaces, limitedPlaces } from './at-once'
 import { notify } from '../notify'
 import type { Progress } from '../sources/source'
 
@@ -126,7 +127,7 @@ export class RunContext {
       await sql`select pg_advisory_xact_lock(key) from (select hashtextextended(what, 0) as key from (
         select 'begin ' || vessel_id as what from run where id = ${this.id}
         union all select 'begin in ' || (params->>'store') from run where id = ${this.id} and params ? 'store'
-        union all select 'begin at most' where exists (${atMost(this.id)})) begun order by key) ordered`.execute(tx)
+        union all select 'begin at most' where exists (${limitedPlaces(this.id)})) begun order by key) ordered`.execute(tx)
       const free = await tx
         .selectFrom('run')
         .select(['id', 'cancel_requested_at'])
@@ -134,7 +135,7 @@ export class RunContext {
         // An answer that was lost does not make it somebody else's.
         .where((eb) => eb.or([eb('state', '=', 'waiting'), eb('claim', '=', this.claim)]))
         .where((eb) => eb.not(busy))
-        .where(sql<boolean>`not exists (${fullPlace(this.id)})`)
+        .where(sql<boolean>`not exists (${fullPlaces(this.id)})`)
         .forUpdate()
         .executeTakeFirst()
       if (!free) return null
@@ -154,13 +155,6 @@ export class RunContext {
     this.startBeating()
     await this.tell('running')
     return 'begun'
-  }
-
-  /** Why it can't begin yet, where as many work at a place as may; null where that is not it. */
-  async whyFull(): Promise<string | null> {
-    const { rows } = await sql<{ name: string; at_once: number }>`${fullPlace(this.id)} limit 1`.execute(this.db)
-    const [full] = rows
-    return full ? `As many runs work with ${full.name} as may at once (${full.at_once}); it begins when one of them is over.` : null
   }
 
   private async isWaiting(): Promise<boolean> {
@@ -407,20 +401,3 @@ function claimLost(): VesselError {
     next: 'Start the run again.',
   })
 }
-
-/** Sources and stores with which a run works, and with which only so many may work at once. */
-const atMost = (id: string) => sql`
-  select 'source' as kind, source.name, source.at_once from run join source on source.name = any(run.sources)
-  where run.id = ${id} and source.at_once is not null
-  union all select 'store', store.name, store.at_once from run
-  join vessel_version v on v.vessel_id = run.vessel_id and v.version = run.vessel_version
-  join store on store.name = coalesce(run.params->>'store', v.definition->>'store') where run.id = ${id} and store.at_once is not null`
-
-/** Those of them with which as many work as may. Whoever brings something back waits for none of them. */
-const fullPlace = (id: string) => sql`
-  select place.name, place.at_once from (${atMost(id)}) place, run own
-  where own.id = ${id} and own.kind not in ('restore', 'undo') and place.at_once <= (
-    select count(*) from run other join vessel_version v on v.vessel_id = other.vessel_id and v.version = other.vessel_version
-    where other.state = 'running' and other.id <> ${id}
-    and (place.kind = 'source' and place.name = any(other.sources)
-      or place.kind = 'store' and place.name = coalesce(other.params->>'store', v.definition->>'store')))`

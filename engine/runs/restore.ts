@@ -48,10 +48,12 @@ export const openPart = (engine: EngineContext, { point, together = [] }: Restor
 
 /** Brings things back, or with `rehearsal` does everything that can be done without writing. */
 export async function restore(run: RunContext, vessel: Vessel, params: RestoreParams, rehearsal: boolean): Promise<void> {
+  let points = await openPoints(run.engine, params)
   // Before anything is looked at there: the tables that another restore writes to can't even be read.
-  if (!rehearsal) await holdTargets(run, await targetsMeant(run.engine, params))
-  let parts = await openParts(run, params)
-  if (!rehearsal && (await holdTargets(run, targetsOf(togetherOf(parts))))) parts = await openParts(run, params)
+  if (!rehearsal && (await holdTargets(run, await targetsMeant(run.engine, params, points)))) points = await openPoints(run.engine, params)
+  let parts = await planParts(run, params, points)
+  const again = async () => planParts(run, params, await openPoints(run.engine, params))
+  if (!rehearsal && (await holdTargets(run, targetsOf(togetherOf(parts))))) parts = await again()
   let all = togetherOf(parts)
   // What an earlier restore made may stand in the way only until it goes.
   const blocker = blockedBy(all)
@@ -63,7 +65,7 @@ export async function restore(run: RunContext, vessel: Vessel, params: RestorePa
   if (unmakings.length > 0) {
     // What was made goes first where nothing needs it, so that what comes back is planned without it.
     for (const unmaking of unmakings) await unmaking.go(false)
-    parts = await openParts(run, params)
+    parts = await again()
     all = togetherOf(parts)
     const still = blockedBy(all)
     if (still) throw still
@@ -111,25 +113,33 @@ export const takenBackIn = ({ unmakes = [], unlinks = {} }: Pick<RestoreParams, 
   ...new Set([...unmakes.map((path) => pathOf(...namesOf(path).slice(0, 2))), ...Object.keys(unlinks)]),
 ]
 
+const partsOf = (params: RestoreParams): RestorePart[] => [params, ...(params.more ?? [])]
+
+/** The points of all parts, in their order. */
+async function openPoints(engine: EngineContext, params: RestoreParams): Promise<OpenPoint[]> {
+  const points: OpenPoint[] = []
+  for (const part of partsOf(params)) points.push(await openPart(engine, part))
+  return points
+}
+
 /** The databases that will be written into, as far as they are known before a plan is made: all but scratch databases. */
-async function targetsMeant(engine: EngineContext, params: RestoreParams): Promise<Target[]> {
+async function targetsMeant(engine: EngineContext, params: RestoreParams, points: OpenPoint[]): Promise<Target[]> {
   const targets: Target[] = []
   const also = takenBackIn(params)
-  for (const part of [params, ...(params.more ?? [])]) {
+  for (const [i, part] of partsOf(params).entries()) {
     const wish = wishOf(part.wish)
     if (wish.into.mode === 'scratch') continue
-    for (const { into } of meantOf(await openPart(engine, part), wish, also))
-      targets.push(databaseTarget(await accessOf(engine, into.source), into.database))
+    for (const { into } of meantOf(points[i]!, wish, also)) targets.push(databaseTarget(await accessOf(engine, into.source), into.database))
   }
   return targets
 }
 
 /** What is to be restored, planned against what stands at the target now. */
-async function openParts(run: RunContext, params: RestoreParams): Promise<OpenPart[]> {
+async function planParts(run: RunContext, params: RestoreParams, points: OpenPoint[]): Promise<OpenPart[]> {
   const parts: OpenPart[] = []
   const also = takenBackIn(params)
-  for (const part of [params, ...(params.more ?? [])]) {
-    const point = await openPart(run.engine, part)
+  for (const [i, part] of partsOf(params).entries()) {
+    const point = points[i]!
     const planned = await planAll(run.engine, point, wishOf(part.wish), also)
     for (const database of planned.databases) database.confirm = () => run.confirm()
     await point.ready((path) =>

@@ -4,6 +4,7 @@ import { openStore } from '../catalog/stores'
 import type { EngineContext } from '../context'
 import { errorRecord, VesselError } from '../../core/errors'
 import { notify } from '../notify'
+import { whyFull } from './at-once'
 import { RunContext } from './context'
 import { RUNS } from './kinds'
 import { storeOf } from './store-of'
@@ -63,7 +64,7 @@ const recordedRun = (engine: EngineContext, runId: string) =>
 async function carryOut(engine: EngineContext, run: RunContext, row: RecordedRun, stop?: AbortSignal): Promise<'over' | 'later'> {
   const begun = await patiently(() => run.begin())
   if (begun === 'later') {
-    const full = await run.whyFull()
+    const full = await whyFull(engine.db, run.id)
     if (full) return later(engine, run.id, full)
     const other = row.kind === 'backup' ? `Another backup of ${row.vessel_name}` : `Another run that looks after ${storeOf(row)}`
     return later(engine, run.id, `${other} goes on; it begins when that is over.`)

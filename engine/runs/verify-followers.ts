@@ -1,5 +1,5 @@
 import { plural } from '../../core/time/words'
-import { allVessels } from '../catalog/vessels'
+import { vesselsKeeping } from '../catalog/stores'
 import { chunksOfJson } from '../store/json'
 import type { Store } from '../store/store'
 import type { RunContext } from './context'
@@ -10,7 +10,7 @@ import type { RunContext } from './context'
  */
 export async function verifyFollowers(run: RunContext, store: Store): Promise<number> {
   const { db } = run.engine
-  const here = (await allVessels(run.engine)).filter(({ definition }) => definition.store === store.name).map(({ id }) => id)
+  const here = (await vesselsKeeping(run.engine, store.name)).map(({ id }) => id)
   if (here.length === 0) return 0
   const followers = await db
     .selectFrom('follower')

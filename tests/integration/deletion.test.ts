@@ -1,6 +1,7 @@
 import { cpSync, readdirSync, renameSync } from 'node:fs'
 import { mkdir } from 'node:fs/promises'
-import { afterAll, beforeAll, describe, expect, it } from 'vitest'
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest'
+import { VesselError } from '../../core/errors'
 import { renameStore } from '../../engine/catalog/store-changes'
 import { addStore } from '../../engine/catalog/stores'
 import { addSource } from '../../engine/catalog/sources'
@@ -9,9 +10,11 @@ import { addRun } from '../../engine/catalog/runs'
 import type { Engine } from '../../engine/engine'
 import { keptLifeline } from '../../engine/retention/views'
 import { lastLapsing } from '../../engine/retention/lapsing-soon'
+import { deletedPlaces } from '../../engine/retention/deleted-places'
 import { deleteSource, sourceDeletion } from '../../engine/retention/source-deletion'
 import { deleteStore, storeDeletion } from '../../engine/retention/store-deletion'
 import { deleteVessel, goneVessels, vesselDeparture } from '../../engine/retention/vessel-deletion'
+import { FolderBackend } from '../../engine/store/folder'
 import { perform } from '../../engine/runs/runner'
 import { standings } from '../../engine/catalog/standing'
 import { Workbench } from '../support/engine'
@@ -135,6 +138,24 @@ describe('a store', () => {
     expect(await bench.engine.db.selectFrom('pack').select('id').where('store_id', '=', second).execute()).toEqual([])
     const vessel = await vesselBySlug(bench.engine, 'other')
     expect((await bench.run('backup', vessel, { what: 'full' })).state).toBe('done')
+  })
+
+  it('tells, also later, what could not be erased of it', async () => {
+    const { id } = await addStore(bench.engine, { name: 'stuck', path: bench.place + ' 5' })
+    const stuck = new VesselError('store_not_writable', {
+      what: 'It can’t be written.',
+      touched: 'Some of its files may be left.',
+      next: '',
+    })
+    vi.spyOn(FolderBackend.prototype, 'erase').mockRejectedValueOnce(stuck)
+    expect(await deleteStore(bench.engine, id, { points: 0, erase: true, ...told })).toContain('can’t be written')
+    const [place] = await deletedPlaces(bench.engine.db)
+    expect(place).toMatchObject({
+      kind: 'store',
+      name: 'stuck',
+      by: 'Ada',
+      why: expect.stringMatching(/^it is not needed\. It can’t be written/),
+    })
   })
 
   it('is deleted when its disk is gone for good', async () => {

@@ -1,10 +1,4 @@
 <script setup lang="ts">
-import { comingPlaces } from '~~/core/plan/cycle'
-import { meetings, type ExpectedRun } from '~~/core/plan/collide'
-import { spreadOf } from '~~/core/plan/due'
-import { takesFromSource } from '~~/core/plan/paused'
-import { scheduleTroubles } from '~~/core/plan/schedule'
-import type { ComingRun } from '~~/server/views'
 import type { SimulatedDay } from '~~/core/plan/simulate'
 
 // What the plan will mean in a year, reckoned from what was measured.
@@ -41,43 +35,7 @@ const worst = computed(() => ({
   loss: Math.max(0, ...days.value.slice(1).map((day) => day.worstLossMs)),
   read: Math.max(0, ...days.value.map((day) => day.worstReadBytes)),
 }))
-/** Whom its runs of the next week meet at their sources, and for how long. */
-const draft = useDraft()
-const { data: vessels } = useVessels()
-const { data: coming } = useLoad<ComingRun[]>('/api/coming-runs')
-const WEEK = 7 * 86_400_000
-/** A run of which nothing was measured yet. */
-const UNKNOWN_MS = 60_000
-const met = computed(() => {
-  const { schedule, rules } = draft.definition
-  if (!schedule || !coming.value || scheduleTroubles(schedule).length > 0) return null
-  const takes = takesFromSource({ rules })
-  const sources = (draft.sources ?? []).map(({ name }) => name).filter(takes)
-  const own = coming.value.filter(({ slug }) => slug === draft.slug)
-  const expected = ({ at, forMs, vessel, sources: from }: ComingRun): ExpectedRun => ({
-    at: Date.parse(at),
-    forMs: forMs ?? UNKNOWN_MS,
-    vessel,
-    sources: from,
-  })
-  const now = Date.now()
-  const runs = schedule.lines.flatMap((line) => {
-    // Each vessel begins at a time of its own within a window.
-    const spread = spreadOf(line, vessels.value?.find(({ slug }) => slug === draft.slug)?.id ?? '')
-    const found: ExpectedRun[] = []
-    for (const { at, what } of comingPlaces(schedule, line, draft.scheduled?.last[line.id] ?? null, now - spread)) {
-      if (at + spread > now + WEEK) break
-      found.push({ at: at + spread, forMs: own.find((run) => run.what === what)?.forMs ?? UNKNOWN_MS, vessel: '', sources })
-    }
-    return found
-  })
-  return meetings(runs, coming.value.filter(({ slug }) => slug !== draft.slug).map(expected))
-})
-const metWords = computed(() =>
-  met.value && met.value.meets.length > 0
-    ? `In the next week its runs meet ${listInWords(met.value.meets.map(({ source, vessels }) => `${listInWords(vessels)} at ${source}`))}, for ${durationInWords(met.value.forMs)} in all.`
-    : '',
-)
+const meets = useMeetings()
 const readCost = computed(() => (price.value?.perGbRead ? costWord((worst.value.read / 1e9) * price.value.perGbRead) : null))
 </script>
 
@@ -120,7 +78,7 @@ const readCost = computed(() => (price.value?.perGbRead ? costWord((worst.value.
       :says="says"
     />
     <p v-if="difference" class="mt-2 font-medium" data-difference>{{ difference }}</p>
-    <p v-if="metWords" class="warning mt-2 leading-[18px]" data-meets>{{ metWords }}</p>
+    <p v-if="meets" class="warning mt-2 leading-[18px]" data-meets>{{ meets }}</p>
     <p class="soft mt-2 leading-[18px]">
       Everything back in {{ durationInWords(worst.back) }} at worst, with its longest chain; {{ durationInWords(worst.loss) }} could be lost
       at worst.<template v-if="readCost"> To read it all once, {{ bytesInWords(worst.read) }}, costs {{ readCost }}.</template>

@@ -67,17 +67,10 @@ const none = ({ segments }: LogDeletionView) => (segments === 0 ? 'No log is sto
         </dd>
       </div>
       <div>
-        <dt>Can’t be entered then</dt>
-        <dd>{{ momentsInWords(going.lost) }}</dd>
-      </div>
-      <div>
         <dt>Stays</dt>
         <dd>every point; where none was made since, a full begins by itself</dd>
       </div>
-      <div>
-        <dt>Comes free</dt>
-        <dd>up to {{ bytesInWords(going.stored) }}, with the next prune of its store</dd>
-      </div>
+      <LostAndFreed :lost="going.lost" :stored="going.stored" />
     </template>
   </DeleteIt>
 </template>

@@ -38,14 +38,7 @@ const refuses = ({ points }: DeletionView) =>
           }}
         </dd>
       </div>
-      <div>
-        <dt>Can’t be entered then</dt>
-        <dd>{{ momentsInWords(going.lost) }}</dd>
-      </div>
-      <div>
-        <dt>Comes free</dt>
-        <dd>up to {{ bytesInWords(going.stored) }}, with the next prune of its store</dd>
-      </div>
+      <LostAndFreed :lost="going.lost" :stored="going.stored" />
     </template>
     <template #more="{ going }">
       <p v-if="going.isNewest" class="warning text-[13px] font-medium">It is the newest point of its vessel.</p>

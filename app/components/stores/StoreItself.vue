@@ -7,7 +7,6 @@ const emit = defineEmits<{ changed: [] }>()
 const renaming = ref(false)
 const deleting = ref(false)
 const erases = ref(true)
-const left = ref<string | null>(null)
 const pointsOf = ({ vessels }: StoreDeletionView) => vessels.reduce((sum, { points }) => sum + points, 0)
 const refuses = ({ keptBy, vessels }: StoreDeletionView) => {
   if (keptBy.length > 0)
@@ -19,17 +18,12 @@ const alsoOf = ({ segments, kept }: StoreDeletionView) =>
     ...(segments > 0 ? [`${plural(segments, 'segment')} of log`] : []),
     ...(kept > 0 ? [`${plural(kept, 'state')} that ${kept === 1 ? 'was' : 'were'} kept before a restore`] : []),
   ])
-function done(answer: unknown) {
-  left.value = (answer as { left: string | null }).left
-  if (left.value === null) emit('changed')
-}
 </script>
 
 <template>
   <span>
     <button class="lnk soft" data-rename @click="renaming = true">Rename…</button>
     <button class="lnk soft ml-3" data-delete-store @click="deleting = true">Delete…</button>
-    <span v-if="left" class="warning mt-1 block" role="alert">The store is forgotten. {{ left }}</span>
     <RenameIt
       v-model:open="renaming"
       :name="store.name"
@@ -46,7 +40,7 @@ function done(answer: unknown) {
       yes="Delete this store"
       placeholder="its disk is taken out"
       @close="deleting = false"
-      @done="done"
+      @done="emit('changed')"
     >
       <template #default="{ going }">
         <div>
