@@ -31,8 +31,6 @@ const difference = computed(() => {
 })
 const worst = computed(() => ({
   back: Math.max(0, ...days.value.map((day) => day.worstBackMs)),
-  // Before the first point of the plan there may be none at all.
-  loss: Math.max(0, ...days.value.slice(1).map((day) => day.worstLossMs)),
   read: Math.max(0, ...days.value.map((day) => day.worstReadBytes)),
 }))
 const meets = useMeetings()
@@ -80,8 +78,9 @@ const readCost = computed(() => (price.value?.perGbRead ? costWord((worst.value.
     <p v-if="difference" class="mt-2 font-medium" data-difference>{{ difference }}</p>
     <p v-if="meets" class="warning mt-2 leading-[18px]" data-meets>{{ meets }}</p>
     <p class="soft mt-2 leading-[18px]">
-      Everything back in {{ durationInWords(worst.back) }} at worst, with its longest chain; {{ durationInWords(worst.loss) }} could be lost
-      at worst.<template v-if="readCost"> To read it all once, {{ bytesInWords(worst.read) }}, costs {{ readCost }}.</template>
+      Everything back in {{ durationInWords(worst.back) }} at worst, with its longest chain.<template v-if="readCost">
+        To read it all once, {{ bytesInWords(worst.read) }}, costs {{ readCost }}.</template
+      >
       {{
         sizes.assumed.length > 0
           ? `Assumed, because nothing was measured yet: ${listInWords(sizes.assumed)}.`
